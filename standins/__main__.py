@@ -1,0 +1,25 @@
+"""python -m standins --port 8071 --store FILE [--setup FILE]"""
+
+from __future__ import annotations
+
+import argparse
+
+from waitress import serve
+
+from .app import create_app, read_setup, start_background
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description="Simulated shops, tills, ledgers and suppliers on loopback.")
+    parser.add_argument("--port", type=int, default=8071)
+    parser.add_argument("--store", default=".data/standins.sqlite")
+    parser.add_argument("--setup")
+    options = parser.parse_args()
+    app = create_app(options.store, read_setup(options.setup))
+    start_background()
+    print(f"stand-ins on http://127.0.0.1:{options.port}", flush=True)
+    serve(app, host="127.0.0.1", port=options.port, threads=8, _quiet=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,61 @@
+"""All stand-ins in one process: simulated outside services with their own storage and pages."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+from flask import Flask, Response, redirect, render_template, request
+
+from . import faults, hooks, ledger, shop, supplier, till
+from .common import refusal, store
+from .store import Store
+
+
+def create_app(path: str, setup: dict[str, Any] | None = None) -> Flask:
+    """The application on a store; `setup` fills a store that is empty."""
+    app = Flask(__name__)
+    app.config["STORE"] = Store(path)
+    app.config["MAX_CONTENT_LENGTH"] = 5_000_000
+    if setup and not app.config["STORE"].accounts():
+        app.config["STORE"].load(setup)
+    for module in (shop, till, ledger, supplier):
+        app.register_blueprint(module.bp)
+
+    @app.get("/")
+    def home() -> Any:
+        return render_template(
+            "home.html", accounts=[(sort, name, store().get(name, "account", name)) for name, sort in store().accounts()]
+        )
+
+    @app.post("/switchboard/<account>")
+    def switchboard(account: str) -> Any:
+        """Set the faults of an account: JSON {"on": {fault: probability}, "seed": n}, or a form."""
+        data = request.get_json(silent=True)
+        if data is None:
+            data = {"on": {name: 1.0 for name in request.form if name in faults.FAULTS}}
+        with store().transaction():
+            if store().get(account, "account", account) is None:
+                return refusal(404, "There is no such account.")
+            board = faults.switch(store(), account, data.get("on", {}), int(data.get("seed", 1)))
+        back = request.form.get("back", "")
+        return redirect(back) if back.startswith("/") else board
+
+    @app.errorhandler(ValueError)
+    def bad_value(error: ValueError) -> Response:
+        return refusal(422, f"Cannot read a value: {error}")
+
+    return app
+
+
+def read_setup(path: str | None) -> dict[str, Any] | None:
+    """The accounts to start with, from a JSON file."""
+    if not path or not Path(path).exists():
+        return None
+    return json.loads(Path(path).read_text())
+
+
+def start_background() -> None:
+    """Threads that belong to a serving process."""
+    hooks.start()

@@ -1,0 +1,72 @@
+"""What every stand-in needs: its account, its tokens, its transaction."""
+
+from __future__ import annotations
+
+import functools
+import secrets
+from collections.abc import Callable
+from decimal import Decimal, InvalidOperation
+from typing import Any
+
+from flask import Response, abort, current_app, g, jsonify, make_response, request
+
+from .store import Store
+
+
+def store() -> Store:
+    """The store of this process."""
+    return current_app.config["STORE"]
+
+
+def account_of(name: str, sort: str) -> dict[str, Any]:
+    """The account's document; 404 when there is none of this sort."""
+    body = store().get(name, "account", name)
+    if body is None or body["sort"] != sort:
+        abort(refusal(404, f"There is no {sort} called {name} here."))
+    return body
+
+
+def refusal(status: int, detail: str) -> Response:
+    """An error as data."""
+    return make_response(jsonify(detail=detail), status)
+
+
+def scoped(sort: str, scope: str) -> Callable[..., Any]:
+    """A route for token holders: checks the token and the scope, runs in one transaction."""
+
+    def wrap(route: Callable[..., Any]) -> Callable[..., Any]:
+        @functools.wraps(route)
+        def run(account: str, **values: Any) -> Any:
+            from . import faults
+
+            struck = faults.before(store(), account)
+            if struck is not None:
+                return struck
+            with store().transaction():
+                g.account = account_of(account, sort)
+                token = request.headers.get("Authorization", "").removeprefix("Bearer ")
+                scopes = next((s for t, s in g.account["tokens"].items() if secrets.compare_digest(t, token)), None)
+                if scopes is None:
+                    return refusal(401, "This token is not known here.")
+                if scope and scope not in scopes:
+                    return refusal(403, f"This token lacks the scope {scope}.")
+                g.scopes = scopes
+                answer = make_response(route(account, **values))
+            if g.get("dropped"):
+                return refusal(502, "The connection was lost.")
+            return answer
+
+        return run
+
+    return wrap
+
+
+def money(text: Any, what: str) -> Decimal:
+    """A decimal from a request; 422 when it is none."""
+    try:
+        value = Decimal(str(text))
+    except InvalidOperation:
+        abort(refusal(422, f"{what} is not a number."))
+    if not value.is_finite():
+        abort(refusal(422, f"{what} is not a number."))
+    return value

@@ -1,0 +1,139 @@
+"""The ledger: accounts, documents booked once by number, balances by period, periods that can be locked."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from decimal import Decimal
+from typing import Any
+
+from flask import Blueprint, Response, g, redirect, render_template, request
+
+from . import faults
+from .common import account_of, money, refusal, scoped, store
+from .store import Doc, now
+
+bp = Blueprint("ledger", __name__, url_prefix="/ledger/<account>")
+
+
+@bp.get("/api/books")
+@scoped("ledger", "")
+def books(account: str) -> Any:
+    return {"name": g.account["name"], "scopes": g.scopes}
+
+
+@bp.get("/api/accounts")
+@scoped("ledger", "accounts.read")
+def accounts(account: str) -> Any:
+    return {"accounts": g.account["chart"]}
+
+
+@bp.post("/api/documents")
+@scoped("ledger", "documents.write")
+def book(account: str) -> Any:
+    body = request.get_json(silent=True) or {}
+    number, date = str(body.get("number", "")), str(body.get("date", ""))
+    known = {row["code"] for row in g.account["chart"]}
+    postings = [
+        {"account": str(p.get("account")), "amount": str(money(p.get("amount"), "amount"))} for p in body.get("postings", [])
+    ]
+    if not number or len(date) != 10:
+        return refusal(422, "A document needs a number and a date.")
+    existing = store().get(account, "document", number)
+    if existing:
+        if existing["postings"] == postings:
+            return existing
+        return refusal(409, f"Number {number} is booked already with other amounts.")
+    unknown = sorted({p["account"] for p in postings} - known)
+    if unknown:
+        return refusal(422, f"There is no account {', '.join(unknown)}.")
+    off = sum((Decimal(p["amount"]) for p in postings), Decimal(0))
+    if off or not postings:
+        return refusal(422, f"Document {number} is out of balance by {off}.")
+    if date[:7] in g.account.get("locked", []):
+        return refusal(422, f"The period {date[:7]} is locked.")
+    document = {
+        "id": f"d-{number}",
+        "number": number,
+        "kind": body.get("kind", "journal"),
+        "date": date,
+        "contact": body.get("contact", ""),
+        "memo": body.get("memo", ""),
+        "postings": postings,
+        "details": body.get("details", []),
+        "booked_at": now(),
+    }
+    store().put(account, "document", number, document)
+    return document
+
+
+@bp.get("/api/documents")
+@scoped("ledger", "balances.read")
+def documents(account: str) -> Any:
+    rows = store().rows(account, "document", int(request.args.get("after") or 0), 500)
+    found = [{"number": d["number"], "debits": str(_debits(d))} for _, d in rows]
+    return {"documents": found, "after": str(rows[-1][0]) if len(rows) == 500 else None}
+
+
+def _debits(document: Doc) -> Decimal:
+    return sum((Decimal(p["amount"]) for p in document["postings"] if Decimal(p["amount"]) > 0), Decimal(0))
+
+
+def balances_of(documents: list[Doc]) -> dict[tuple[str, str], Decimal]:
+    """Movement by (period, account)."""
+    sums: dict[tuple[str, str], Decimal] = defaultdict(Decimal)
+    for document in documents:
+        for posting in document["postings"]:
+            sums[document["date"][:7], posting["account"]] += Decimal(posting["amount"])
+    return sums
+
+
+@bp.get("/api/balances")
+@scoped("ledger", "balances.read")
+def balances(account: str) -> Any:
+    sums = balances_of(store().all(account, "document"))
+    return {"balances": [{"period": p, "account": a, "amount": str(v)} for (p, a), v in sorted(sums.items())]}
+
+
+@bp.get("/")
+def page(account: str) -> Any:
+    with store().transaction():
+        documents = store().all(account, "document")
+        sums: dict[str, Decimal] = defaultdict(Decimal)
+        for (_, code), value in balances_of(documents).items():
+            sums[code] += value
+        return render_template(
+            "ledger.html",
+            account=account,
+            ledger=account_of(account, "ledger"),
+            documents=documents[::-1][:60],
+            count=len(documents),
+            sums=sums,
+            faults=faults.FAULTS,
+            on=faults.active(store(), account),
+            said=request.args.get("said", ""),
+        )
+
+
+@bp.post("/edit")
+def edit(account: str) -> Response:
+    """The bookkeeper books something by hand that Yuvrel does not know of."""
+    with store().transaction():
+        account_of(account, "ledger")
+        amount = str(money(request.form["amount"], "amount"))
+        number = f"HAND-{len(store().all(account, 'document')) + 1}"
+        document = {
+            "id": f"d-{number}",
+            "number": number,
+            "kind": "journal",
+            "date": request.form["date"],
+            "contact": "",
+            "memo": "booked by hand",
+            "details": [],
+            "booked_at": now(),
+            "postings": [
+                {"account": request.form["debit"], "amount": amount},
+                {"account": request.form["credit"], "amount": str(-Decimal(amount))},
+            ],
+        }
+        store().put(account, "document", number, document)
+    return redirect(f"/ledger/{account}/?said=Booked+{number}.")

@@ -1,0 +1,250 @@
+"""The web shop: products and variants, orders, signed webhooks, a page for shoppers and a back office."""
+
+from __future__ import annotations
+
+import secrets
+from decimal import ROUND_HALF_UP, Decimal
+from typing import Any
+
+from flask import Blueprint, Response, g, redirect, render_template, request
+
+from . import faults, hooks
+from .common import account_of, money, refusal, scoped, store
+from .store import Doc, now
+
+bp = Blueprint("shop", __name__, url_prefix="/shop/<account>")
+CENT = Decimal("0.01")
+COUPONS = {"HONEY10": 10, "CLUB5": 5}
+GIFT_WRAP = Decimal("3.50")
+POSTAGE = Decimal("6.90")
+FREE_FROM = Decimal("120")
+
+
+@bp.get("/api/whoami")
+@scoped("shop", "")
+def whoami(account: str) -> Any:
+    return {"name": g.account["name"], "scopes": g.scopes}
+
+
+@bp.get("/api/products")
+@scoped("shop", "products:read")
+def products(account: str) -> Any:
+    after, limit = int(request.args.get("cursor") or 0), min(100, int(request.args.get("limit", 50)))
+    rows = store().rows(account, "product", after, limit)
+    return {"products": [body for _, body in rows], "next": str(rows[-1][0]) if len(rows) == limit else None}
+
+
+def _variants(account: str) -> dict[str, tuple[Doc, Doc]]:
+    return {str(v["id"]): (p, v) for p in store().all(account, "product") for v in p["variants"]}
+
+
+@bp.get("/api/quantities")
+@scoped("shop", "products:read")
+def read_quantities(account: str) -> Any:
+    wanted = [i for i in request.args.get("ids", "").split(",") if i]
+    known = _variants(account)
+    return {"quantities": [{"id": i, "quantity": known[i][1]["quantity"]} for i in wanted if i in known]}
+
+
+@bp.post("/api/quantities")
+@scoped("shop", "stock:write")
+def write_quantities(account: str) -> Any:
+    known = _variants(account)
+    results = []
+    for line in (request.get_json(silent=True) or {}).get("lines", []):
+        key, quantity = str(line.get("id")), line.get("quantity")
+        if key not in known:
+            results.append({"id": key, "ok": False, "error": "no such variant"})
+        elif not isinstance(quantity, int) or quantity < 0:
+            results.append({"id": key, "ok": False, "error": "quantity must be a whole number, zero or more"})
+        else:
+            product, variant = known[key]
+            variant["quantity"] = quantity
+            store().amend(account, "product", str(product["id"]), product)
+            results.append({"id": key, "ok": True})
+    return {"results": results}
+
+
+@bp.get("/api/orders")
+@scoped("shop", "orders:read")
+def orders(account: str) -> Any:
+    since, after = request.args.get("updated_since", ""), int(request.args.get("cursor") or 0)
+    limit = min(100, int(request.args.get("limit", 50)))
+    rows = [(seq, o) for seq, o in store().rows(account, "order", after) if o["updated_at"] >= since][:limit]
+    return {"orders": [o for _, o in rows], "next": str(rows[-1][0]) if len(rows) == limit else None}
+
+
+@bp.post("/api/orders/<order_id>/shipments")
+@scoped("shop", "shipments:write")
+def ship(account: str, order_id: str) -> Any:
+    order = store().get(account, "order", order_id)
+    if order is None:
+        return refusal(404, "There is no such order.")
+    key = request.headers.get("Idempotency-Key", "")
+    done = next((s for s in order["shipments"] if s["key"] == key), None)
+    if done:
+        return done
+    if order["status"] == "cancelled":
+        return refusal(409, "This order was cancelled.")
+    body = request.get_json(silent=True) or {}
+    shipment = {
+        "id": f"s{len(order['shipments']) + 1}-{order_id}",
+        "key": key,
+        "at": now(),
+        "carrier": body.get("carrier", ""),
+        "tracking": body.get("tracking", ""),
+        "lines": body.get("lines", []),
+    }
+    order["shipments"].append(shipment)
+    order["fulfilment"] = "shipped" if body.get("complete") else "part-shipped"
+    order["updated_at"] = now()
+    store().put(account, "order", order_id, order)
+    return shipment
+
+
+@bp.post("/api/webhooks")
+@scoped("shop", "webhooks:write")
+def register(account: str) -> Any:
+    url = (request.get_json(silent=True) or {}).get("url", "")
+    if not url.startswith("http"):
+        return refusal(422, "url must be a web address.")
+    secret = hooks.new_secret()
+    store().put(account, "webhook", "only", {"id": "only", "url": url, "secret": secret})
+    return {"secret": secret}
+
+
+def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: bool) -> Doc | str:
+    """A shopper's order, or a sentence saying why not. The shop takes its own stock down at once."""
+    known = _variants(account)
+    lines = []
+    for key, count in wanted.items():
+        product, variant = known[key]
+        if variant.get("tracked", True) and count > variant["quantity"]:
+            return f"Only {variant['quantity']} of {product['title']} are left."
+        lines.append(_line(len(lines) + 1, product, variant, count))
+    if not lines:
+        return "Choose at least one thing."
+    goods = sum((Decimal(line["amount"]) for line in lines), Decimal(0))
+    order = _order(account, lines, who)
+    if coupon in COUPONS:
+        off = (goods * COUPONS[coupon] / 100).quantize(CENT, ROUND_HALF_UP)
+        order["discounts"].append({"id": "d1", "title": f"Coupon {coupon}", "amount": str(off), "tax_percent": "23"})
+    if wrap:
+        order["surcharges"].append({"id": "u1", "title": "Gift wrapping", "amount": str(GIFT_WRAP), "tax_percent": "23"})
+    if goods < FREE_FROM:
+        order["shipping_lines"].append({"id": "p1", "title": "Postage", "amount": str(POSTAGE), "tax_percent": "23"})
+    order["total"] = str(total_of(order))
+    for key, count in wanted.items():
+        product, variant = known[key]
+        if variant.get("tracked", True):
+            variant["quantity"] -= count
+            store().amend(account, "product", str(product["id"]), product)
+    store().put(account, "order", order["id"], order)
+    hooks.tell(store(), account, "order.created", order)
+    return order
+
+
+def _line(number: int, product: Doc, variant: Doc, count: int) -> Doc:
+    amount = (Decimal(str(variant["price"])) * count).quantize(CENT)
+    options = " ".join(str(v) for v in (variant.get("options") or {}).values())
+    return {
+        "id": f"l{number}",
+        "variant_id": variant["id"],
+        "sku": variant.get("sku", ""),
+        "title": f"{product['title']} {options}".strip(),
+        "quantity": count,
+        "amount": str(amount),
+        "tax_percent": str(product.get("tax_percent", 23)),
+    }
+
+
+def _order(account: str, lines: list[Doc], who: Doc) -> Doc:
+    shop = account_of(account, "shop")
+    number = int(shop.get("next_number", 1001))
+    store().amend(account, "account", account, {**shop, "next_number": number + 1})
+    at = now()
+    return {
+        "id": secrets.token_hex(6),
+        "number": str(number),
+        "version": 1,
+        "fulfilment": "open",
+        "status": "on_account" if shop.get("trade") else "paid",
+        "created_at": at,
+        "updated_at": at,
+        "currency": "EUR",
+        "customer": {**who, "on_account": bool(shop.get("trade"))},
+        "ship_to": {"street": who.get("street", ""), "city": who.get("city", ""), "country": "IE"},
+        "lines": lines,
+        "discounts": [],
+        "surcharges": [],
+        "shipping_lines": [],
+        "shipments": [],
+    }
+
+
+def total_of(order: Doc) -> Decimal:
+    """Goods and charges less discounts."""
+    plus = [r["amount"] for k in ("lines", "surcharges", "shipping_lines") for r in order[k]]
+    return sum(map(Decimal, plus), Decimal(0)) - sum((Decimal(r["amount"]) for r in order["discounts"]), Decimal(0))
+
+
+@bp.get("/")
+def page(account: str) -> Any:
+    with store().transaction():
+        shop = account_of(account, "shop")
+        return render_template(
+            "shop.html", account=account, shop=shop, products=store().all(account, "product"), said=request.args.get("said", "")
+        )
+
+
+@bp.post("/buy")
+def buy(account: str) -> Any:
+    wanted = {k.removeprefix("q-"): int(v) for k, v in request.form.items() if k.startswith("q-") and v.isdigit() and int(v)}
+    who = {k: request.form.get(k, "").strip()[:120] for k in ("name", "email", "street", "city")}
+    if not who["name"]:
+        return redirect(f"/shop/{account}/?said=Give+a+name+please.")
+    with store().transaction():
+        order = place(account, wanted, who, request.form.get("coupon", "").strip().upper(), "wrap" in request.form)
+    said = order if isinstance(order, str) else f"Thank you. Your order is number {order['number']}, {order['total']} EUR."
+    return redirect(f"/shop/{account}/?said={said}")
+
+
+@bp.get("/office")
+def office(account: str) -> Any:
+    with store().transaction():
+        return render_template(
+            "office.html",
+            account=account,
+            shop=account_of(account, "shop"),
+            products=store().all(account, "product"),
+            orders=[o for _, o in store().rows(account, "order")][::-1][:40],
+            faults=faults.FAULTS,
+            on=faults.active(store(), account),
+            said=request.args.get("said", ""),
+        )
+
+
+@bp.post("/office/quantity")
+def edit_quantity(account: str) -> Response:
+    """Someone edits stock directly at the shop."""
+    with store().transaction():
+        product, variant = _variants(account)[request.form["id"]]
+        variant["quantity"] = max(0, int(money(request.form["quantity"], "quantity")))
+        store().amend(account, "product", str(product["id"]), product)
+    return redirect(f"/shop/{account}/office?said=Saved.")
+
+
+@bp.post("/office/cancel")
+def cancel(account: str) -> Response:
+    with store().transaction():
+        order = store().get(account, "order", request.form["id"])
+        if order and order["status"] != "cancelled" and not order["shipments"]:
+            known = _variants(account)
+            for line in order["lines"]:
+                product, variant = known[str(line["variant_id"])]
+                variant["quantity"] += int(line["quantity"])
+                store().amend(account, "product", str(product["id"]), product)
+            order |= {"status": "cancelled", "version": order["version"] + 1, "updated_at": now()}
+            store().put(account, "order", order["id"], order)
+            hooks.tell(store(), account, "order.changed", order)
+    return redirect(f"/shop/{account}/office?said=Cancelled.")

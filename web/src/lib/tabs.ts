@@ -1,0 +1,23 @@
+/** The sheets of each station. */
+export const RANGE_TABS = [
+	{ name: 'Items', path: '/range' },
+	{ name: 'Pairing bench', path: '/range/pairing' }
+];
+export const SHELF_TABS = [
+	{ name: 'Stock', path: '/shelf' },
+	{ name: 'Moves', path: '/shelf/moves' },
+	{ name: 'Opening stock', path: '/shelf/opening' }
+];
+export const BUYING_TABS = [
+	{ name: 'Replenishment', path: '/buying' },
+	{ name: 'Purchase orders', path: '/buying/orders' }
+];
+export const BOOKS_TABS = [
+	{ name: 'Agreement', path: '/books' },
+	{ name: 'Journal', path: '/books/journal' },
+	{ name: 'Accounts', path: '/books/accounts' }
+];
+export const CONNECTION_TABS = [
+	{ name: 'Connections', path: '/connections' },
+	{ name: 'Snags', path: '/connections/snags' }
+];

@@ -1,0 +1,87 @@
+<script lang="ts">
+	import { session } from '#lib/session.svelte.ts';
+
+	let username = $state('');
+	let password = $state('');
+	let refusal = $state('');
+	let busy = $state(false);
+
+	async function submit(event: SubmitEvent): Promise<void> {
+		event.preventDefault();
+		busy = true;
+		refusal = '';
+		try {
+			await session.signIn(username, password);
+		} catch (error) {
+			refusal = (error as Error).message;
+		}
+		busy = false;
+	}
+</script>
+
+<main class="door">
+	<svg width="150" height="66" viewBox="-40 -10 80 40" aria-hidden="true">
+		<path d="M-36 0H36M-36 0V9M36 0V9M0 0V22M-12 23H12" />
+		<circle cx="0" cy="0" r="3.4" />
+	</svg>
+	<h1>Yuvrel</h1>
+	<p class="soft">What the channels show, what the shelves hold, what the ledger says.</p>
+	<form onsubmit={submit}>
+		<label class="label"
+			>Name <input
+				class="field"
+				name="username"
+				autocomplete="username"
+				required
+				bind:value={username}
+			/></label
+		>
+		<label class="label"
+			>Password
+			<input
+				class="field"
+				name="password"
+				type="password"
+				autocomplete="current-password"
+				required
+				aria-invalid={refusal !== ''}
+				bind:value={password}
+			/></label
+		>
+		{#if refusal}<p class="refusal" role="alert">{refusal}</p>{/if}
+		<button class="do" disabled={busy}>Sign in</button>
+	</form>
+</main>
+
+<style>
+	.door {
+		min-height: 100vh;
+		display: grid;
+		justify-items: center;
+		align-content: center;
+		gap: 8px;
+		padding: 20px;
+	}
+	path {
+		stroke: var(--reed);
+		stroke-width: 2.4;
+		fill: none;
+		stroke-linecap: round;
+	}
+	circle {
+		fill: var(--reed);
+	}
+	h1 {
+		font-size: 34px;
+		line-height: 42px;
+	}
+	form {
+		display: grid;
+		gap: 12px;
+		width: 280px;
+		margin-top: 18px;
+	}
+	.refusal {
+		color: var(--madder);
+	}
+</style>

@@ -1,0 +1,250 @@
+<script lang="ts">
+	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { api, ask, type Schemas } from '#lib/api/client.ts';
+	import { drawer } from '#lib/drawer.svelte.ts';
+	import { ago, count, figure, moment } from '#lib/format.ts';
+	import { notices } from '#lib/notice.svelte.ts';
+	import { BOOKS_TABS } from '#lib/tabs.ts';
+	import Beam from '#lib/ui/Beam.svelte';
+	import Fig from '#lib/ui/Fig.svelte';
+	import Filter from '#lib/ui/Filter.svelte';
+	import Mark from '#lib/ui/Mark.svelte';
+	import Pending from '#lib/ui/Pending.svelte';
+	import Sheet from '#lib/ui/Sheet.svelte';
+
+	const client = useQueryClient();
+	let q = $state('');
+	let show = $state('all');
+	let busy = $state(false);
+	const agreement = createQuery(() => ({
+		queryKey: ['agreement'],
+		queryFn: () => ask(api.GET('/api/v1/agreement')),
+		refetchInterval: 4000
+	}));
+	const data = $derived(agreement.data);
+	const words = $derived(q.toLowerCase().split(/\s+/).filter(Boolean));
+	const rows = $derived(
+		(data?.rows ?? []).filter(
+			(row) =>
+				(show === 'all' || row.state !== 'agreed') &&
+				words.every((word) => `${row.title} ${row.sku}`.toLowerCase().includes(word))
+		)
+	);
+	const cell = (row: Schemas['AgreeRow'], column: number): Schemas['CellOut'] | undefined =>
+		row.cells.find((c) => c.connection_id === column);
+	const lean = (row: Schemas['AgreeRow']): number =>
+		row.cells.reduce(
+			(sum, c) => sum + Number(c.offered ?? 0) - Number(c.shown ?? c.offered ?? 0),
+			0
+		);
+	const worthLean = (row: Schemas['AgreeRow']): number =>
+		Math.sign(Number(row.booked) - Number(row.worth));
+
+	async function check(): Promise<void> {
+		busy = true;
+		try {
+			notices.say((await ask(api.POST('/api/v1/agreement/check'))).said);
+		} catch (error) {
+			notices.fail(error);
+		}
+		busy = false;
+		await client.invalidateQueries();
+	}
+</script>
+
+<Sheet question="Do the three books agree?" tabs={BOOKS_TABS}>
+	{#snippet lead()}
+		{#if data}Checked <span title={moment(data.at)}>{ago(data.at)}</span>: {count(
+				data.beams.reduce((n, b) => n + b.compared, 0),
+				'comparison'
+			)}.
+			<b class:bad={data.drifts.length}>{count(data.drifts.length, 'drift')}</b>
+			{data.drifts.length === 1 ? 'stands' : 'stand'}; {data.healed_today} healed today.{/if}
+	{/snippet}
+	{#snippet filters()}
+		<Filter bind:value={q} />
+		<select class="field" aria-label="Show" bind:value={show}>
+			<option value="all">all items</option><option value="off">what does not agree</option>
+		</select>
+		<button class="quiet ml-auto" disabled={busy} onclick={check}
+			>{busy ? 'Checking…' : 'Check now'}</button
+		>
+	{/snippet}
+	{#if data}
+		<div class="beams">
+			{#each data.beams as beam (beam.code)}
+				{@const off = Number(beam.left) - Number(beam.right)}
+				<section class="panel beam" aria-label="{beam.left_name}, {beam.right_name}">
+					<div><span class="soft small">{beam.left_name}</span><b>{figure(beam.left, '0')}</b></div>
+					<div class="middle">
+						<Beam
+							tilt={beam.differing ? (off === 0 ? 1 : -Math.sign(off)) : 0}
+							tone={beam.differing ? 'madder' : 'reed'}
+							size={62}
+							label={beam.differing ? 'tilted' : 'level'}
+						/>
+						<span class="small" class:bad={beam.differing}>
+							{#if !beam.at}not checked yet{:else if !beam.differing}agree{:else if off}{figure(
+									Math.abs(off).toFixed(beam.money ? 2 : 0)
+								)}{beam.money ? ' EUR' : ''}
+								{off > 0 ? 'more' : 'less'}{:else}{count(beam.differing, 'difference')}{/if}
+						</span>
+					</div>
+					<div class="right">
+						<span class="soft small">{beam.right_name}</span><b>{figure(beam.right, '0')}</b>
+					</div>
+				</section>
+			{/each}
+		</div>
+		{#if data.drifts.length}
+			<table class="rows drifts">
+				<thead
+					><tr
+						><th>Drift</th><th>Between</th><th class="num">Expected</th><th class="num">Found</th
+						><th>Since</th><th>Should have agreed after</th></tr
+					></thead
+				>
+				<tbody>
+					{#each data.drifts as drift (drift.id)}
+						<tr data-row>
+							<td
+								><Mark state="drifting" />
+								<button class="plain" onclick={() => drawer.open('drift', `${drift.id}`)}
+									>{drift.title}</button
+								></td
+							>
+							<td class="soft">{drift.code} {drift.connection}</td>
+							<td class="num">{figure(drift.expected, '0')}</td>
+							<td class="num"
+								><Fig value={drift.found} kind="drift" id={`${drift.id}`} tone="madder" /></td
+							>
+							<td class="soft" title={moment(drift.since)}>{ago(drift.since)}</td>
+							<td class="soft">{drift.cause || '–'}</td>
+						</tr>
+					{/each}
+				</tbody>
+			</table>
+		{/if}
+		<table class="rows">
+			<thead
+				><tr
+					><th>Item</th>{#each data.columns as column (column.id)}<th class="num"
+							>{column.name.replace('Larkmead ', '')}</th
+						>{/each}<th><span class="sr-only">Channels and shelf</span></th><th class="num"
+						>Shelf holds</th
+					><th class="num">worth EUR</th><th><span class="sr-only">Shelf and books</span></th><th
+						class="num">Books EUR</th
+					><th>State</th></tr
+				></thead
+			>
+			<tbody>
+				{#each rows as row (row.item_id)}
+					<tr data-row>
+						<td
+							><a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a>
+							<span class="soft small">{row.sku}</span></td
+						>
+						{#each data.columns as column (column.id)}
+							{@const c = cell(row, column.id)}
+							<td class="num"
+								>{#if c}<Fig
+										value={c.shown}
+										kind="offer"
+										id={`${c.listing_id}`}
+										tone={c.state === 'drifting' ? 'madder' : c.state === 'pending' ? 'ochre' : ''}
+									/>{:else}<span class="soft">–</span>{/if}</td
+							>
+						{/each}
+						<td class="beam-cell"
+							>{#if row.cells.length}<Beam
+									tilt={row.state === 'agreed' ? 0 : lean(row)}
+									tone={row.cells.some((c) => c.state === 'drifting')
+										? 'madder'
+										: row.cells.some((c) => c.state === 'pending')
+											? 'ochre'
+											: 'reed'}
+									label="channels and shelf"
+								/>{/if}</td
+						>
+						<td class="num">{row.kind === 'bundle' ? 'kit' : figure(row.holds)}</td>
+						<td class="num">{row.worth === null ? '' : figure(row.worth)}</td>
+						<td class="beam-cell"
+							>{#if row.worth !== null}<Beam
+									tilt={worthLean(row)}
+									label="shelf and books"
+								/>{/if}</td
+						>
+						<td class="num"
+							>{#if row.booked !== null}<Fig
+									value={row.booked}
+									kind="booked"
+									id={`${row.item_id}`}
+								/>{/if}</td
+						>
+						<td><Mark state={row.state} /></td>
+					</tr>
+				{/each}
+			</tbody>
+		</table>
+		{#if !rows.length}<p class="soft p-5">
+				{data.rows.length ? 'Everything agrees.' : 'No items yet.'}
+			</p>{/if}
+	{:else}<Pending query={agreement} />{/if}
+	{#snippet totals()}
+		{#if data}<span>{count(rows.length, 'item')}</span>
+			<span class="ml-auto">Shelf <b class="double">{figure(data.worth)}</b></span><span
+				>Books <b class="double">{figure(data.booked)}</b> EUR</span
+			>{/if}
+	{/snippet}
+</Sheet>
+
+<style>
+	.beams {
+		display: grid;
+		grid-template-columns: repeat(auto-fit, minmax(228px, 1fr));
+		gap: 10px;
+		padding: 14px 20px;
+	}
+	.beam {
+		display: flex;
+		justify-content: space-between;
+		align-items: center;
+		gap: 6px;
+		padding: 10px 12px;
+	}
+	.beam div {
+		display: grid;
+	}
+	.beam b {
+		font:
+			600 16px/22px 'Literata Variable',
+			Georgia,
+			serif;
+		font-variant-numeric: tabular-nums;
+	}
+	.middle {
+		justify-items: center;
+		text-align: center;
+	}
+	.right {
+		text-align: right;
+	}
+	.bad {
+		color: var(--madder);
+		font-weight: 600;
+	}
+	.drifts {
+		margin-bottom: 10px;
+	}
+	.beam-cell {
+		width: 46px;
+	}
+	.plain {
+		cursor: pointer;
+		min-height: 24px;
+		text-align: left;
+	}
+	.plain:hover {
+		color: var(--reed);
+	}
+</style>

@@ -1,0 +1,45 @@
+<script lang="ts">
+	import { createQuery } from '@tanstack/svelte-query';
+	import { api, ask } from '#lib/api/client.ts';
+	import { figure } from '#lib/format.ts';
+	import { BOOKS_TABS } from '#lib/tabs.ts';
+	import Fig from '#lib/ui/Fig.svelte';
+	import Pending from '#lib/ui/Pending.svelte';
+	import Sheet from '#lib/ui/Sheet.svelte';
+
+	const accounts = createQuery(() => ({
+		queryKey: ['accounts'],
+		queryFn: () => ask(api.GET('/api/v1/accounts')),
+		refetchInterval: 8000
+	}));
+	const rows = $derived(accounts.data ?? []);
+	const sum = $derived(rows.reduce((n, row) => n + Math.round(Number(row.balance) * 100), 0) / 100);
+</script>
+
+<Sheet question="Where do the accounts stand?" tabs={BOOKS_TABS}>
+	{#snippet lead()}Debits are positive, credits negative. Together they come to nothing, always.{/snippet}
+	{#if rows.length}
+		<table class="rows">
+			<thead
+				><tr
+					><th>Code</th><th>Account</th><th class="num">This month EUR</th><th class="num"
+						>Balance EUR</th
+					></tr
+				></thead
+			>
+			<tbody>
+				{#each rows as row (row.code)}
+					<tr data-row>
+						<td class="soft">{row.code}</td>
+						<td>{row.name}</td>
+						<td class="num">{figure(row.month)}</td>
+						<td class="num"><Fig value={row.balance} kind="account" id={row.code} /></td>
+					</tr>
+				{/each}
+			</tbody>
+		</table>
+	{:else}<Pending query={accounts} isEmpty empty="No account yet." />{/if}
+	{#snippet totals()}<span class="ml-auto"
+			>All accounts <b class="double">{figure(sum.toFixed(2), '0.00')}</b> EUR</span
+		>{/snippet}
+</Sheet>

@@ -1,0 +1,113 @@
+<script lang="ts">
+	import { createInfiniteQuery } from '@tanstack/svelte-query';
+	import { page } from '$app/state';
+	import { api, ask } from '#lib/api/client.ts';
+	import { count, day, figure } from '#lib/format.ts';
+	import { BOOKS_TABS } from '#lib/tabs.ts';
+	import Fig from '#lib/ui/Fig.svelte';
+	import Filter from '#lib/ui/Filter.svelte';
+	import Mark from '#lib/ui/Mark.svelte';
+	import More from '#lib/ui/More.svelte';
+	import Pending from '#lib/ui/Pending.svelte';
+	import Sheet from '#lib/ui/Sheet.svelte';
+
+	let q = $state(page.url.searchParams.get('q') ?? '');
+	let kind = $state(page.url.searchParams.get('kind') ?? '');
+	const KINDS = [
+		'receipt',
+		'invoice',
+		'cost',
+		'prepayment',
+		'adjustment',
+		'opening',
+		'bill',
+		'summary'
+	];
+	const journal = createInfiniteQuery(() => ({
+		queryKey: ['journal', q, kind],
+		queryFn: ({ pageParam }) =>
+			ask(
+				api.GET('/api/v1/journal', { params: { query: { q, kind, cursor: pageParam, limit: 40 } } })
+			),
+		initialPageParam: '',
+		getNextPageParam: (last) => last.next || undefined,
+		placeholderData: (before) => before,
+		refetchInterval: 6000
+	}));
+	const rows = $derived(journal.data?.pages.flatMap((p) => p.rows) ?? []);
+</script>
+
+<Sheet question="What was posted?" tabs={BOOKS_TABS}>
+	{#snippet lead()}Entries are never edited. Each is told to the outside ledger once.{/snippet}
+	{#snippet filters()}
+		<Filter bind:value={q} />
+		<select class="field" aria-label="Kind" bind:value={kind}>
+			<option value="">every kind</option>
+			{#each KINDS as name (name)}<option value={name}>{name}</option>{/each}
+		</select>
+	{/snippet}
+	{#if rows.length}
+		<table class="rows">
+			<thead
+				><tr
+					><th>Date</th><th>Document</th><th>What</th><th>Account</th><th class="num">Debit EUR</th
+					><th class="num">Credit EUR</th><th>In the ledger as</th></tr
+				></thead
+			>
+			{#each rows as entry (entry.id)}
+				<tbody class="entry">
+					{#each entry.lines as line, n (n)}
+						<tr data-row={n === 0 ? true : undefined}>
+							<td class="soft">{n === 0 ? day(entry.date) : ''}</td>
+							<td
+								>{#if n === 0}{#if entry.link}<a href={entry.link}>{entry.document}</a
+										>{:else}{entry.document}{/if}{/if}</td
+							>
+							<td class="memo"
+								>{#if n === 0}<Fig value={entry.kind} kind="entry" id={`${entry.id}`} />
+									<span class="soft small">{entry.memo}</span>{/if}</td
+							>
+							<td class:credit={line.credit !== null}
+								><span class="soft small">{line.account}</span>
+								{line.name} <span class="soft small">{line.item}</span></td
+							>
+							<td class="num">{line.debit === null ? '' : figure(line.debit)}</td>
+							<td class="num">{line.credit === null ? '' : figure(line.credit)}</td>
+							<td
+								>{#if n === 0 && entry.ledger_state}<Mark
+										state={entry.ledger_state}
+										note="{entry.ledger_kind} {entry.ledger_number}"
+									/>{/if}</td
+							>
+						</tr>
+					{/each}
+				</tbody>
+			{/each}
+		</table>
+		<More query={journal} />
+	{:else}<Pending query={journal} isEmpty empty="Nothing posted yet." />{/if}
+	{#snippet totals()}<span>{count(rows.length, 'entry', 'entries')} shown, newest first</span
+		>{/snippet}
+</Sheet>
+
+<style>
+	.entry td {
+		border-bottom: none;
+		height: 25px;
+		padding-top: 2px;
+		padding-bottom: 2px;
+	}
+	.entry tr:last-child td {
+		border-bottom: 1px solid var(--rule);
+		padding-bottom: 6px;
+	}
+	.entry tr:first-child td {
+		padding-top: 6px;
+	}
+	.credit {
+		padding-left: 26px !important;
+	}
+	.memo {
+		max-width: 260px;
+	}
+</style>

@@ -1,0 +1,291 @@
+<script lang="ts">
+	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { page } from '$app/state';
+	import { api, ask, onceKey, type Schemas } from '#lib/api/client.ts';
+	import { day, figure, moment } from '#lib/format.ts';
+	import { notices } from '#lib/notice.svelte.ts';
+	import { session } from '#lib/session.svelte.ts';
+	import { BUYING_TABS } from '#lib/tabs.ts';
+	import Fig from '#lib/ui/Fig.svelte';
+	import Mark from '#lib/ui/Mark.svelte';
+	import Pending from '#lib/ui/Pending.svelte';
+	import Sheet from '#lib/ui/Sheet.svelte';
+
+	type Typed = {
+		quantity?: string;
+		price?: string;
+		arrived?: string;
+		lot?: string;
+		expires?: string;
+	};
+	const client = useQueryClient();
+	const id = $derived(Number(page.params.id));
+	const params = $derived({ path: { order_id: id } });
+	const order = createQuery(() => ({
+		queryKey: ['purchase-order', id],
+		queryFn: () => ask(api.GET('/api/v1/purchase-orders/{order_id}', { params })),
+		refetchInterval: 4000
+	}));
+	const data = $derived(order.data);
+	const isDraft = $derived(data?.state === 'draft');
+	const isOpen = $derived(['sent', 'acknowledged', 'part-received'].includes(data?.state ?? ''));
+	const mayBuy = $derived(session.may('buy'));
+	const mayReceive = $derived(session.may('receive goods'));
+	let typed = $state<Record<number, Typed>>({});
+	let refusal = $state('');
+	let busy = $state(false);
+	let key = onceKey();
+	const isEdited = $derived(
+		Object.values(typed).some((t) => t.quantity !== undefined || t.price !== undefined)
+	);
+
+	function type(line: number, change: Typed): void {
+		typed = { ...typed, [line]: { ...typed[line], ...change } };
+	}
+
+	async function act(said: string, work: () => Promise<unknown>): Promise<boolean> {
+		busy = true;
+		refusal = '';
+		let done = false;
+		try {
+			await work();
+			notices.say(said);
+			typed = {};
+			key = onceKey();
+			done = true;
+		} catch (error) {
+			refusal = (error as Error).message;
+		}
+		busy = false;
+		await client.invalidateQueries();
+		return done;
+	}
+
+	function lines(
+		rows: Schemas['PurchaseLineOut'][]
+	): { id: number; quantity: string; price: string }[] {
+		return rows.map((row) => ({
+			id: row.id,
+			quantity: typed[row.id]?.quantity ?? row.quantity,
+			price: typed[row.id]?.price ?? row.price
+		}));
+	}
+
+	const save = (): Promise<boolean> =>
+		act('Saved.', () =>
+			ask(
+				api.PATCH('/api/v1/purchase-orders/{order_id}', {
+					params,
+					body: { version: data?.version ?? 0, lines: lines(data?.lines ?? []) }
+				})
+			)
+		);
+	const version = (): { version: number } => ({ version: data?.version ?? 0 });
+	const send = (): Promise<boolean> =>
+		act('Sent.', () =>
+			ask(api.POST('/api/v1/purchase-orders/{order_id}/send', { params, body: version() }))
+		);
+	const cancel = (): Promise<boolean> =>
+		act('Cancelled.', () =>
+			ask(api.POST('/api/v1/purchase-orders/{order_id}/cancel', { params, body: version() }))
+		);
+	const receive = (): Promise<boolean> =>
+		act('Received.', () =>
+			ask(
+				api.POST('/api/v1/purchase-orders/{order_id}/receive', {
+					params,
+					headers: { 'Idempotency-Key': key },
+					body: {
+						lines: (data?.lines ?? [])
+							.filter((line) => Number(typed[line.id]?.arrived ?? 0) > 0)
+							.map((line) => ({
+								line_id: line.id,
+								quantity: typed[line.id]?.arrived ?? '0',
+								lot: typed[line.id]?.lot ?? '',
+								...(typed[line.id]?.expires ? { expires_on: typed[line.id]?.expires } : {})
+							}))
+					}
+				})
+			)
+		);
+
+	function all(): void {
+		for (const line of data?.lines ?? []) {
+			const left = Number(line.quantity) - Number(line.received);
+			if (left > 0) type(line.id, { arrived: `${left}` });
+		}
+	}
+</script>
+
+<Sheet question={data ? `${data.number} to ${data.supplier}` : 'Purchase order'} tabs={BUYING_TABS}>
+	{#snippet lead()}
+		{#if data}
+			for {data.location} · expected {day(data.expected_on)} ·
+			{#if isDraft}not sent yet{:else if data.acknowledged_at}answered {moment(
+					data.acknowledged_at
+				)}, {data.supplier_reference}
+			{:else if data.delivered_at}in the supplier’s inbox since {moment(data.delivered_at)}
+			{:else if data.has_inbox}on its way to the supplier{:else}send the PDF by mail: this supplier
+				has no inbox here{/if}
+			{#if data.supplier_note}· “{data.supplier_note}”{/if}
+		{/if}
+	{/snippet}
+	{#snippet filters()}
+		{#if data}
+			<Mark state={data.state} />
+			<a class="quiet" href="/api/v1/purchase-orders/{data.id}/pdf" target="_blank" rel="noreferrer"
+				>PDF</a
+			>
+			<a class="quiet" href="/api/v1/purchase-orders/{data.id}/ubl" download>UBL</a>
+			{#if mayBuy && (isDraft || isOpen)}<button class="quiet" disabled={busy} onclick={cancel}
+					>Cancel the order</button
+				>{/if}
+		{/if}
+	{/snippet}
+	{#if data}
+		<table class="rows">
+			<thead
+				><tr
+					><th>Item</th><th>Their code</th><th class="num">Ordered</th><th class="num">Promised</th
+					><th class="num">Received</th>{#if isOpen && mayReceive}<th class="num">Arrived now</th
+						><th>Lot and date</th>{/if}<th class="num">Price {data.currency}</th><th class="num"
+						>Line {data.currency}</th
+					></tr
+				></thead
+			>
+			<tbody>
+				{#each data.lines as line (line.id)}
+					<tr data-row>
+						<td
+							><a class="plain-link" href="/range/items/{line.item_id}">{line.title}</a>
+							<span class="soft small">{line.sku}</span></td
+						>
+						<td class="soft small">{line.supplier_code}</td>
+						<td class="num"
+							>{#if isDraft && mayBuy}<input
+									class="field qty"
+									inputmode="decimal"
+									aria-label="Quantity of {line.title}"
+									value={typed[line.id]?.quantity ?? line.quantity}
+									oninput={(e) => type(line.id, { quantity: e.currentTarget.value })}
+								/>{:else if line.has_working}<Fig
+									value={line.quantity}
+									kind="purchase-line"
+									id={`${line.id}`}
+								/>{:else}{figure(line.quantity)}{/if}</td
+						>
+						<td
+							class="num"
+							class:differs={line.confirmed !== null && line.confirmed !== line.quantity}
+							>{line.confirmed === null ? '–' : figure(line.confirmed)}</td
+						>
+						<td class="num">{figure(line.received)}</td>
+						{#if isOpen && mayReceive}
+							<td class="num"
+								><input
+									class="field qty"
+									inputmode="decimal"
+									aria-label="Arrived of {line.title}"
+									value={typed[line.id]?.arrived ?? ''}
+									oninput={(e) => type(line.id, { arrived: e.currentTarget.value })}
+								/></td
+							>
+							<td
+								>{#if line.expiry_tracked}<input
+										class="field w-[84px]"
+										placeholder="lot"
+										aria-label="Lot of {line.title}"
+										value={typed[line.id]?.lot ?? ''}
+										oninput={(e) => type(line.id, { lot: e.currentTarget.value })}
+									/>
+									<input
+										class="field"
+										type="date"
+										aria-label="Expiry of {line.title}"
+										value={typed[line.id]?.expires ?? ''}
+										oninput={(e) => type(line.id, { expires: e.currentTarget.value })}
+									/>{/if}</td
+							>
+						{/if}
+						<td class="num"
+							>{#if isDraft && mayBuy}<input
+									class="field qty"
+									inputmode="decimal"
+									aria-label="Price of {line.title}"
+									value={typed[line.id]?.price ?? line.price}
+									oninput={(e) => type(line.id, { price: e.currentTarget.value })}
+								/>{:else}{figure(line.price)}{/if}</td
+						>
+						<td class="num">{figure(line.amount)}</td>
+					</tr>
+				{/each}
+			</tbody>
+		</table>
+		{#if data.receipts.length}
+			<h2>Receipts</h2>
+			<table class="rows">
+				<thead
+					><tr
+						><th>Receipt</th><th>When</th><th class="num">Units</th><th class="num">Rate</th><th
+							class="num">Value EUR</th
+						></tr
+					></thead
+				>
+				<tbody>
+					{#each data.receipts as receipt (receipt.id)}
+						<tr data-row
+							><td>{receipt.number}</td><td class="soft">{moment(receipt.received_at)}</td><td
+								class="num">{figure(receipt.units)}</td
+							><td class="num soft">{receipt.rate}</td><td class="num">{figure(receipt.value)}</td
+							></tr
+						>
+					{/each}
+				</tbody>
+			</table>
+		{/if}
+	{:else}<Pending query={order} />{/if}
+	{#snippet totals()}
+		{#if data}
+			{#if isOpen && mayReceive}
+				<button class="quiet" onclick={all}>Everything arrived</button>
+				<button
+					class="do"
+					disabled={busy || !Object.values(typed).some((t) => Number(t.arrived) > 0)}
+					onclick={receive}>Receive</button
+				>
+			{/if}
+			<span class="bad" role="alert">{refusal}</span>
+			<span class="ml-auto">Total <b class="double">{figure(data.total)}</b> {data.currency}</span>
+			{#if Number(data.total) < Number(data.order_minimum) && isDraft}<span class="warn"
+					>below the supplier’s minimum of {figure(data.order_minimum)}</span
+				>{/if}
+			{#if isDraft && mayBuy}
+				{#if isEdited}<button class="quiet" disabled={busy} onclick={save}>Save</button>{/if}
+				<button
+					class="do"
+					disabled={busy || isEdited}
+					title={isEdited ? 'Save first' : ''}
+					onclick={send}>Send</button
+				>
+			{/if}
+		{/if}
+	{/snippet}
+</Sheet>
+
+<style>
+	h2 {
+		padding: 20px 20px 4px;
+	}
+	.qty {
+		width: 82px;
+		text-align: right;
+	}
+	.differs,
+	.warn {
+		color: var(--ochre);
+		font-weight: 600;
+	}
+	.bad {
+		color: var(--madder);
+	}
+</style>

@@ -1,0 +1,165 @@
+<script lang="ts">
+	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { page } from '$app/state';
+	import { api, ask } from '#lib/api/client.ts';
+	import { ago, moment } from '#lib/format.ts';
+	import { notices } from '#lib/notice.svelte.ts';
+	import { session } from '#lib/session.svelte.ts';
+	import { CONNECTION_TABS } from '#lib/tabs.ts';
+	import ConnectionSettings from '#lib/ui/ConnectionSettings.svelte';
+	import Mark from '#lib/ui/Mark.svelte';
+	import Pending from '#lib/ui/Pending.svelte';
+	import Sheet from '#lib/ui/Sheet.svelte';
+
+	const client = useQueryClient();
+	const id = $derived(Number(page.params.id));
+	const params = $derived({ path: { connection_id: id } });
+	const connection = createQuery(() => ({
+		queryKey: ['connection', id],
+		queryFn: () => ask(api.GET('/api/v1/connections/{connection_id}', { params })),
+		refetchInterval: 4000
+	}));
+	const data = $derived(connection.data);
+	let busy = $state('');
+	const may = $derived(session.may('connect channels'));
+	const can = (what: string): boolean => data?.can.includes(what) ?? false;
+
+	async function act(name: string, work: () => Promise<unknown>, said = ''): Promise<void> {
+		busy = name;
+		try {
+			const done = (await work()) as { said?: string };
+			if (done.said ?? said) notices.say(done.said ?? said);
+		} catch (error) {
+			notices.fail(error);
+		}
+		busy = '';
+		await client.invalidateQueries();
+	}
+
+	const test = (): Promise<void> =>
+		act('test', () => ask(api.POST('/api/v1/connections/{connection_id}/test', { params })));
+	const live = (): Promise<void> =>
+		act(
+			'live',
+			() => ask(api.POST('/api/v1/connections/{connection_id}/live', { params })),
+			'It is live.'
+		);
+	const pause = (): Promise<void> =>
+		act(
+			'pause',
+			() => ask(api.POST('/api/v1/connections/{connection_id}/pause', { params })),
+			'Paused.'
+		);
+	const take = (create: boolean): Promise<void> =>
+		act('listings', () =>
+			ask(api.POST('/api/v1/connections/{connection_id}/listings', { params, body: { create } }))
+		);
+	const now = (): Promise<void> =>
+		act('exchange', () =>
+			ask(api.POST('/api/v1/connections/{connection_id}/exchange', { params }))
+		);
+</script>
+
+<Sheet question={data?.name ?? 'Connection'} tabs={CONNECTION_TABS}>
+	{#snippet lead()}{#if data}{data.label} at {data.address}{/if}{/snippet}
+	{#snippet filters()}
+		{#if data}
+			<Mark state={data.state} />
+			{#if may}
+				<button class="quiet" disabled={busy !== ''} onclick={test}
+					>{busy === 'test' ? 'Testing…' : 'Test'}</button
+				>
+				{#if data.state === 'live'}<button class="quiet" disabled={busy !== ''} onclick={pause}
+						>Pause</button
+					>
+				{:else}<button
+						class="do"
+						disabled={busy !== '' || data.state === 'draft'}
+						title={data.state === 'draft' ? 'Test it first' : ''}
+						onclick={live}>Go live</button
+					>{/if}
+			{/if}
+			{#if can('listings') && data.state !== 'draft' && session.may('pair listings')}
+				<button class="quiet" disabled={busy !== ''} onclick={() => take(false)}
+					>{busy === 'listings' ? 'Reading…' : 'Take in listings, matching only'}</button
+				>
+				{#if session.may('change the range')}<button
+						class="quiet"
+						disabled={busy !== ''}
+						onclick={() => take(true)}>Build the range from them</button
+					>{/if}
+			{/if}
+			{#if data.state === 'live' && !can('documents') && session.may('resolve snags and drifts')}<button
+					class="quiet"
+					disabled={busy !== ''}
+					onclick={now}>Exchange now</button
+				>{/if}
+		{/if}
+	{/snippet}
+	{#if data}
+		<div class="page">
+			<section class="panel" aria-label="Test">
+				{#if !data.tested_at}
+					<p>Not tested yet. <b>Test</b> talks to the far end and says what the token may do.</p>
+				{:else if data.test_report.ok}
+					<p>
+						<Mark state="agreed" note="tested {ago(data.tested_at)}" /> The far end is
+						<b>{data.test_report.name}</b>. The token may: {data.test_report.scopes?.join(', ')}.
+					</p>
+				{:else}
+					<p class="bad" role="alert">
+						The test failed {ago(data.tested_at)}: {data.test_report.fault}
+					</p>
+					{#if data.test_report.scopes?.length}<p class="soft">
+							The token may: {data.test_report.scopes.join(', ')}.
+						</p>{/if}
+				{/if}
+				{#if can('listings')}<p class="soft mt-1">
+						{data.counts['linked'] ?? 0} listings linked,
+						<a href="/range/pairing">{data.counts['unlinked'] ?? 0} not paired</a>,
+						{data.counts['ignored'] ?? 0} ignored · offers: {data.counts['offer agreed'] ?? 0} agreed,
+						{data.counts['offer pending'] ?? 0} pending, {data.counts['offer drifting'] ?? 0} drifting,
+						{data.counts['offer held'] ?? 0} held
+					</p>{/if}
+			</section>
+			<ConnectionSettings {data} mayChange={may} />
+			<section>
+				<h2>Runs</h2>
+				<table class="rows">
+					<thead
+						><tr><th>When</th><th>What</th><th>State</th><th class="num">Done</th><th>Log</th></tr
+						></thead
+					>
+					<tbody>
+						{#each data.runs as run (run.id)}
+							<tr data-row
+								><td class="soft">{moment(run.started_at)}</td><td>{run.kind}</td><td
+									><Mark state={run.state} /></td
+								><td class="num">{run.done || '·'}</td><td class="soft"
+									>{run.log.map((line) => line[1]).join('; ')}</td
+								></tr
+							>
+						{:else}<tr><td colspan="5" class="soft">No exchange yet.</td></tr>{/each}
+					</tbody>
+				</table>
+			</section>
+		</div>
+	{:else}<Pending query={connection} />{/if}
+</Sheet>
+
+<style>
+	.page {
+		display: grid;
+		gap: 20px;
+		padding: 16px 0;
+	}
+	.panel {
+		margin: 0 20px;
+	}
+	h2 {
+		padding: 0 20px 4px;
+	}
+	.bad {
+		color: var(--madder);
+	}
+</style>

@@ -1,0 +1,99 @@
+<script lang="ts">
+	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { goto } from '$app/navigation';
+	import { api, ask, onceKey, Problem } from '#lib/api/client.ts';
+	import { CONNECTION_TABS } from '#lib/tabs.ts';
+	import Sheet from '#lib/ui/Sheet.svelte';
+
+	const client = useQueryClient();
+	const kinds = createQuery(() => ({
+		queryKey: ['kinds'],
+		queryFn: () => ask(api.GET('/api/v1/kinds'))
+	}));
+	let kind = $state('web_shop');
+	let name = $state('');
+	let address = $state('');
+	let token = $state('');
+	let refusal = $state<Problem | null>(null);
+	let busy = $state(false);
+
+	async function submit(event: SubmitEvent): Promise<void> {
+		event.preventDefault();
+		busy = true;
+		refusal = null;
+		try {
+			const made = await ask(
+				api.POST('/api/v1/connections', {
+					body: { kind, name, address, token },
+					headers: { 'Idempotency-Key': onceKey() }
+				})
+			);
+			await client.invalidateQueries();
+			await goto(`/connections/${made.id}`);
+		} catch (error) {
+			refusal = error as Problem;
+		}
+		busy = false;
+	}
+</script>
+
+<Sheet question="What shall we connect?" tabs={CONNECTION_TABS}>
+	{#snippet lead()}
+		The far end gives out an address and a token. After this you test it, set its rules, and let it
+		go live.
+	{/snippet}
+	<form onsubmit={submit}>
+		<label class="label"
+			>Kind
+			<select class="field" bind:value={kind}>
+				{#each kinds.data ?? [] as row (row.kind)}<option value={row.kind}>{row.label}</option
+					>{/each}
+			</select></label
+		>
+		<label class="label"
+			>Name, as you call it
+			<input
+				class="field"
+				required
+				maxlength="80"
+				aria-invalid={refusal?.field === 'name'}
+				bind:value={name}
+			/></label
+		>
+		<label class="label"
+			>Address
+			<input
+				class="field"
+				required
+				placeholder="https://"
+				aria-invalid={refusal?.field === 'address'}
+				bind:value={address}
+			/></label
+		>
+		<label class="label"
+			>Token
+			<input
+				class="field"
+				required
+				type="password"
+				autocomplete="off"
+				aria-invalid={refusal?.field === 'token'}
+				bind:value={token}
+			/></label
+		>
+		{#if refusal}<p class="bad" role="alert">{refusal.message}</p>{/if}
+		<div><button class="do" disabled={busy}>Add it as a draft</button></div>
+	</form>
+</Sheet>
+
+<style>
+	form {
+		display: grid;
+		gap: 14px;
+		padding: 20px;
+		max-width: 460px;
+	}
+	.bad {
+		color: var(--madder);
+	}
+</style>

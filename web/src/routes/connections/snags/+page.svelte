@@ -1,0 +1,113 @@
+<script lang="ts">
+	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { api, ask, type Schemas } from '#lib/api/client.ts';
+	import { ago, count, moment } from '#lib/format.ts';
+	import { notices } from '#lib/notice.svelte.ts';
+	import { session } from '#lib/session.svelte.ts';
+	import { CONNECTION_TABS } from '#lib/tabs.ts';
+	import Dialogue from '#lib/ui/Dialogue.svelte';
+	import Filter from '#lib/ui/Filter.svelte';
+	import Pending from '#lib/ui/Pending.svelte';
+	import Sheet from '#lib/ui/Sheet.svelte';
+
+	const client = useQueryClient();
+	let q = $state('');
+	let shown = $state<Schemas['SnagOut'] | null>(null);
+	let aside = $state<Schemas['SnagOut'] | null>(null);
+	let why = $state('');
+	const snags = createQuery(() => ({
+		queryKey: ['snags', q],
+		queryFn: () => ask(api.GET('/api/v1/snags', { params: { query: { q, limit: 100 } } })),
+		refetchInterval: 5000
+	}));
+	const rows = $derived(snags.data?.rows ?? []);
+	const may = $derived(session.may('resolve snags and drifts'));
+
+	async function act(work: () => Promise<{ said: string }>): Promise<void> {
+		try {
+			notices.say((await work()).said);
+		} catch (error) {
+			notices.fail(error);
+		}
+		await client.invalidateQueries();
+	}
+	const retry = (id: number): Promise<void> =>
+		act(() =>
+			ask(api.POST('/api/v1/snags/{snag_id}/retry', { params: { path: { snag_id: id } } }))
+		);
+
+	async function setAside(event: SubmitEvent): Promise<void> {
+		event.preventDefault();
+		const id = aside?.id ?? 0;
+		aside = null;
+		await act(() =>
+			ask(
+				api.POST('/api/v1/snags/{snag_id}/aside', {
+					params: { path: { snag_id: id } },
+					body: { why }
+				})
+			)
+		);
+		why = '';
+	}
+</script>
+
+<Sheet question="What could not be carried out?" tabs={CONNECTION_TABS}>
+	{#snippet lead()}Nothing is lost: each waits here with its cause and what was sent, until it is
+		tried again or set aside.{/snippet}
+	{#snippet filters()}<Filter bind:value={q} />{/snippet}
+	{#if rows.length}
+		<table class="rows">
+			<thead><tr><th>Snag</th><th>Why</th><th>Connection</th><th>Since</th><th></th></tr></thead>
+			<tbody>
+				{#each rows as row (row.id)}
+					<tr data-row>
+						<td
+							>{#if row.order_id}<a href="/orders/{row.order_id}">{row.title}</a>{:else}<b
+									>{row.title}</b
+								>{/if}</td
+						>
+						<td
+							>{row.detail}{#if row.field}<span class="soft small"> ({row.field})</span>{/if}</td
+						>
+						<td class="soft">{row.connection}</td>
+						<td class="soft" title={moment(row.made_at)}>{ago(row.made_at)}</td>
+						<td class="num">
+							{#if row.payload}<button class="quiet" onclick={() => (shown = row)}>What came</button
+								>{/if}
+							{#if may}<button class="quiet" onclick={() => retry(row.id)}>Try again</button>
+								<button class="quiet" onclick={() => (aside = row)}>Set aside</button>{/if}
+						</td>
+					</tr>
+				{/each}
+			</tbody>
+		</table>
+	{:else}<Pending query={snags} isEmpty empty="No snags. Everything was carried out." />{/if}
+	{#snippet totals()}<span>{count(rows.length, 'snag')}</span>{/snippet}
+</Sheet>
+<Dialogue isOpen={shown !== null} title={shown?.title ?? ''} wide onclose={() => (shown = null)}>
+	<pre class="payload">{JSON.stringify(shown?.payload, null, 2)}</pre>
+</Dialogue>
+<Dialogue isOpen={aside !== null} title="Set it aside" onclose={() => (aside = null)}>
+	<form class="grid gap-3" onsubmit={setAside}>
+		<label class="label"
+			>Why? <input class="field" required maxlength="200" bind:value={why} /></label
+		>
+		<div class="text-right"><button class="do">Set aside</button></div>
+	</form>
+</Dialogue>
+
+<style>
+	.payload {
+		max-height: 60vh;
+		overflow: auto;
+		font-size: 12px;
+		background: var(--sheet);
+		padding: 10px;
+		border: 1px solid var(--rule);
+	}
+	td.num .quiet {
+		padding: 2px 8px;
+		margin-left: 4px;
+	}
+</style>

@@ -1,0 +1,218 @@
+<script lang="ts">
+	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { page } from '$app/state';
+	import { api, ask, onceKey } from '#lib/api/client.ts';
+	import { ago, figure, moment } from '#lib/format.ts';
+	import { notices } from '#lib/notice.svelte.ts';
+	import { session } from '#lib/session.svelte.ts';
+	import Fig from '#lib/ui/Fig.svelte';
+	import Mark from '#lib/ui/Mark.svelte';
+	import Pending from '#lib/ui/Pending.svelte';
+	import Sheet from '#lib/ui/Sheet.svelte';
+
+	const client = useQueryClient();
+	const id = $derived(Number(page.params.id));
+	const params = $derived({ path: { order_id: id } });
+	const order = createQuery(() => ({
+		queryKey: ['order', id],
+		queryFn: () => ask(api.GET('/api/v1/orders/{order_id}', { params })),
+		refetchInterval: 4000
+	}));
+	const data = $derived(order.data);
+	let carrier = $state('Packhorse');
+	let tracking = $state('');
+	let typed = $state<Record<number, string>>({});
+	let refusal = $state('');
+	let busy = $state(false);
+	let key = onceKey();
+
+	const canShip = $derived(
+		data !== undefined &&
+			['ready', 'received', 'part-shipped'].includes(data.state) &&
+			session.may('ship orders')
+	);
+	const quantity = (line: { id: number; ready: string }): string => typed[line.id] ?? line.ready;
+
+	async function act(work: () => Promise<{ said: string }>): Promise<void> {
+		busy = true;
+		refusal = '';
+		try {
+			notices.say((await work()).said);
+			typed = {};
+			key = onceKey();
+		} catch (error) {
+			refusal = (error as Error).message;
+		}
+		busy = false;
+		await client.invalidateQueries();
+	}
+
+	function ship(): Promise<void> {
+		const quantities = Object.fromEntries(
+			(data?.lines ?? [])
+				.filter((line) => ['item', 'service'].includes(line.kind) && Number(quantity(line)) > 0)
+				.map((line) => [`${line.id}`, quantity(line)])
+		);
+		return act(() =>
+			ask(
+				api.POST('/api/v1/orders/{order_id}/ship', {
+					params,
+					body: { quantities, carrier, tracking },
+					headers: { 'Idempotency-Key': key }
+				})
+			)
+		);
+	}
+</script>
+
+<Sheet question={data ? `Order ${data.number}` : 'Order'}>
+	{#snippet lead()}
+		{#if data}
+			{data.channel} · {data.customer || 'over the counter'}{data.ship_to
+				? `, ${data.ship_to}`
+				: ''} · placed {moment(data.placed_at)} · from {data.location} · {data.paid
+				? 'paid'
+				: 'on account'}
+		{/if}
+	{/snippet}
+	{#snippet filters()}
+		{#if data}
+			<Mark state={data.state} note={data.held_because} />
+			{#if data.state === 'held' && session.may('resolve snags and drifts')}
+				<button
+					class="quiet"
+					disabled={busy}
+					onclick={() => act(() => ask(api.POST('/api/v1/orders/{order_id}/release', { params })))}
+					>Release it</button
+				>
+			{/if}
+			{#if ['ready', 'received'].includes(data.state) && session.may('ship orders')}
+				<button
+					class="quiet"
+					disabled={busy}
+					onclick={() =>
+						act(() =>
+							ask(
+								api.POST('/api/v1/orders/{order_id}/hold', {
+									params,
+									body: { why: `held by ${session.me?.name}` }
+								})
+							)
+						)}>Hold it</button
+				>
+			{/if}
+		{/if}
+	{/snippet}
+	{#if data}
+		<table class="rows">
+			<thead
+				><tr
+					><th>Line</th><th>Kind</th><th class="num">Ordered</th><th class="num">Reserved</th><th
+						class="num">Owed</th
+					><th class="num">Shipped</th>{#if canShip}<th class="num">Ship now</th>{/if}<th
+						class="num">Net</th
+					><th class="num">Tax</th><th class="num">With tax EUR</th></tr
+				></thead
+			>
+			<tbody>
+				{#each data.lines as line (line.id)}
+					{@const goods = ['item', 'service'].includes(line.kind)}
+					<tr data-row>
+						<td
+							>{#if line.item_id}<a class="plain-link" href="/range/items/{line.item_id}"
+									>{line.title}</a
+								>{:else}{line.title}{/if}
+							<span class="soft small">{line.sku}</span></td
+						>
+						<td class="soft">{line.kind}</td>
+						<td class="num">{goods ? figure(line.quantity) : ''}</td>
+						<td class="num">{goods ? figure(line.reserved) : ''}</td>
+						<td class="num" class:owed={line.owed !== '0'}>{goods ? figure(line.owed) : ''}</td>
+						<td class="num">{goods ? figure(line.shipped) : ''}</td>
+						{#if canShip}<td class="num"
+								>{#if goods}<input
+										class="field ship"
+										inputmode="decimal"
+										aria-label="Ship {line.title}"
+										value={quantity(line)}
+										oninput={(event) =>
+											(typed = { ...typed, [line.id]: event.currentTarget.value })}
+									/>{/if}</td
+							>{/if}
+						<td class="num">{figure(line.net)}</td>
+						<td class="num soft">{figure(line.tax)}</td>
+						<td class="num">{figure(line.gross)}</td>
+					</tr>
+				{/each}
+			</tbody>
+		</table>
+		{#if data.shipments.length}
+			<h2>Shipped</h2>
+			<table class="rows">
+				<thead
+					><tr
+						><th>Shipment and invoice</th><th>When</th><th>Carrier</th><th>Tracking</th><th
+							>Channel told</th
+						><th>Ledger</th><th class="num">Cost</th><th class="num">Invoice EUR</th></tr
+					></thead
+				>
+				<tbody>
+					{#each data.shipments as shipment (shipment.id)}
+						<tr data-row
+							><td>{shipment.number}</td><td class="soft">{moment(shipment.shipped_at)}</td><td
+								>{shipment.carrier || '–'}</td
+							><td class="soft">{shipment.tracking || '–'}</td><td class="soft"
+								>{data.kind === 'till'
+									? 'over the counter'
+									: shipment.told_channel_at
+										? ago(shipment.told_channel_at)
+										: 'not yet'}</td
+							><td
+								>{#if shipment.ledger_state === 'none'}<span class="soft"
+										>in the month’s summary</span
+									>{:else}<Mark state={shipment.ledger_state} />{/if}</td
+							><td class="num">{figure(shipment.cost)}</td><td class="num"
+								>{figure(shipment.invoice_total)}</td
+							></tr
+						>
+					{/each}
+				</tbody>
+			</table>
+		{/if}
+	{:else}<Pending query={order} />{/if}
+	{#snippet totals()}
+		{#if data}
+			{#if canShip}
+				<label class="soft">Carrier <input class="field w-[110px]" bind:value={carrier} /></label>
+				<label class="soft">Tracking <input class="field w-[130px]" bind:value={tracking} /></label>
+				<button class="do" disabled={busy} onclick={ship}>Ship</button>
+			{/if}
+			<span class="bad" role="alert">{refusal}</span>
+			<span class="ml-auto"
+				>Contribution <Fig value={data.contribution} kind="profit" id={`${data.id}`} />
+				<span class="soft">{data.margin_percent ?? '–'} %</span></span
+			>
+			<span
+				>Total <b class="double"><Fig value={data.total} kind="order-total" id={`${data.id}`} /></b>
+				{data.currency}</span
+			>
+		{/if}
+	{/snippet}
+</Sheet>
+
+<style>
+	h2 {
+		padding: 20px 20px 4px;
+	}
+	.ship {
+		width: 64px;
+		text-align: right;
+	}
+	.owed {
+		color: var(--ochre);
+		font-weight: 600;
+	}
+	.bad {
+		color: var(--madder);
+	}
+</style>

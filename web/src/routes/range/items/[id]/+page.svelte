@@ -1,0 +1,164 @@
+<script lang="ts">
+	import { createQuery } from '@tanstack/svelte-query';
+	import { page } from '$app/state';
+	import { api, ask } from '#lib/api/client.ts';
+	import { figure, moment } from '#lib/format.ts';
+	import { RANGE_TABS } from '#lib/tabs.ts';
+	import Fig from '#lib/ui/Fig.svelte';
+	import Mark from '#lib/ui/Mark.svelte';
+	import Pending from '#lib/ui/Pending.svelte';
+	import Sheet from '#lib/ui/Sheet.svelte';
+
+	const id = $derived(Number(page.params.id));
+	const item = createQuery(() => ({
+		queryKey: ['item', id],
+		queryFn: () => ask(api.GET('/api/v1/items/{item_id}', { params: { path: { item_id: id } } })),
+		refetchInterval: 4000
+	}));
+	const data = $derived(item.data);
+</script>
+
+<Sheet question={data?.title ?? 'Item'} tabs={RANGE_TABS}>
+	{#snippet lead()}
+		{#if data}{data.sku} · {data.category || 'no category'} · {data.kind}{#if data.barcodes.length}
+				· {data.barcodes.join(', ')}{/if} · {figure(data.price)} EUR with tax{/if}
+	{/snippet}
+	{#if data}
+		<div class="page">
+			{#if data.components.length}
+				<section>
+					<h2>Made of</h2>
+					<ul>
+						{#each data.components as part (part.item_id)}
+							<li>
+								{figure(part.quantity)} × <a href="/range/items/{part.item_id}">{part.title}</a>
+								<span class="soft small">{part.sku}</span>
+							</li>
+						{/each}
+					</ul>
+				</section>
+			{/if}
+			{#if data.places.length}
+				<section>
+					<h2>On the shelf</h2>
+					<table class="rows">
+						<thead
+							><tr
+								><th>Location</th><th class="num">On hand</th><th class="num">Committed</th><th
+									class="num">Available</th
+								><th class="num">Owed</th><th class="num">Incoming</th></tr
+							></thead
+						>
+						<tbody>
+							{#each data.places as place (place.location_id)}
+								{@const key = `${data.id}-${place.location_id}`}
+								<tr data-row>
+									<td>{place.location}</td>
+									<td class="num"><Fig value={place.on_hand} kind="on-hand" id={key} /></td>
+									<td class="num"><Fig value={place.committed} kind="committed" id={key} /></td>
+									<td class="num"><Fig value={place.available} kind="available" id={key} /></td>
+									<td class="num">{figure(place.backordered)}</td>
+									<td class="num"><Fig value={place.incoming} kind="incoming" id={key} /></td>
+								</tr>
+							{/each}
+						</tbody>
+					</table>
+				</section>
+			{/if}
+			<section>
+				<h2>Shown in</h2>
+				{#if data.listings.length}
+					<table class="rows">
+						<thead
+							><tr
+								><th>Connection</th><th class="num">Offered</th><th class="num">Shown</th><th
+									>State</th
+								><th>Pairing</th></tr
+							></thead
+						>
+						<tbody>
+							{#each data.listings as row (row.id)}
+								<tr data-row>
+									<td
+										><a class="plain-link" href="/connections/{row.connection_id}"
+											>{row.connection}</a
+										></td
+									>
+									<td class="num"
+										>{#if row.offered === null}<span class="soft">–</span>{:else}<Fig
+												value={row.offered}
+												kind="offer"
+												id={`${row.id}`}
+											/>{/if}</td
+									>
+									<td class="num">{figure(row.shown)}</td>
+									<td
+										>{#if row.state}<Mark state={row.state} />{:else}<span class="soft"
+												>{row.live ? 'nothing to offer' : 'connection not live'}</span
+											>{/if}</td
+									>
+									<td><Fig value="why" kind="pairing" id={`${row.id}`} /></td>
+								</tr>
+							{/each}
+						</tbody>
+					</table>
+				{:else}<p class="soft">In no channel yet.</p>{/if}
+			</section>
+			{#if data.kind === 'stocked'}
+				<section>
+					<h2>
+						What it cost {#if data.average_cost}<span class="soft small"
+								>now {Number(data.average_cost).toFixed(4)} on average, last {Number(
+									data.last_cost
+								).toFixed(4)}, stock worth {figure(data.value, '0.00')} EUR</span
+							>{/if}
+					</h2>
+					<table class="rows">
+						<thead
+							><tr
+								><th>When</th><th>Cause</th><th>Document</th><th class="num">Units</th><th
+									class="num">Value</th
+								><th class="num">Average before</th><th class="num">after</th></tr
+							></thead
+						>
+						<tbody>
+							{#each data.costs as row (row.id)}
+								<tr data-row>
+									<td class="soft">{moment(row.at)}</td>
+									<td>{row.cause}</td>
+									<td class="soft"
+										>{#if row.link}<a href={row.link}>{row.document}</a
+											>{:else}{row.document}{/if}</td
+									>
+									<td class="num">{figure(row.quantity)}</td>
+									<td class="num">{figure(row.value)}</td>
+									<td class="num">{Number(row.average_before).toFixed(2)}</td>
+									<td class="num"
+										><Fig
+											value={Number(row.average_after).toFixed(2)}
+											kind="cost-change"
+											id={`${row.id}`}
+										/></td
+									>
+								</tr>
+							{:else}<tr><td colspan="7" class="soft">Never received.</td></tr>{/each}
+						</tbody>
+					</table>
+				</section>
+			{/if}
+		</div>
+	{:else}<Pending query={item} />{/if}
+</Sheet>
+
+<style>
+	.page {
+		display: grid;
+		gap: 24px;
+		padding: 18px 0 30px;
+	}
+	h2,
+	ul,
+	p {
+		padding: 0 20px 4px;
+	}
+</style>

@@ -1,0 +1,213 @@
+<script lang="ts">
+	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { api, ask, type Schemas } from '#lib/api/client.ts';
+	import { count, figure } from '#lib/format.ts';
+	import { onKey } from '#lib/keys.ts';
+	import { notices } from '#lib/notice.svelte.ts';
+	import { session } from '#lib/session.svelte.ts';
+	import { RANGE_TABS } from '#lib/tabs.ts';
+	import Filter from '#lib/ui/Filter.svelte';
+	import Pending from '#lib/ui/Pending.svelte';
+	import Sheet from '#lib/ui/Sheet.svelte';
+
+	type Row = Schemas['BenchRow'];
+	const client = useQueryClient();
+	let q = $state('');
+	let link = $state('unlinked');
+	let at = $state(0);
+	let picked = $state<Record<number, number>>({});
+	const bench = createQuery(() => ({
+		queryKey: ['listings', link, q],
+		queryFn: () => ask(api.GET('/api/v1/listings', { params: { query: { link, q, limit: 100 } } })),
+		placeholderData: (before) => before
+	}));
+	const rows = $derived(bench.data?.rows ?? []);
+	const current = $derived(rows[Math.min(at, rows.length - 1)]);
+	const choice = (row: Row): number => picked[row.id] ?? 0;
+	const mayPair = $derived(session.may('pair listings'));
+
+	async function act(what: 'link' | 'ignore' | 'item' | 'unlink', row: Row): Promise<void> {
+		const params = { path: { listing_id: row.id } };
+		try {
+			let done: Schemas['Said'];
+			if (what === 'link') {
+				const candidate = row.candidates[choice(row)];
+				if (!candidate)
+					return notices.say(
+						'There is no candidate to link to; make a new item or ignore it.',
+						true
+					);
+				done = await ask(
+					api.POST('/api/v1/listings/{listing_id}/link', {
+						params,
+						body: { item_id: candidate.item_id, version: row.version }
+					})
+				);
+			} else if (what === 'ignore')
+				done = await ask(api.POST('/api/v1/listings/{listing_id}/ignore', { params }));
+			else if (what === 'item')
+				done = await ask(api.POST('/api/v1/listings/{listing_id}/item', { params }));
+			else done = await ask(api.POST('/api/v1/listings/{listing_id}/unlink', { params }));
+			notices.say(`${row.title}: ${done.said}`);
+		} catch (error) {
+			notices.fail(error);
+		}
+		await client.invalidateQueries({ queryKey: ['listings'] });
+		void client.invalidateQueries({ queryKey: ['bar'] });
+	}
+
+	function keys(event: KeyboardEvent): boolean {
+		const row = current;
+		if (!row || link !== 'unlinked') return false;
+		if (event.key === 'ArrowDown') at = Math.min(rows.length - 1, at + 1);
+		else if (event.key === 'ArrowUp') at = Math.max(0, at - 1);
+		else if (/^[1-5]$/.test(event.key) && row.candidates[Number(event.key) - 1])
+			picked = { ...picked, [row.id]: Number(event.key) - 1 };
+		else if (event.key === 'l' && mayPair) void act('link', row);
+		else if (event.key === 'i' && mayPair) void act('ignore', row);
+		else if (event.key === 'm' && mayPair) void act('item', row);
+		else return false;
+		return true;
+	}
+	$effect(() => onKey(keys));
+</script>
+
+<Sheet
+	question="Which item is each listing?"
+	tabs={RANGE_TABS.map((t) =>
+		t.path === '/range/pairing' ? { ...t, count: bench.data?.counts['unlinked'] ?? 0 } : t
+	)}
+>
+	{#snippet lead()}
+		A unique match of SKU or barcode pairs by itself. These wait for you: <span class="key">1</span
+		>–<span class="key">5</span>
+		pick, <span class="key">l</span> links, <span class="key">m</span> makes an item,
+		<span class="key">i</span> ignores.
+	{/snippet}
+	{#snippet filters()}
+		<Filter bind:value={q} />
+		<select class="field" aria-label="Show" bind:value={link}>
+			<option value="unlinked">not paired</option><option value="ignored">ignored</option><option
+				value="linked">linked</option
+			>
+		</select>
+	{/snippet}
+	{#if rows.length}
+		<table class="rows">
+			<thead
+				><tr
+					><th>Listing</th><th>SKU there</th><th>Barcode there</th><th class="num">Price</th><th
+						>May be</th
+					><th></th></tr
+				></thead
+			>
+			<tbody>
+				{#each rows as row, n (row.id)}
+					<tr
+						data-bench
+						class:now={n === at && link === 'unlinked'}
+						onclick={() => (at = n)}
+						aria-current={n === at && link === 'unlinked' ? 'true' : undefined}
+					>
+						<td class="what"
+							><b>{row.title}</b>
+							<span class="soft small block">{row.connection}</span>
+							{#if row.why && (row.clash || link !== 'unlinked')}<span
+									class="small block"
+									class:clash={row.clash}>{row.why}</span
+								>{/if}</td
+						>
+						<td class="soft">{row.sku || 'none'}</td>
+						<td class="soft small">{row.barcode || 'none'}</td>
+						<td class="num">{figure(row.price)}</td>
+						<td>
+							{#if link === 'unlinked'}
+								{#each row.candidates as candidate, k (candidate.item_id)}
+									<label class="candidate" class:chosen={choice(row) === k}>
+										<input
+											type="radio"
+											name="c{row.id}"
+											checked={choice(row) === k}
+											onchange={() => (picked = { ...picked, [row.id]: k })}
+										/>
+										<span class="key">{k + 1}</span>
+										{candidate.title} <span class="soft small">{candidate.sku}</span>
+										<span class="small reason"
+											>{candidate.reason}, {Math.round(candidate.score)}</span
+										>
+									</label>
+								{:else}<span class="soft">nothing alike in the range</span>{/each}
+							{:else}<span class="soft">{row.why}</span>{/if}
+						</td>
+						<td class="does">
+							{#if mayPair}
+								{#if link === 'unlinked'}
+									<button
+										class="quiet"
+										disabled={!row.candidates.length}
+										onclick={() => act('link', row)}>Link</button
+									>
+									<button class="quiet" onclick={() => act('item', row)}>New item</button>
+									<button class="quiet" onclick={() => act('ignore', row)}>Ignore</button>
+								{:else}<button class="quiet" onclick={() => act('unlink', row)}
+										>Back to the bench</button
+									>{/if}
+							{/if}
+						</td>
+					</tr>
+				{/each}
+			</tbody>
+		</table>
+	{:else}
+		<Pending
+			query={bench}
+			isEmpty
+			empty={link === 'unlinked' ? 'Every listing is paired.' : 'None.'}
+			first={link === 'unlinked' ? { text: 'See the range', path: '/range' } : undefined}
+		/>
+	{/if}
+	{#snippet totals()}<span>{count(rows.length, 'listing')}</span>{/snippet}
+</Sheet>
+
+<style>
+	td {
+		vertical-align: top !important;
+		padding-top: 8px !important;
+		padding-bottom: 8px !important;
+	}
+	.now {
+		background: var(--reed-tint);
+		box-shadow: inset 3px 0 0 var(--reed);
+	}
+	.what {
+		max-width: 250px;
+	}
+	.clash {
+		color: var(--madder);
+		font-weight: 600;
+	}
+	.candidate {
+		display: flex;
+		gap: 6px;
+		align-items: center;
+		min-height: 24px;
+		cursor: pointer;
+	}
+	.chosen {
+		font-weight: 600;
+	}
+	.reason {
+		color: var(--reed);
+		margin-left: auto;
+		padding-left: 10px;
+		font-weight: 400;
+		white-space: nowrap;
+	}
+	.does {
+		white-space: nowrap;
+		text-align: right;
+	}
+	.does .quiet {
+		padding: 3px 8px;
+	}
+</style>

@@ -1,0 +1,154 @@
+<script lang="ts">
+	import { useQueryClient } from '@tanstack/svelte-query';
+	import { api, ask, type Schemas } from '#lib/api/client.ts';
+	import { count, figure } from '#lib/format.ts';
+	import { notices } from '#lib/notice.svelte.ts';
+	import { session } from '#lib/session.svelte.ts';
+	import { SHELF_TABS } from '#lib/tabs.ts';
+	import Sheet from '#lib/ui/Sheet.svelte';
+
+	const client = useQueryClient();
+	let checked = $state<Schemas['OpeningCheck'] | null>(null);
+	let refusal = $state('');
+	let busy = $state(false);
+	let name = $state('');
+	const may = $derived(session.may('take in opening stock'));
+
+	async function check(event: Event): Promise<void> {
+		const file = (event.target as HTMLInputElement).files?.[0];
+		if (!file) return;
+		name = file.name;
+		busy = true;
+		refusal = '';
+		checked = null;
+		const form = new FormData();
+		form.append('file', file);
+		try {
+			checked = await ask(
+				api.POST('/api/v1/opening/check', {
+					body: { file: '' },
+					bodySerializer: () => form
+				})
+			);
+		} catch (error) {
+			refusal = (error as Error).message;
+		}
+		busy = false;
+	}
+
+	async function take(): Promise<void> {
+		if (!checked) return;
+		busy = true;
+		const form = new FormData();
+		form.append('token', checked.token);
+		try {
+			const done = await ask(
+				api.POST('/api/v1/opening', { body: { token: checked.token }, bodySerializer: () => form })
+			);
+			notices.say(done.said);
+			checked = null;
+			await client.invalidateQueries();
+		} catch (error) {
+			notices.fail(error);
+		}
+		busy = false;
+	}
+</script>
+
+<Sheet question="What was there when we began?" tabs={SHELF_TABS}>
+	{#snippet lead()}
+		A CSV of SKU, location, quantity and unit cost. It is checked first; nothing is taken in until
+		you confirm.
+	{/snippet}
+	{#snippet filters()}
+		<a class="quiet" href="/api/v1/opening/template" download>Download a template with examples</a>
+		<label class="quiet" class:off={!may}
+			>Choose a file <input
+				type="file"
+				accept=".csv,text/csv"
+				class="sr-only"
+				disabled={!may || busy}
+				onchange={check}
+			/></label
+		>
+		{#if name}<span class="soft">{name}</span>{/if}
+		{#if !may}<span class="soft">A manager or bookkeeper takes in opening stock.</span>{/if}
+	{/snippet}
+	<div class="page">
+		{#if refusal}<p class="bad" role="alert">{refusal}</p>{/if}
+		{#if checked}
+			{#if checked.faults.length}
+				<h2>{count(checked.faults.length, 'fault')}: these rows will not be taken in</h2>
+				<table class="rows">
+					<thead><tr><th>Line</th><th>Column</th><th>Value</th><th>Why</th></tr></thead>
+					<tbody>
+						{#each checked.faults as fault, n (n)}
+							<tr
+								><td>{fault.line}</td><td>{fault.column}</td><td
+									><code>{fault.value || 'empty'}</code></td
+								><td class="bad">{fault.reason}</td></tr
+							>
+						{/each}
+					</tbody>
+				</table>
+			{/if}
+			{#if checked.rows.length}
+				<h2>{count(checked.rows.length, 'row')} ready</h2>
+				<table class="rows">
+					<thead
+						><tr
+							><th>Line</th><th>SKU</th><th>Location</th><th class="num">Quantity</th><th
+								class="num">Unit cost</th
+							><th class="num">Value EUR</th></tr
+						></thead
+					>
+					<tbody>
+						{#each checked.rows as row (row.line)}
+							<tr
+								><td class="soft">{row.line}</td><td>{row.sku}</td><td>{row.location}</td><td
+									class="num">{figure(row.quantity)}</td
+								><td class="num">{figure(row.unit_cost)}</td><td class="num">{figure(row.value)}</td
+								></tr
+							>
+						{/each}
+					</tbody>
+				</table>
+			{/if}
+		{:else if !refusal}
+			<p class="soft">
+				{busy
+					? 'Reading…'
+					: 'Nothing chosen yet. The template shows the columns: sku, location, quantity, unit_cost, lot, expires_on.'}
+			</p>
+		{/if}
+	</div>
+	{#snippet totals()}
+		{#if checked}
+			<span>Value <b class="double">{figure(checked.value)}</b> EUR</span>
+			<button class="do ml-auto" disabled={busy || !checked.rows.length} onclick={take}
+				>Take in {count(checked.rows.length, 'row')}</button
+			>
+		{/if}
+	{/snippet}
+</Sheet>
+
+<style>
+	.page {
+		padding: 16px 0;
+		display: grid;
+		gap: 12px;
+	}
+	.page > p,
+	h2 {
+		padding: 0 20px;
+	}
+	.bad {
+		color: var(--madder);
+	}
+	.off {
+		opacity: 0.55;
+	}
+	label:focus-within {
+		outline: 2px solid var(--reed);
+	}
+</style>

@@ -1,0 +1,353 @@
+"""Checking the books against each other, and keeping what does not agree."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+from django.db import transaction
+from django.db.models import F, QuerySet, Sum
+from django.utils import timezone
+
+from yuvrel.books.models import JournalLine, LedgerDocument
+from yuvrel.catalogue.models import Item
+from yuvrel.channels import exchange, offers
+from yuvrel.channels.access import connector_for, kind_of
+from yuvrel.channels.models import Connection, Listing
+from yuvrel.channels.runs import raise_snag, run_of, settle_snags
+from yuvrel.connectors.base import Can
+from yuvrel.connectors.http import ConnectorError
+from yuvrel.connectors.messages import RemoteOrder
+from yuvrel.core.agreement import Code, Comparison, compare, compare_text
+from yuvrel.core.errors import NotFoundError
+from yuvrel.core.money import ZERO
+from yuvrel.core.postings import Role
+from yuvrel.core.working import plain
+from yuvrel.people.models import Location
+from yuvrel.people.roles import Ability, Actor
+from yuvrel.sales.models import Reservation, SalesOrder
+from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove
+
+from .models import Check, Drift
+
+GRACE = timedelta(seconds=20)
+LOOK_BACK = timedelta(days=30)
+
+
+@dataclass
+class Finding:
+    """One difference to keep as a drift."""
+
+    key: str
+    title: str
+    expected: str
+    found: str
+    cause: str = ""
+    refs: dict[str, int] = field(default_factory=dict)
+
+
+def check_all(actor: Actor | None = None) -> int:
+    """Check everything; returns how many drifts stand."""
+    if actor:
+        actor.need(Ability.READ)
+    check_shelf()
+    check_value()
+    for connection in Connection.objects.filter(state=Connection.State.LIVE):
+        can = kind_of(connection).can
+        try:
+            if Can.ORDERS in can:
+                check_orders(connection)
+            if Can.QUANTITIES in can:
+                check_quantities(connection)
+            if Can.DOCUMENTS in can:
+                check_ledger(connection)
+        except ConnectorError as error:
+            raise_snag(connection, "check", f"{connection.name} could not be checked", str(error))
+        else:
+            settle_snags("check", "it works again", connection=connection)
+    return Drift.objects.filter(healed_at=None).count()
+
+
+def _keep(
+    code: Code,
+    connection: Connection | None,
+    left: Decimal,
+    right: Decimal,
+    compared: int,
+    findings: Iterable[Finding],
+) -> None:
+    """Store the outcome: new drifts open, those still there are renewed, those gone are healed."""
+    now = timezone.now()
+    listed = {f"{connection.pk if connection else 0}:{f.key}"[:120]: f for f in findings}
+    with transaction.atomic():
+        Check.objects.update_or_create(
+            code=code,
+            connection=connection,
+            defaults={"at": now, "left": left, "right": right, "compared": compared, "differing": len(listed)},
+        )
+        standing = {d.key: d for d in Drift.objects.select_for_update().filter(code=code, connection=connection, healed_at=None)}
+        for key, drift in standing.items():
+            if key not in listed:
+                drift.healed_at = now
+                drift.save(update_fields=["healed_at"])
+        for key, finding in listed.items():
+            row = standing.get(key) or Drift(code=code, key=key, connection=connection, since=now)
+            row.title, row.expected, row.found = finding.title[:200], finding.expected[:80], finding.found[:80]
+            row.cause, row.seen_at = finding.cause[:200], now
+            for name, value in finding.refs.items():
+                setattr(row, f"{name}_id", value)
+            row.save()
+
+
+def check_quantities(connection: Connection) -> None:
+    """A1: what the channel shows against what is offered. An offer still on its way is not a drift."""
+    listings = list(
+        Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, offered__isnull=False)
+        .select_related("item")
+        .order_by("pk")
+    )
+    with run_of(connection, "check quantities") as run:
+        shown = connector_for(connection).read_quantities([row.external_id for row in listings])
+        run.done = run.total = len(listings)
+    now = timezone.now()
+    expected, found, findings = {}, {}, []
+    for row in listings:
+        there = shown.get(row.external_id)
+        Listing.objects.filter(pk=row.pk).update(shown=there, shown_at=now)
+        current = Listing.objects.get(pk=row.pk)
+        if current.offer_state in (Listing.Offer.PENDING, Listing.Offer.HELD) or current.offered != row.offered:
+            continue
+        expected[row.pk], found[row.pk] = row.offered or ZERO, there if there is not None else Decimal(-1)
+        agrees = there == row.offered
+        state = Listing.Offer.AGREED if agrees else Listing.Offer.DRIFTING
+        Listing.objects.filter(pk=row.pk, offered=row.offered, offer_state=current.offer_state).update(offer_state=state)
+        if not agrees:
+            findings.append(
+                Finding(
+                    f"listing:{row.pk}",
+                    row.title,
+                    plain(row.offered or ZERO),
+                    plain(there) if there is not None else "not there",
+                    row.offer_cause,
+                    {"listing": row.pk, "item": row.item_id or 0},
+                )
+            )
+    left = sum((max(ZERO, v) for v in found.values()), ZERO)
+    _keep(Code.A1, connection, left, sum(expected.values(), ZERO), len(expected), findings)
+
+
+def check_orders(connection: Connection) -> None:
+    """A3: orders there and here: presence, total, cancelled or not. Takes in what is new first."""
+    exchange.poll(connection)
+    since = max(connection.live_since or connection.created_at, timezone.now() - LOOK_BACK)
+    theirs: dict[str, RemoteOrder] = {}
+    connector, cursor = connector_for(connection), ""
+    while True:
+        page = connector.orders(since.isoformat(), cursor)
+        for _, order in page.rows:
+            if order.placed_at >= since:
+                theirs[order.external_id] = order
+        if not page.cursor:
+            break
+        cursor = page.cursor
+    ours = {row.external_id: row for row in SalesOrder.objects.filter(connection=connection, history=False, placed_at__gte=since)}
+    wanted = {key for key, order in theirs.items() if order.status in connection.order_states or key in ours}
+    state_here = {k: f"{row.total:.2f} {'cancelled' if row.state == 'cancelled' else 'open'}" for k, row in ours.items()}
+    state_there = {k: f"{theirs[k].total:.2f} {'cancelled' if theirs[k].status in exchange.GONE else 'open'}" for k in wanted}
+    findings = []
+    for key, here, there in compare_text(state_here, state_there):
+        number = ours[key].number if key in ours else theirs[key].number
+        refs = {"order": ours[key].pk} if key in ours else {}
+        findings.append(Finding(f"order:{key}", f"Order {number}", here, there, "the channel's order", refs))
+    left = sum((theirs[k].total for k in wanted), ZERO)
+    _keep(Code.A3, connection, left, sum((row.total for row in ours.values()), ZERO), len(wanted | set(ours)), findings)
+
+
+def check_shelf() -> None:
+    """A4: balances against moves, committed against reservations, lots against their moves, nothing below zero."""
+    places = dict(Location.objects.values_list("pk", "name"))
+    titles = dict(Item.objects.values_list("pk", "title"))
+    balances = {(row.item_id, row.location_id): row for row in StockBalance.objects.all()}
+    moved = {
+        (i, p): q for i, p, q in StockMove.objects.values_list("item_id", "location_id").annotate(q=Sum("quantity")).order_by()
+    }
+    held = {
+        (i, p): q
+        for i, p, q in Reservation.objects.filter(state="open")
+        .values_list("item_id", "location_id")
+        .annotate(q=Sum("quantity"))
+        .order_by()
+    }
+    lots = {(i, p): q for i, p, q in LotBalance.objects.values_list("lot_id", "location_id", "on_hand")}
+    lot_moves = {
+        (i, p): q
+        for i, p, q in StockMove.objects.exclude(lot=None)
+        .values_list("lot_id", "location_id")
+        .annotate(q=Sum("quantity"))
+        .order_by()
+    }
+    on_hand = compare(moved, {k: row.on_hand for k, row in balances.items()})
+    committed = compare(held, {k: row.committed for k, row in balances.items()})
+    by_lot = compare(lot_moves, lots)
+    findings = []
+    for what, outcome in (("on hand", on_hand), ("committed", committed)):
+        findings += [_shelf_finding(what, d.key, d.expected, d.found, titles, places) for d in outcome.differences]
+    findings += [
+        Finding(f"lot:{d.key}", "A lot's balance", plain(d.expected or ZERO), plain(d.found or ZERO)) for d in by_lot.differences
+    ]
+    for key, row in balances.items():
+        if row.on_hand < 0:
+            findings.append(_shelf_finding("below zero", key, ZERO, row.on_hand, titles, places))
+    compared = on_hand.compared + committed.compared + by_lot.compared
+    _keep(Code.A4, None, on_hand.left, on_hand.right, compared, findings)
+
+
+def _shelf_finding(
+    what: str, key: Any, expected: Decimal | None, found: Decimal | None, titles: dict[int, str], places: dict[int, str]
+) -> Finding:
+    item, place = key
+    cause = "sold at a till before it was received, or never counted" if what == "below zero" else "moves and balance differ"
+    return Finding(
+        f"{what}:{item}:{place}",
+        f"{titles.get(item, '?')} at {places.get(place, '?')}, {what}",
+        plain(expected or ZERO),
+        plain(found or ZERO),
+        cause,
+        {"item": item},
+    )
+
+
+def compare_value() -> Comparison:
+    """Value of stock by item against the inventory account by item."""
+    worth = dict(ItemCost.objects.values_list("item_id", "value"))
+    booked = dict(
+        JournalLine.objects.filter(account__role=Role.INVENTORY, item__isnull=False)
+        .values_list("item_id")
+        .annotate(total=Sum("amount"))
+        .order_by()
+    )
+    unnamed = JournalLine.objects.filter(account__role=Role.INVENTORY, item=None).aggregate(t=Sum("amount"))["t"]
+    if unnamed:
+        booked[0] = unnamed
+    return compare(worth, booked)
+
+
+def check_value() -> None:
+    """A5: value of stock by item and the inventory account; units behind the cost and units on the shelf."""
+    outcome = compare_value()
+    titles = dict(Item.objects.values_list("pk", "title"))
+    findings = [
+        Finding(
+            f"value:{d.key}",
+            f"{titles.get(int(str(d.key)), 'No item')}, value",
+            f"{d.expected or ZERO:.2f}",
+            f"{d.found or ZERO:.2f}",
+            "an entry without its move, or the reverse",
+            {"item": int(str(d.key))},
+        )
+        for d in outcome.differences
+    ]
+    units = compare(
+        dict(ItemCost.objects.values_list("item_id", "quantity")),
+        dict(StockBalance.objects.values_list("item_id").annotate(q=Sum("on_hand")).order_by()),
+    )
+    findings += [
+        Finding(
+            f"units:{d.key}",
+            f"{titles.get(int(str(d.key)), '?')}, units behind its cost",
+            plain(d.expected or ZERO),
+            plain(d.found or ZERO),
+            "",
+            {"item": int(str(d.key))},
+        )
+        for d in units.differences
+    ]
+    _keep(Code.A5, None, outcome.left, outcome.right, outcome.compared, findings)
+
+
+def check_ledger(connection: Connection) -> None:
+    """A6: documents there and here, and the movement of each account in each period.
+
+    A document posted within the last moments and still on its way is left out of both sides.
+    """
+    connector = connector_for(connection)
+    with run_of(connection, "check ledger"):
+        theirs = connector.document_totals()
+        balances = connector.balances()
+    fresh = LedgerDocument.objects.filter(entry__posted_at__gte=timezone.now() - GRACE).exclude(state="sent")
+    young = set(fresh.values_list("entry_id", flat=True))
+    lines = JournalLine.objects.exclude(entry_id__in=young)
+    ours = _debits_by_document(lines, connection.accounts)
+    theirs = (
+        {k: v for k, v in theirs.items() if not LedgerDocument.objects.filter(number=k, entry_id__in=young).exists()}
+        if young
+        else theirs
+    )
+    documents = compare(ours, theirs)
+    findings = [
+        Finding(
+            f"document:{d.key}",
+            f"Document {d.key}",
+            _amount(d.expected),
+            _amount(d.found),
+            "not yet in the ledger" if d.found is None else "booked in the ledger only" if d.expected is None else "",
+        )
+        for d in documents.differences
+    ]
+    by_account: dict[tuple[str, str], Decimal] = {}
+    rows = lines.values_list("entry__date__year", "entry__date__month", "account__role").annotate(t=Sum("amount")).order_by()
+    for year, month, role, total in rows:
+        key = (f"{year:04d}-{month:02d}", connection.accounts.get(role, "unmapped"))
+        by_account[key] = by_account.get(key, ZERO) + total
+    movement = compare(by_account, balances)
+    findings += [
+        Finding(
+            f"account:{d.key[0]}:{d.key[1]}",
+            f"Account {d.key[1]} in {d.key[0]}",
+            _amount(d.expected),
+            _amount(d.found),  # type: ignore[index]
+            "see the documents of that month",
+        )
+        for d in movement.differences
+    ]
+    inventory = connection.accounts.get(Role.INVENTORY, "")
+    left = sum((v for (_, code), v in by_account.items() if code == inventory), ZERO)
+    right = sum((v for (_, code), v in balances.items() if code == inventory), ZERO)
+    _keep(Code.A6, connection, left, right, documents.compared + movement.compared, findings)
+
+
+def _debits_by_document(lines: QuerySet[JournalLine], accounts: dict[str, str]) -> dict[str, Decimal]:
+    """Sum of debits of each document as the ledger sees it: netted by its own accounts."""
+    netted: dict[tuple[str, str], Decimal] = {}
+    rows = lines.values_list("entry__ledger_document__number", "account__role").annotate(t=Sum("amount")).order_by()
+    for number, role, total in rows:
+        key = (number, accounts.get(role, "unmapped"))
+        netted[key] = netted.get(key, ZERO) + total
+    debits: dict[str, Decimal] = {}
+    for (number, _), total in netted.items():
+        debits[number] = debits.get(number, ZERO) + max(ZERO, total)
+    return debits
+
+
+def _amount(value: Decimal | None) -> str:
+    return "missing" if value is None else f"{value:.2f}"
+
+
+@transaction.atomic
+def push_again(actor: Actor, drift_id: int) -> set[int]:
+    """Send our quantity once more. Returns the connections to push on."""
+    actor.need(Ability.RESOLVE)
+    drift = Drift.objects.select_related("listing").filter(pk=drift_id, healed_at=None).first()
+    if drift is None or drift.listing is None:
+        raise NotFoundError("There is no such drift with a listing.")
+    return offers.push_again(drift.listing)
+
+
+def heal_pushed(now: datetime) -> int:
+    """Quantity drifts whose listing has agreed since need not wait for the next check."""
+    return Drift.objects.filter(
+        code=Code.A1, healed_at=None, listing__offer_state=Listing.Offer.AGREED, listing__agreed_at__gt=F("seen_at")
+    ).update(healed_at=now)

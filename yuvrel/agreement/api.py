@@ -1,0 +1,43 @@
+"""Routes of agreement."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.http import HttpRequest
+from django.utils import timezone
+from ninja import Router
+
+from yuvrel.channels.jobs import push_offers
+from yuvrel.kit.auth import actor
+from yuvrel.kit.wire import Said
+from yuvrel.people.queries import company_day, company_zone
+
+from . import actions, queries
+from .schemas import AgreementOut
+
+router = Router(tags=["agreement"])
+
+
+@router.get("/agreement", response=AgreementOut, operation_id="get_agreement")
+def get_agreement(request: HttpRequest) -> Any:
+    """Do the three books agree?"""
+    actor(request)
+    day = company_day(timezone.now())
+    return queries.sheet(datetime(day.year, day.month, day.day, tzinfo=company_zone()))
+
+
+@router.post("/agreement/check", response=Said, operation_id="check_agreement")
+def check(request: HttpRequest) -> Any:
+    """Check everything now."""
+    standing = actions.check_all(actor(request))
+    return {"said": "Everything agrees." if not standing else f"{standing} drift{'s' if standing > 1 else ''} found."}
+
+
+@router.post("/drifts/{int:drift_id}/push", response=Said, operation_id="push_drift")
+def push(request: HttpRequest, drift_id: int) -> Any:
+    """Push ours again."""
+    for connection_id in actions.push_again(actor(request), drift_id):
+        push_offers.configure(lock=f"connection:{connection_id}").defer(connection_id=connection_id)
+    return {"said": "Our quantity is being sent again.", "id": drift_id}

@@ -1,0 +1,157 @@
+"""Reading agreement."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from datetime import datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+from django.db.models import Sum
+from django.utils import timezone
+
+from yuvrel.books.models import JournalLine
+from yuvrel.catalogue.models import Item
+from yuvrel.channels.models import Connection, Listing
+from yuvrel.channels.offers import WITH_QUANTITIES
+from yuvrel.core.errors import NotFoundError
+from yuvrel.core.money import ZERO
+from yuvrel.core.postings import Role
+from yuvrel.core.working import Step, Working
+from yuvrel.stock.models import ItemCost, StockBalance
+
+from .models import Check, Drift
+
+NAMES = {
+    "A1": ("Channels show", "Shelf offers", False),
+    "A3": ("Orders there", "Orders here", True),
+    "A4": ("Moves add up to", "Shelf says", False),
+    "A5": ("Shelf is worth", "Books say", True),
+    "A6": ("Our inventory account", "Ledger says", True),
+}
+
+
+def beams() -> list[dict[str, Any]]:
+    """One beam for each comparison, summed over connections."""
+    sums: dict[str, dict[str, Any]] = {}
+    for row in Check.objects.all():
+        into = sums.setdefault(row.code, {"left": ZERO, "right": ZERO, "compared": 0, "differing": 0, "at": row.at})
+        for name in ("left", "right", "compared", "differing"):
+            into[name] += getattr(row, name)
+        into["at"] = min(into["at"], row.at)
+    empty = {"left": ZERO, "right": ZERO, "compared": 0, "differing": 0, "at": None}
+    return [
+        {"code": code, "left_name": left, "right_name": right, "money": money, **sums.get(code, empty)}
+        for code, (left, right, money) in NAMES.items()
+    ]
+
+
+def drifts() -> list[dict[str, Any]]:
+    """Open drifts, newest first."""
+    rows = Drift.objects.filter(healed_at=None).select_related("connection").order_by("-since", "-pk")[:500]
+    fields = ("id", "code", "title", "expected", "found", "cause", "since", "seen_at", "item_id", "listing_id", "order_id")
+    return [
+        {**{name: getattr(row, name) for name in fields}, "connection": row.connection.name if row.connection else ""}
+        for row in rows
+    ]
+
+
+def sheet(day_start: datetime) -> dict[str, Any]:
+    """Every item across channels, shelf and books, in a fixed number of queries."""
+    standing = drifts()
+    columns = list(Connection.objects.filter(kind__in=WITH_QUANTITIES, state="live").order_by("kind", "name"))
+    cells: dict[int, list[dict[str, Any]]] = defaultdict(list)
+    for row in Listing.objects.filter(connection__in=columns, link="linked").order_by("pk"):
+        cells[row.item_id or 0].append(
+            {
+                "connection_id": row.connection_id,
+                "listing_id": row.pk,
+                "shown": row.shown,
+                "offered": row.offered,
+                "state": row.offer_state,
+            }
+        )
+    holds = dict(StockBalance.objects.values_list("item_id").annotate(q=Sum("on_hand")).order_by())
+    worth = dict(ItemCost.objects.values_list("item_id", "value"))
+    booked = dict(
+        JournalLine.objects.filter(account__role=Role.INVENTORY, item__isnull=False)
+        .values_list("item_id")
+        .annotate(t=Sum("amount"))
+        .order_by()
+    )
+    drifting = {d["item_id"] for d in standing if d["item_id"]}
+    rows = []
+    for item in Item.objects.filter(active=True).exclude(kind=Item.Kind.SERVICE).order_by("title", "pk"):
+        mine = cells.get(item.pk, [])
+        state = (
+            "drifting"
+            if item.pk in drifting or any(c["state"] == "drifting" for c in mine)
+            else ("pending" if any(c["state"] == "pending" for c in mine) else "agreed")
+        )
+        kit = item.kind == Item.Kind.BUNDLE
+        rows.append(
+            {
+                "item_id": item.pk,
+                "sku": item.sku,
+                "title": item.title,
+                "kind": item.kind,
+                "cells": mine,
+                "state": state,
+                "holds": None if kit else holds.get(item.pk, ZERO),
+                "worth": None if kit else worth.get(item.pk, ZERO),
+                "booked": None if kit else booked.get(item.pk, ZERO),
+            }
+        )
+    newest = Check.objects.order_by("-at").first()
+    return {
+        "at": newest.at if newest else None,
+        "beams": beams(),
+        "drifts": standing,
+        "healed_today": Drift.objects.filter(healed_at__gte=day_start).count(),
+        "columns": [{"id": c.pk, "name": c.name} for c in columns],
+        "rows": rows,
+        "worth": sum(worth.values(), ZERO),
+        "booked": sum(booked.values(), ZERO),
+    }
+
+
+def drift_working(drift_id: int) -> Working:
+    """A drift as expected, found and the difference."""
+    row = Drift.objects.select_related("connection").filter(pk=drift_id).first()
+    if row is None:
+        raise NotFoundError("There is no such drift.")
+    steps = [Step("Expected", row.expected), Step("Found", row.found, f"read {row.seen_at:%d %b %H:%M:%S} UTC")]
+    try:
+        steps.append(Step("Difference", Decimal(row.found) - Decimal(row.expected), kind="result"))
+    except ArithmeticError:
+        steps.append(Step("Difference", "see both", kind="result"))
+    age = timezone.now() - row.since
+    note = f"Stands since {row.since:%d %b %Y %H:%M} UTC ({_span(age)}). {row.cause}".strip()
+    return Working(
+        "What does not agree?", f"{row.title} {'· ' + row.connection.name if row.connection else ''}", tuple(steps), note
+    )
+
+
+def _span(age: timedelta) -> str:
+    minutes = int(age.total_seconds() // 60)
+    return f"{minutes} minutes" if minutes < 120 else f"{minutes // 60} hours"
+
+
+def booked_working(item_id: int) -> Working:
+    """What the inventory account says of an item, by kind of entry, against the shelf."""
+    item = Item.objects.filter(pk=item_id).first()
+    if item is None:
+        raise NotFoundError("There is no such item.")
+    sums = (
+        JournalLine.objects.filter(account__role=Role.INVENTORY, item=item)
+        .values_list("entry__kind")
+        .annotate(t=Sum("amount"))
+        .order_by("entry__kind")
+    )
+    steps = [Step(kind.capitalize(), total, op="+" if total >= 0 else "") for kind, total in sums]
+    booked = sum((total for _, total in sums), ZERO)
+    cost = ItemCost.objects.filter(item=item).first()
+    steps.append(Step("Inventory account", booked, kind="subtotal"))
+    steps.append(Step("Value of stock", cost.value if cost else ZERO, "moving average", op="-", link=f"/range/items/{item.pk}"))
+    steps.append(Step("Difference", booked - (cost.value if cost else ZERO), kind="result", unit="EUR"))
+    return Working("Do shelf and books agree?", item.title, tuple(steps))

@@ -1,0 +1,84 @@
+"""Wire types of agreement."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from ninja import Schema
+
+from yuvrel.kit.wire import Money, Quantity
+
+
+class BeamOut(Schema):
+    """Two books on a beam."""
+
+    code: str
+    left_name: str
+    right_name: str
+    left: Quantity
+    right: Quantity
+    money: bool
+    compared: int
+    differing: int
+    at: datetime | None
+
+
+class DriftOut(Schema):
+    """A difference that stands."""
+
+    id: int
+    code: str
+    connection: str
+    title: str
+    expected: str
+    found: str
+    cause: str
+    since: datetime
+    seen_at: datetime
+    item_id: int | None
+    listing_id: int | None
+    order_id: int | None
+
+
+class CellOut(Schema):
+    """What one connection shows of an item."""
+
+    connection_id: int
+    listing_id: int
+    shown: Quantity | None
+    offered: Quantity | None
+    state: str
+
+
+class AgreeRow(Schema):
+    """An item across the three books."""
+
+    item_id: int
+    sku: str
+    title: str
+    kind: str
+    cells: list[CellOut]
+    holds: Quantity | None
+    worth: Money | None
+    booked: Money | None
+    state: str
+
+
+class ColumnOut(Schema):
+    """A connection that shows quantities."""
+
+    id: int
+    name: str
+
+
+class AgreementOut(Schema):
+    """The agreement sheet."""
+
+    at: datetime | None
+    beams: list[BeamOut]
+    drifts: list[DriftOut]
+    healed_today: int
+    columns: list[ColumnOut]
+    rows: list[AgreeRow]
+    worth: Money
+    booked: Money

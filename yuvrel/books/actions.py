@@ -1,0 +1,130 @@
+"""Posting to the journal. Other apps call this inside the transaction of their own event."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from datetime import date, datetime
+from functools import lru_cache
+from typing import Any
+
+from django.db import transaction
+
+from yuvrel.core.errors import RefusedError
+from yuvrel.core.postings import Line, Role, balanced
+from yuvrel.outbox.actions import record
+from yuvrel.outbox.models import Event
+from yuvrel.people.roles import Ability, Actor, audit
+
+from .models import Account, JournalEntry, JournalLine, LedgerDocument, Period
+
+CHART: tuple[tuple[Role, str, str], ...] = (
+    (Role.INVENTORY, "1300", "Inventory"),
+    (Role.CLEARING, "1150", "Channel clearing"),
+    (Role.RECEIVABLE, "1100", "Accounts receivable"),
+    (Role.BANK, "1000", "Bank"),
+    (Role.INPUT_TAX, "1450", "Input tax"),
+    (Role.PAYABLE, "2000", "Accounts payable"),
+    (Role.RECEIVED_NOT_BILLED, "2050", "Goods received not billed"),
+    (Role.PREPAYMENTS, "2100", "Customer prepayments"),
+    (Role.OUTPUT_TAX, "2200", "Output tax"),
+    (Role.OPENING, "3000", "Opening balances"),
+    (Role.SALES, "4000", "Sales"),
+    (Role.SHIPPING_INCOME, "4100", "Shipping income"),
+    (Role.SURCHARGE_INCOME, "4150", "Surcharge income"),
+    (Role.DISCOUNTS, "4300", "Discounts given"),
+    (Role.SALES_RETURNS, "4400", "Sales returns"),
+    (Role.COST_OF_SALES, "5000", "Cost of sales"),
+    (Role.PRICE_DIFFERENCE, "5200", "Price difference"),
+    (Role.EXCHANGE_DIFFERENCE, "5250", "Exchange difference"),
+    (Role.SHRINKAGE, "5400", "Shrinkage"),
+    (Role.DAMAGE, "5410", "Damaged goods"),
+    (Role.WRITE_OFF, "5420", "Written off"),
+)
+
+
+@dataclass(frozen=True)
+class Posting:
+    """One entry to post. `ledger_kind`, `number`, `contact` and `details` shape what the outside
+    ledger is told; without a kind it is a journal numbered by the entry."""
+
+    kind: str
+    day: date
+    document: str
+    lines: tuple[Line, ...]
+    link: str = ""
+    memo: str = ""
+    ledger_kind: str = LedgerDocument.Kind.JOURNAL
+    number: str = ""
+    contact: str = ""
+    details: list[dict[str, Any]] = field(default_factory=list)
+
+
+def open_chart() -> None:
+    """Create the accounts that are missing."""
+    have = set(Account.objects.values_list("role", flat=True))
+    Account.objects.bulk_create(Account(role=role, code=code, name=name) for role, code, name in CHART if role not in have)
+    account_ids.cache_clear()
+
+
+@lru_cache(maxsize=1)
+def account_ids() -> dict[str, int]:
+    """Account id by role."""
+    return dict(Account.objects.values_list("role", "id"))
+
+
+def post(posting: Posting) -> JournalEntry | None:
+    """Write one balanced entry and its ledger document; nothing when there is nothing to post.
+
+    Raises RefusedError when the period is closed.
+    """
+    lines = balanced(posting.lines)
+    if not lines:
+        return None
+    if Period.objects.filter(month=posting.day.replace(day=1), closed_at__isnull=False).exists():
+        raise RefusedError(f"The period {posting.day:%B %Y} is closed. Date it into an open period.", field="date")
+    ids = account_ids()
+    entry = JournalEntry.objects.create(
+        kind=posting.kind, date=posting.day, document=posting.document, link=posting.link, memo=posting.memo[:200]
+    )
+    JournalLine.objects.bulk_create(
+        JournalLine(entry=entry, account_id=ids[line.role], item_id=line.item_id, amount=line.amount, memo=line.memo)
+        for line in lines
+    )
+    document = LedgerDocument.objects.create(
+        entry=entry,
+        kind=posting.ledger_kind,
+        number=posting.number or f"J-{entry.pk}",
+        contact=posting.contact,
+        details=posting.details,
+    )
+    record(Event.Kind.LEDGER, [document.pk], posting.document)
+    return entry
+
+
+@transaction.atomic
+def mark_sent(document_id: int, external_id: str, at: datetime) -> None:
+    """The ledger took it. Saying so twice changes nothing."""
+    LedgerDocument.objects.filter(pk=document_id).exclude(state=LedgerDocument.State.SENT).update(
+        state=LedgerDocument.State.SENT, external_id=external_id, sent_at=at
+    )
+
+
+def mark_refused(document_ids: Iterable[int]) -> None:
+    """The ledger refused it; a Snag says why."""
+    LedgerDocument.objects.filter(pk__in=list(document_ids), state=LedgerDocument.State.PENDING).update(
+        state=LedgerDocument.State.REFUSED
+    )
+
+
+@transaction.atomic
+def set_period(actor: Actor, month: date, *, closed: bool, at: datetime) -> Period:
+    """Close or reopen a month."""
+    actor.need(Ability.KEEP_BOOKS)
+    if month.day != 1:
+        raise RefusedError("A period is named by the first day of its month.", field="month")
+    period, _ = Period.objects.get_or_create(month=month)
+    period.closed_at = at if closed else None
+    period.save()
+    audit(actor, "close period" if closed else "reopen period", "period", period.pk, after={"month": str(month)})
+    return period

@@ -1,0 +1,123 @@
+"""The sub-ledger: accounts, entries that are never edited, and what was told to the outside ledger."""
+
+import pgtrigger
+from django.db import models
+
+
+class Account(models.Model):
+    """One account of ours; each role of the postings has exactly one."""
+
+    role = models.CharField(max_length=30, unique=True)
+    code = models.CharField(max_length=10, unique=True)
+    name = models.CharField(max_length=60)
+
+    class Meta:
+        ordering = ["code"]
+
+
+class Period(models.Model):
+    """A month of the books; nothing is posted into a closed one."""
+
+    month = models.DateField(unique=True, help_text="First day of the month")
+    closed_at = models.DateTimeField(null=True)
+
+
+class JournalEntry(models.Model):
+    """One event in the books. Never updated, never deleted; put right by a reversal."""
+
+    class Kind(models.TextChoices):
+        RECEIPT = "receipt"
+        INVOICE = "invoice"
+        COST = "cost"
+        PREPAYMENT = "prepayment"
+        ADJUSTMENT = "adjustment"
+        OPENING = "opening"
+        BILL = "bill"
+        TRANSFER = "transfer"
+        SUMMARY = "summary"
+
+    kind = models.CharField(max_length=12, choices=Kind.choices)
+    date = models.DateField(db_index=True)
+    document = models.CharField(max_length=60, help_text="The number of the document that caused it")
+    link = models.CharField(max_length=80, blank=True)
+    memo = models.CharField(max_length=200, blank=True)
+    reverses = models.OneToOneField("self", on_delete=models.PROTECT, null=True, related_name="reversed_by")
+    posted_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        verbose_name_plural = "journal entries"
+        triggers = [
+            pgtrigger.Protect(name="entry_append_only", operation=pgtrigger.Update | pgtrigger.Delete),
+            pgtrigger.Trigger(
+                name="entry_open_period",
+                when=pgtrigger.Before,
+                operation=pgtrigger.Insert,
+                func="""
+                    IF EXISTS (SELECT 1 FROM books_period WHERE closed_at IS NOT NULL
+                               AND month = date_trunc('month', NEW.date)::date) THEN
+                        RAISE EXCEPTION 'period closed: %', to_char(NEW.date, 'YYYY-MM')
+                            USING ERRCODE = 'check_violation';
+                    END IF;
+                    RETURN NEW;
+                """,
+            ),
+        ]
+
+
+class JournalLine(models.Model):
+    """A debit (positive) or credit (negative) in base currency."""
+
+    entry = models.ForeignKey(JournalEntry, on_delete=models.PROTECT, related_name="lines")
+    account = models.ForeignKey(Account, on_delete=models.PROTECT, related_name="lines")
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, null=True)
+    amount = models.DecimalField(max_digits=18, decimal_places=2)
+    memo = models.CharField(max_length=200, blank=True)
+
+    class Meta:
+        constraints = [models.CheckConstraint(condition=~models.Q(amount=0), name="journal_line_not_empty")]
+        indexes = [models.Index(fields=["account", "item"], name="line_account_item")]
+        triggers = [
+            pgtrigger.Protect(name="line_append_only", operation=pgtrigger.Update | pgtrigger.Delete),
+            pgtrigger.Trigger(
+                name="entry_balances",
+                when=pgtrigger.After,
+                operation=pgtrigger.Insert,
+                timing=pgtrigger.Deferred,
+                func="""
+                    IF (SELECT sum(amount) FROM books_journalline WHERE entry_id = NEW.entry_id) <> 0 THEN
+                        RAISE EXCEPTION 'journal entry % does not balance', NEW.entry_id
+                            USING ERRCODE = 'check_violation';
+                    END IF;
+                    RETURN NULL;
+                """,
+            ),
+        ]
+
+
+class LedgerDocument(models.Model):
+    """What the outside ledger is told of one entry, at most once, and what it answered."""
+
+    class Kind(models.TextChoices):
+        INVOICE = "invoice"
+        JOURNAL = "journal"
+        BILL = "bill"
+
+    class State(models.TextChoices):
+        PENDING = "pending"
+        SENT = "sent"
+        REFUSED = "refused"
+
+    entry = models.OneToOneField(JournalEntry, on_delete=models.PROTECT, related_name="ledger_document")
+    kind = models.CharField(max_length=10, choices=Kind.choices)
+    number = models.CharField(max_length=60, unique=True)
+    contact = models.CharField(max_length=120, blank=True)
+    details = models.JSONField(default=list, help_text="Lines as the customer or supplier sees them")
+    state = models.CharField(max_length=10, choices=State.choices, default=State.PENDING)
+    external_id = models.CharField(max_length=80, blank=True)
+    sent_at = models.DateTimeField(null=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["state", "id"], name="ledger_state")]
+        constraints = [
+            models.CheckConstraint(condition=models.Q(state="sent") ^ models.Q(external_id=""), name="ledger_sent_has_id")
+        ]

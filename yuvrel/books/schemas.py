@@ -1,0 +1,68 @@
+"""Wire types of the books."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+
+from ninja import Schema
+
+from yuvrel.kit.wire import Money
+
+
+class JournalLineOut(Schema):
+    """One side of an entry: either debit or credit is set."""
+
+    account: str
+    name: str
+    item: str
+    debit: Money | None
+    credit: Money | None
+
+
+class EntryOut(Schema):
+    """A journal entry with its lines."""
+
+    id: int
+    date: date
+    kind: str
+    document: str
+    link: str
+    memo: str
+    posted_at: datetime
+    amount: Money
+    ledger_kind: str
+    ledger_number: str
+    ledger_state: str
+    contact: str
+    lines: list[JournalLineOut]
+
+
+class JournalPage(Schema):
+    """A page of entries, newest first."""
+
+    rows: list[EntryOut]
+    next: str
+
+
+class AccountOut(Schema):
+    """An account and its balance; debits positive."""
+
+    code: str
+    name: str
+    role: str
+    balance: Money
+    month: Money
+
+
+class PeriodIn(Schema):
+    """A month to close or reopen."""
+
+    month: date
+    closed: bool
+
+
+class PeriodOut(Schema):
+    """A month and whether it is closed."""
+
+    month: date
+    closed_at: datetime | None

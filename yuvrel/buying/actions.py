@@ -1,0 +1,353 @@
+"""Purchase orders from draft to receipt."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import date, datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+from django.db import transaction
+
+from yuvrel.books.actions import Posting, post
+from yuvrel.books.models import JournalEntry
+from yuvrel.core import postings
+from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
+from yuvrel.core.money import ZERO, round_money, round_unit_cost
+from yuvrel.outbox.actions import record
+from yuvrel.outbox.models import Event
+from yuvrel.people.models import Location
+from yuvrel.people.queries import company, company_day
+from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.stock.actions import Cause, change_incoming, check_quantity, lock_balances, lock_costs, put_in
+from yuvrel.stock.models import ItemCost, Lot
+
+from .models import (
+    ExchangeRate,
+    GoodsReceipt,
+    GoodsReceiptLine,
+    PriceBreak,
+    PurchaseLine,
+    PurchaseOrder,
+    Supplier,
+    SupplierItem,
+)
+
+State = PurchaseOrder.State
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A quantity of an item for a location, with the Working that suggested it."""
+
+    item_id: int
+    location_id: int
+    quantity: Decimal
+    working: dict[str, Any] = field(default_factory=dict)
+
+
+@transaction.atomic
+def draft(actor: Actor, wanted: Sequence[Wanted], at: datetime) -> list[PurchaseOrder]:
+    """One draft per preferred supplier and location, priced from the supplier's prices.
+
+    Raises BadInputError when an item has no supplier or a quantity is not positive.
+    """
+    actor.need(Ability.BUY)
+    if not wanted:
+        raise BadInputError("Select at least one row to buy.", field="lines")
+    if len({(w.item_id, w.location_id) for w in wanted}) < len(wanted):
+        raise BadInputError("An item is listed twice for one location.", field="lines")
+    terms = {
+        row.item_id: row
+        for row in SupplierItem.objects.select_related("supplier", "item")
+        .prefetch_related("prices")
+        .filter(item_id__in=[w.item_id for w in wanted], preferred=True)
+    }
+    groups: dict[tuple[int, int], list[Wanted]] = defaultdict(list)
+    for want in wanted:
+        if want.item_id not in terms:
+            raise BadInputError("An item has no supplier; set one first.", field=f"lines.{want.item_id}")
+        if want.quantity <= 0:
+            raise BadInputError("Order a quantity greater than zero.", field=f"lines.{want.item_id}")
+        check_quantity(terms[want.item_id].item, want.quantity)
+        groups[terms[want.item_id].supplier_id, want.location_id].append(want)
+    known = set(Location.objects.values_list("pk", flat=True))
+    orders = []
+    for (_, location_id), lines in sorted(groups.items()):
+        if location_id not in known:
+            raise NotFoundError("There is no such location.", field="location")
+        orders.append(_draft_one(actor, location_id, lines, terms, at))
+    return orders
+
+
+def _draft_one(
+    actor: Actor, location_id: int, lines: Sequence[Wanted], terms: Mapping[int, SupplierItem], at: datetime
+) -> PurchaseOrder:
+    supplier = terms[lines[0].item_id].supplier
+    order = PurchaseOrder.objects.create(
+        number=f"draft-{at.timestamp()}-{supplier.pk}-{location_id}",
+        supplier=supplier,
+        location_id=location_id,
+        currency=supplier.currency,
+        expected_on=company_day(at) + timedelta(days=supplier.lead_days),
+    )
+    order.number = f"PO-{1000 + order.pk}"
+    order.save(update_fields=["number"])
+    PurchaseLine.objects.bulk_create(
+        PurchaseLine(
+            order=order,
+            item_id=w.item_id,
+            supplier_code=terms[w.item_id].code,
+            quantity=w.quantity,
+            price=price_at(list(terms[w.item_id].prices.all()), w.quantity),
+            working=w.working,
+        )
+        for w in lines
+    )
+    audit(actor, "draft purchase order", "purchase order", order.pk, after={"lines": len(lines)})
+    return order
+
+
+def price_at(prices: Sequence[PriceBreak], quantity: Decimal) -> Decimal:
+    """The all-units price of a quantity: that of the highest break it reaches; zero without prices."""
+    reached = [row.price for row in sorted(prices, key=lambda r: r.from_quantity) if quantity >= row.from_quantity]
+    if reached:
+        return reached[-1]
+    return prices[0].price if prices else ZERO
+
+
+def lock_purchase_order(order_id: int) -> PurchaseOrder:
+    """The order, locked. Raises NotFoundError."""
+    order = PurchaseOrder.objects.select_for_update().filter(pk=order_id).first()
+    if order is None:
+        raise NotFoundError("There is no such purchase order.")
+    return order
+
+
+@transaction.atomic
+def change_draft(
+    actor: Actor, order_id: int, version: int, lines: Mapping[int, tuple[Decimal, Decimal]], expected_on: date | None
+) -> PurchaseOrder:
+    """Set quantity and price of a draft's lines; a quantity of zero takes the line off."""
+    actor.need(Ability.BUY)
+    order = lock_purchase_order(order_id)
+    if order.version != version:
+        raise StaleError
+    if order.state != State.DRAFT:
+        raise RefusedError(f"{order.number} is {order.state}; only a draft can be changed.", field="state")
+    rows = {row.pk: row for row in order.lines.select_related("item")}
+    for line_id, (quantity, price) in lines.items():
+        if line_id not in rows:
+            raise BadInputError("That line is not on this order.", field=f"lines.{line_id}")
+        if quantity < 0 or price < 0:
+            raise BadInputError("Quantity and price cannot be negative.", field=f"lines.{line_id}")
+        if quantity == 0:
+            rows[line_id].delete()
+            continue
+        check_quantity(rows[line_id].item, quantity, f"lines.{line_id}")
+        rows[line_id].quantity, rows[line_id].price = quantity, price
+        rows[line_id].save()
+    order.expected_on = expected_on or order.expected_on
+    order.version += 1
+    order.save()
+    audit(actor, "change purchase order", "purchase order", order.pk, after={"version": order.version})
+    return order
+
+
+@transaction.atomic
+def send(actor: Actor, order_id: int, version: int, at: datetime) -> PurchaseOrder:
+    """A draft becomes sent: its units are incoming, and the supplier's inbox is to be told."""
+    actor.need(Ability.BUY)
+    order = lock_purchase_order(order_id)
+    if order.version != version:
+        raise StaleError
+    if order.state != State.DRAFT:
+        raise RefusedError(f"{order.number} was sent already.", field="state")
+    lines = list(order.lines.all())
+    if not lines:
+        raise RefusedError("There is nothing on this order.", field="lines")
+    order.state, order.sent_at = State.SENT, at
+    order.version += 1
+    order.save()
+    change_incoming((line.item_id, order.location_id, line.quantity) for line in lines)
+    record(Event.Kind.PURCHASE_ORDER, [order.pk], order.number)
+    record(Event.Kind.AVAILABILITY, [line.item_id for line in lines], order.number)
+    audit(actor, "send purchase order", "purchase order", order.pk)
+    return order
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What a supplier said; quantities by item SKU."""
+
+    reference: str
+    accepted: bool
+    note: str = ""
+    quantities: Mapping[str, Decimal] = field(default_factory=dict)
+    expected_on: date | None = None
+
+
+@transaction.atomic
+def acknowledge(actor: Actor, number: str, answer: Answer, at: datetime) -> str:
+    """Note the supplier's answer. Saying it twice changes nothing. Returns what became of it."""
+    actor.need(Ability.BUY)
+    order = PurchaseOrder.objects.select_for_update().filter(number=number).first()
+    if order is None:
+        raise NotFoundError(f"There is no purchase order {number}.", field="number")
+    if order.acknowledged_at or order.state in (State.CANCELLED, State.DRAFT):
+        return "repeated"
+    order.acknowledged_at = at
+    order.supplier_reference, order.supplier_note = answer.reference[:80], answer.note[:300]
+    lines = list(order.lines.select_related("item").order_by("item_id"))
+    if not answer.accepted:
+        order.state = State.CANCELLED
+        change_incoming((row.item_id, order.location_id, row.received - row.quantity) for row in lines)
+    else:
+        if order.state == State.SENT:
+            order.state = State.ACKNOWLEDGED
+        order.expected_on = answer.expected_on or order.expected_on
+        for row in lines:
+            row.confirmed = answer.quantities.get(row.item.sku, row.quantity)
+            row.save(update_fields=["confirmed"])
+    order.version += 1
+    order.save()
+    record(Event.Kind.AVAILABILITY, [row.item_id for row in lines], f"{number} answered")
+    audit(actor, "supplier answered", "purchase order", order.pk, after={"accepted": answer.accepted})
+    return "accepted" if answer.accepted else "refused"
+
+
+@transaction.atomic
+def cancel(actor: Actor, order_id: int, version: int) -> PurchaseOrder:
+    """Give up what has not arrived."""
+    actor.need(Ability.BUY)
+    order = lock_purchase_order(order_id)
+    if order.version != version:
+        raise StaleError
+    if order.state in (State.RECEIVED, State.CANCELLED):
+        raise RefusedError(f"{order.number} is {order.state} already.", field="state")
+    if order.state != State.DRAFT:
+        open_lines = [(r.item_id, order.location_id, min(ZERO, r.received - r.quantity)) for r in order.lines.all()]
+        change_incoming(open_lines)
+        record(Event.Kind.AVAILABILITY, [item for item, _, _ in open_lines], f"{order.number} cancelled")
+    order.state = State.CANCELLED
+    order.version += 1
+    order.save()
+    audit(actor, "cancel purchase order", "purchase order", order.pk)
+    return order
+
+
+def rate_on(currency: str, day: date, base: str) -> Decimal:
+    """Units of `currency` for one of base on a day. Raises RefusedError when no rate is known."""
+    if currency == base:
+        return Decimal(1)
+    row = ExchangeRate.objects.filter(currency=currency, day__lte=day).order_by("-day").first()
+    if row is None:
+        raise RefusedError(f"No exchange rate for {currency} is known on {day}.", field="currency")
+    return row.rate
+
+
+@dataclass(frozen=True)
+class Arrived:
+    """Units that arrived on a line; expiry-tracked items need their lot and its date."""
+
+    line_id: int
+    quantity: Decimal
+    lot_code: str = ""
+    expires_on: date | None = None
+
+
+@transaction.atomic
+def receive(actor: Actor, order_id: int, arrived: Sequence[Arrived], at: datetime) -> GoodsReceipt:
+    """Take goods in at the order's price and the rate of the day.
+
+    The moving average moves, Goods received not billed is posted, incoming falls. Raises
+    RefusedError when more arrives than is still ordered.
+    """
+    actor.need(Ability.RECEIVE)
+    order = lock_purchase_order(order_id)
+    if order.state not in (State.SENT, State.ACKNOWLEDGED, State.PART_RECEIVED):
+        raise RefusedError(f"{order.number} is {order.state}; nothing can be received on it.", field="state")
+    lines = {row.pk: row for row in order.lines.select_related("item")}
+    arrived = [row for row in arrived if row.quantity]
+    _check_arrived(arrived, lines)
+    day = company_day(at)
+    base = company().base_currency
+    rate = rate_on(order.currency, day, base)
+    number = f"GR-{order.number.removeprefix('PO-')}-{order.receipts.count() + 1}"
+    receipt = GoodsReceipt.objects.create(order=order, number=number, received_at=at, rate=rate)
+    lock_balances((lines[row.line_id].item_id, order.location_id) for row in arrived)
+    costs = lock_costs(lines[row.line_id].item_id for row in arrived)
+    values = [_receive_line(receipt, lines[row.line_id], row, costs, base) for row in arrived]
+    change_incoming((lines[r.line_id].item_id, order.location_id, -r.quantity) for r in arrived)
+    left = any(row.received < row.quantity for row in lines.values())
+    order.state = State.PART_RECEIVED if left else State.RECEIVED
+    order.version += 1
+    order.save()
+    post(
+        Posting(
+            JournalEntry.Kind.RECEIPT,
+            day,
+            number,
+            postings.receipt(values),
+            link=f"/buying/orders/{order.pk}",
+            memo=f"{order.supplier.name} {order.number}",
+        )
+    )
+    record(Event.Kind.AVAILABILITY, [lines[r.line_id].item_id for r in arrived], f"receipt {number}")
+    audit(actor, "receive goods", "purchase order", order.pk, after={"receipt": number})
+    return receipt
+
+
+def _check_arrived(arrived: Sequence[Arrived], lines: Mapping[int, PurchaseLine]) -> None:
+    if not arrived:
+        raise BadInputError("Say how many arrived of at least one line.", field="lines")
+    if len({row.line_id for row in arrived}) < len(arrived):
+        raise BadInputError("A line is given twice.", field="lines")
+    for row in arrived:
+        line = lines.get(row.line_id)
+        if line is None:
+            raise BadInputError("That line is not on this order.", field=f"lines.{row.line_id}")
+        if row.quantity < 0:
+            raise BadInputError("A received quantity cannot be negative.", field=f"lines.{row.line_id}")
+        check_quantity(line.item, row.quantity, f"lines.{row.line_id}")
+        left = line.quantity - line.received
+        if row.quantity > left:
+            raise RefusedError(
+                f"{line.item.sku}: {row.quantity.normalize():f} arrived, but only {left.normalize():f} are still "
+                "ordered. Receive what was ordered and raise another order for the rest.",
+                field=f"lines.{row.line_id}",
+            )
+        if line.item.expiry_tracked and not (row.lot_code.strip() and row.expires_on):
+            raise BadInputError(f"{line.item.sku} expires: give its lot and date.", field=f"lines.{row.line_id}")
+
+
+def _receive_line(
+    receipt: GoodsReceipt, line: PurchaseLine, row: Arrived, costs: Mapping[int, ItemCost], base: str
+) -> tuple[int, Decimal, Decimal]:
+    order = receipt.order
+    value = round_money(line.price * row.quantity / receipt.rate, base)
+    lot = None
+    if row.lot_code and row.expires_on:
+        lot, _ = Lot.objects.get_or_create(
+            item_id=line.item_id, code=row.lot_code.strip()[:40], defaults={"expires_on": row.expires_on}
+        )
+    cause = Cause("receipt", receipt.number, receipt.received_at, f"/buying/orders/{order.pk}")
+    change = put_in(costs[line.item_id], order.location_id, row.quantity, value, cause, lot)
+    costs[line.item_id].last_cost = round_unit_cost(value / row.quantity)
+    costs[line.item_id].save(update_fields=["last_cost"])
+    line.received += row.quantity
+    line.save(update_fields=["received"])
+    GoodsReceiptLine.objects.create(receipt=receipt, line=line, lot=lot, quantity=row.quantity, value=value)
+    return line.item_id, change.moved, change.true_up
+
+
+def delivered(order_id: int, at: datetime) -> None:
+    """The supplier's inbox took the order."""
+    PurchaseOrder.objects.filter(pk=order_id, delivered_at=None).update(delivered_at=at)
+
+
+def supplier_of(inbox_id: int) -> Supplier | None:
+    """The supplier whose inbox a connection is."""
+    return Supplier.objects.filter(inbox_id=inbox_id).first()

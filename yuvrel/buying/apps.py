@@ -1,0 +1,7 @@
+from django.apps import AppConfig
+
+
+class BuyingConfig(AppConfig):
+    name = "yuvrel.buying"
+    label = "buying"
+    default_auto_field = "django.db.models.BigAutoField"

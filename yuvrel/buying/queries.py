@@ -1,0 +1,159 @@
+"""Reading purchase orders."""
+
+from __future__ import annotations
+
+from datetime import date
+from decimal import Decimal
+from typing import Any
+
+from django.db.models import F, Q, QuerySet, Sum
+
+from yuvrel.core.errors import NotFoundError
+from yuvrel.core.money import ZERO, round_money
+from yuvrel.core.working import Step, Working
+from yuvrel.kit.paging import page
+
+from .models import PurchaseLine, PurchaseOrder, SupplierItem
+
+OPEN = ("sent", "acknowledged", "part-received")
+
+
+def orders(q: str, state: str) -> QuerySet[PurchaseOrder]:
+    """Purchase orders under a filter; 'open' means sent and not all received."""
+    rows = PurchaseOrder.objects.select_related("supplier", "location").prefetch_related("lines")
+    if state == "open":
+        rows = rows.filter(state__in=OPEN)
+    elif state:
+        rows = rows.filter(state=state)
+    for word in q.split()[:6]:
+        rows = rows.filter(Q(number__icontains=word) | Q(supplier__name__icontains=word))
+    return rows
+
+
+def row_of(order: PurchaseOrder, today: date) -> dict[str, Any]:
+    """An order as a row."""
+    return {
+        "id": order.pk,
+        "number": order.number,
+        "supplier": order.supplier.name,
+        "location": order.location.name,
+        "state": order.state,
+        "currency": order.currency,
+        "total": total(order),
+        "lines": len(order.lines.all()),
+        "made_at": order.made_at,
+        "expected_on": order.expected_on,
+        "late": order.state in OPEN and order.expected_on < today,
+    }
+
+
+def total(order: PurchaseOrder) -> Decimal:
+    """Sum of the lines, each rounded to the cent, in the order's currency."""
+    return sum((round_money(line.quantity * line.price, order.currency) for line in order.lines.all()), ZERO)
+
+
+def sheet(q: str, state: str, cursor: str, limit: int, today: date) -> dict[str, Any]:
+    """A page of purchase orders, newest first."""
+    rows, following = page(orders(q, state), ["-id"], cursor, limit)
+    return {"rows": [row_of(order, today) for order in rows], "next": following}
+
+
+def get_order(order_id: int) -> PurchaseOrder:
+    """The order. Raises NotFoundError."""
+    order = orders("", "").filter(pk=order_id).first()
+    if order is None:
+        raise NotFoundError("There is no such purchase order.")
+    return order
+
+
+def order_page(order_id: int) -> dict[str, Any]:
+    """A purchase order with lines and receipts."""
+    order = get_order(order_id)
+    packs = dict(
+        SupplierItem.objects.filter(supplier=order.supplier, item__purchase_lines__order=order).values_list("item_id", "pack")
+    )
+    fields = (
+        "id",
+        "number",
+        "state",
+        "currency",
+        "made_at",
+        "sent_at",
+        "delivered_at",
+        "acknowledged_at",
+        "expected_on",
+        "supplier_reference",
+        "supplier_note",
+        "version",
+    )
+    return {
+        **{name: getattr(order, name) for name in fields},
+        "supplier": order.supplier.name,
+        "location": order.location.name,
+        "total": total(order),
+        "order_minimum": order.supplier.order_minimum,
+        "has_inbox": order.supplier.inbox_id is not None,
+        "lines": [
+            {
+                "id": line.pk,
+                "item_id": line.item_id,
+                "sku": line.item.sku,
+                "title": line.item.title,
+                "supplier_code": line.supplier_code,
+                "quantity": line.quantity,
+                "price": line.price,
+                "amount": round_money(line.quantity * line.price, order.currency),
+                "received": line.received,
+                "confirmed": line.confirmed,
+                "expiry_tracked": line.item.expiry_tracked,
+                "pack": packs.get(line.item_id, Decimal(1)),
+                "has_working": bool(line.working),
+            }
+            for line in order.lines.select_related("item").order_by("pk")
+        ],
+        "receipts": [
+            {
+                "id": r.pk,
+                "number": r.number,
+                "received_at": r.received_at,
+                "rate": r.rate,
+                "units": sum((x.quantity for x in r.lines.all()), ZERO),
+                "value": sum((x.value for x in r.lines.all()), ZERO),
+            }
+            for r in order.receipts.prefetch_related("lines").order_by("pk")
+        ],
+    }
+
+
+def line_working(line_id: int) -> dict[str, Any]:
+    """The Working kept with a line when it was suggested. Raises NotFoundError when there is none."""
+    line = PurchaseLine.objects.filter(pk=line_id).first()
+    if line is None or not line.working:
+        raise NotFoundError("This line was typed in; no sum stands behind it.")
+    return dict(line.working)
+
+
+def incoming_working(item_id: int, location_id: int) -> Working:
+    """Incoming as the sum of what is still open on purchase orders."""
+    rows = PurchaseLine.objects.filter(
+        item_id=item_id, order__location_id=location_id, order__state__in=OPEN, quantity__gt=F("received")
+    ).select_related("order__supplier", "item", "order__location")
+    steps = [
+        Step(
+            row.order.number,
+            row.quantity - row.received,
+            f"{row.order.supplier.name}, due {row.order.expected_on:%d %b %Y}",
+            op="+",
+            link=f"/buying/orders/{row.order_id}",
+        )
+        for row in rows.order_by("order__expected_on")
+    ]
+    open_units = rows.aggregate(u=Sum(F("quantity") - F("received")))["u"] or ZERO
+    steps.append(Step("Incoming", open_units, kind="result"))
+    subject = f"{rows[0].item.title} · {rows[0].order.location.name}" if rows else ""
+    return Working("What is on the way?", subject, tuple(steps))
+
+
+def late_orders(today: date) -> int:
+    """Purchase orders past their day."""
+    return PurchaseOrder.objects.filter(state__in=OPEN, expected_on__lt=today).count()

@@ -1,0 +1,71 @@
+"""Building the range."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+
+from django.db import IntegrityError, transaction
+
+from yuvrel.core.errors import BadInputError
+from yuvrel.core.gtin import normal_gtin
+from yuvrel.people.roles import Ability, Actor, audit
+
+from .models import Barcode, Category, Item, Product, TaxClass
+
+
+@dataclass(frozen=True)
+class ItemDraft:
+    """An item to be: its SKU, what sets it apart from its siblings, its codes."""
+
+    sku: str
+    options: dict[str, str] = field(default_factory=dict)
+    barcodes: Sequence[str] = ()
+    price: Decimal = Decimal(0)
+    service: bool = False
+    decimals: int = 0
+    expiry_tracked: bool = False
+
+
+@transaction.atomic
+def add_product(actor: Actor, *, title: str, category: str, drafts: Sequence[ItemDraft]) -> list[Item]:
+    """A product with its items. Raises BadInputError for a SKU or barcode in use, or a bad barcode."""
+    actor.need(Ability.EDIT_RANGE)
+    if not title.strip():
+        raise BadInputError("A product needs a title.", field="title")
+    group = None
+    if category.strip():
+        group = Category.objects.filter(name__iexact=category.strip()).first()
+        group = group or Category.objects.create(name=category.strip())
+    names = list(dict.fromkeys(name for draft in drafts for name in draft.options))
+    product = Product.objects.create(title=title.strip(), category=group, option_names=names, tax_class=TaxClass.objects.first())
+    items = [_add_item(product, draft) for draft in drafts]
+    audit(actor, "add product", "product", product.pk, after={"title": title, "items": [i.sku for i in items]})
+    return items
+
+
+def _add_item(product: Product, draft: ItemDraft) -> Item:
+    sku = draft.sku.strip()
+    if not sku:
+        raise BadInputError("An item needs a SKU.", field="sku")
+    gtins = [normal_gtin(code) for code in draft.barcodes]
+    taken = Barcode.objects.filter(gtin__in=gtins).select_related("item").first()
+    if taken:
+        raise BadInputError(f"Barcode {taken.gtin.lstrip('0')} belongs to {taken.item.sku}.", field="barcode")
+    try:
+        with transaction.atomic():
+            item = Item.objects.create(
+                product=product,
+                sku=sku,
+                title=" ".join([product.title, *draft.options.values()])[:200],
+                options=draft.options,
+                kind=Item.Kind.SERVICE if draft.service else Item.Kind.STOCKED,
+                price=draft.price,
+                decimals=draft.decimals,
+                expiry_tracked=draft.expiry_tracked,
+            )
+    except IntegrityError as error:
+        raise BadInputError(f"The SKU {sku} is in use already.", field="sku") from error
+    Barcode.objects.bulk_create(Barcode(item=item, gtin=gtin) for gtin in gtins)
+    return item

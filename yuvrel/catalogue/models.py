@@ -1,0 +1,89 @@
+"""The range: products, the items that are counted, their codes and kits."""
+
+from django.db import models
+from django.db.models.functions import Lower, Trim
+
+
+class Category(models.Model):
+    """What kind of goods: for filters, margins and budgets."""
+
+    name = models.CharField(max_length=60)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(Lower("name"), name="category_name_once")]
+        verbose_name_plural = "categories"
+
+
+class TaxClass(models.Model):
+    """A rate of sales tax, in per cent."""
+
+    name = models.CharField(max_length=40, unique=True)
+    percent = models.DecimalField(max_digits=5, decimal_places=2)
+
+
+class Product(models.Model):
+    """What is described and shown; its items are what is stocked."""
+
+    title = models.CharField(max_length=200)
+    description = models.TextField(blank=True)
+    category = models.ForeignKey(Category, on_delete=models.PROTECT, null=True)
+    tax_class = models.ForeignKey(TaxClass, on_delete=models.PROTECT, null=True)
+    option_names = models.JSONField(default=list)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+
+class Item(models.Model):
+    """What is stocked and counted, one per SKU."""
+
+    class Kind(models.TextChoices):
+        STOCKED = "stocked"
+        SERVICE = "service"
+        BUNDLE = "bundle"
+
+    product = models.ForeignKey(Product, on_delete=models.PROTECT, related_name="items")
+    sku = models.CharField(max_length=60)
+    title = models.CharField(max_length=200, help_text="Product title with its options")
+    options = models.JSONField(default=dict)
+    kind = models.CharField(max_length=10, choices=Kind.choices, default=Kind.STOCKED)
+    unit = models.CharField(max_length=12, default="pc")
+    decimals = models.PositiveSmallIntegerField(default=0)
+    expiry_tracked = models.BooleanField(default=False)
+    active = models.BooleanField(default=True)
+    price = models.DecimalField(max_digits=18, decimal_places=2, default=0, help_text="Retail price with tax")
+    weight_grams = models.PositiveIntegerField(default=0)
+    version = models.PositiveIntegerField(default=1)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(Lower(Trim("sku")), name="item_sku_once"),
+            models.CheckConstraint(condition=~models.Q(sku=""), name="item_sku_given"),
+            models.CheckConstraint(condition=models.Q(decimals__lte=3), name="item_decimals_0_to_3"),
+            models.CheckConstraint(condition=models.Q(price__gte=0), name="item_price_not_negative"),
+        ]
+        indexes = [models.Index(fields=["title"], name="item_title")]
+
+
+class Barcode(models.Model):
+    """A GTIN of an item, kept at fourteen digits so that all lengths compare."""
+
+    item = models.ForeignKey(Item, on_delete=models.CASCADE, related_name="barcodes")
+    gtin = models.CharField(max_length=14, unique=True)
+
+    class Meta:
+        constraints = [models.CheckConstraint(condition=models.Q(gtin__regex=r"^\d{14}$"), name="barcode_14_digits")]
+
+
+class BundleComponent(models.Model):
+    """How many of an item go into a bundle."""
+
+    bundle = models.ForeignKey(Item, on_delete=models.CASCADE, related_name="components")
+    component = models.ForeignKey(Item, on_delete=models.PROTECT, related_name="used_in")
+    quantity = models.DecimalField(max_digits=18, decimal_places=3)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["bundle", "component"], name="component_once"),
+            models.CheckConstraint(condition=models.Q(quantity__gt=0), name="component_quantity_positive"),
+            models.CheckConstraint(condition=~models.Q(bundle=models.F("component")), name="bundle_not_in_itself"),
+        ]

@@ -1,0 +1,240 @@
+"""Connections: drafted, tested against the real far end, set live, paused; their settings."""
+
+from __future__ import annotations
+
+import secrets
+from datetime import datetime
+from decimal import Decimal
+from typing import Any
+
+from django.conf import settings
+from django.db import IntegrityError, transaction
+
+from yuvrel.books.models import Account, LedgerDocument
+from yuvrel.connectors.base import Can
+from yuvrel.connectors.http import AddressError, ConnectorError, check_address
+from yuvrel.connectors.registry import KINDS
+from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
+from yuvrel.outbox.actions import record
+from yuvrel.outbox.models import Event
+from yuvrel.people.models import Location
+from yuvrel.people.roles import Ability, Actor, audit
+
+from .access import connector_for, kind_of, seal
+from .models import Connection, Listing
+
+SETTINGS = (
+    "name",
+    "prefix",
+    "basis",
+    "projected_days",
+    "buffer",
+    "share_percent",
+    "minimum",
+    "maximum",
+    "order_states",
+    "automatic",
+    "every_seconds",
+    "cash_customer",
+    "fee_percent",
+    "fee_fixed",
+    "accounts",
+)
+
+
+def get_connection(connection_id: int) -> Connection:
+    """The connection. Raises NotFoundError."""
+    row = Connection.objects.filter(pk=connection_id).first()
+    if row is None:
+        raise NotFoundError("There is no such connection.")
+    return row
+
+
+@transaction.atomic
+def add(actor: Actor, *, kind: str, name: str, address: str, token: str) -> Connection:
+    """A draft connection; nothing is called yet. Raises BadInputError naming what is wrong."""
+    actor.need(Ability.CONNECT)
+    if kind not in KINDS:
+        raise BadInputError(f"Kind must be one of {', '.join(KINDS)}.", field="kind")
+    if not name.strip():
+        raise BadInputError("Give the connection a name.", field="name")
+    if not token.strip():
+        raise BadInputError("A token is needed; the far end gives it out.", field="token")
+    _check_address(address)
+    if Connection.objects.filter(name__iexact=name.strip()).exists():
+        raise BadInputError(f"There is a connection called {name.strip()} already.", field="name")
+    row = Connection.objects.create(
+        kind=kind,
+        name=name.strip(),
+        address=address.strip().rstrip("/"),
+        token_sealed=seal(token.strip()),
+        hook_key=secrets.token_urlsafe(24),
+        order_states=list(KINDS[kind].order_states[:2]),
+        fulfils_from=Location.objects.first(),
+        every_seconds=60,
+        accounts=_default_accounts() if Can.DOCUMENTS in KINDS[kind].can else {},
+    )
+    row.feeds.set(Location.objects.all()[:1])
+    audit(actor, "add connection", "connection", row.pk, after={"kind": kind, "name": row.name})
+    return row
+
+
+def _check_address(address: str) -> None:
+    try:
+        check_address(address.strip(), settings.ALLOW_PRIVATE_ADDRESSES)
+    except AddressError as error:
+        raise BadInputError(str(error), field="address") from error
+    except ConnectorError as error:
+        raise BadInputError(str(error), field="address") from error
+
+
+def _default_accounts() -> dict[str, str]:
+    return dict(Account.objects.values_list("role", "code"))
+
+
+def test(actor: Actor, connection_id: int, at: datetime) -> Connection:
+    """Talk to the far end as this connection and keep what it said. Failing is an answer, not an error."""
+    actor.need(Ability.CONNECT)
+    row = get_connection(connection_id)
+    report: dict[str, Any] = {"ok": False, "scopes": [], "missing": [], "name": "", "fault": ""}
+    try:
+        connector = connector_for(row, attempts=1)
+        identity = connector.identify()
+        report |= {"name": identity.name, "scopes": identity.scopes, "missing": identity.missing}
+        report["ok"] = not identity.missing
+        if identity.missing:
+            report["fault"] = f"The token lacks {', '.join(identity.missing)}. Ask the far end for it."
+        if Can.DOCUMENTS in connector.can and report["ok"]:
+            report["accounts"] = connector.accounts()
+    except ConnectorError as error:
+        report["fault"] = str(error)
+    with transaction.atomic():
+        row = Connection.objects.select_for_update().get(pk=connection_id)
+        row.test_report, row.tested_at = report, at
+        if row.state in (Connection.State.DRAFT, Connection.State.TESTED):
+            row.state = Connection.State.TESTED if report["ok"] else Connection.State.DRAFT
+        row.save()
+        audit(actor, "test connection", "connection", row.pk, after={"ok": report["ok"], "fault": report["fault"]})
+    return row
+
+
+@transaction.atomic
+def change_settings(actor: Actor, connection_id: int, version: int, changes: dict[str, Any]) -> Connection:
+    """Change rules; every linked listing's offer is worked out anew.
+
+    Raises StaleError on an old version, BadInputError naming the setting that cannot be.
+    """
+    actor.need(Ability.CONNECT)
+    row = Connection.objects.select_for_update().filter(pk=connection_id).first()
+    if row is None:
+        raise NotFoundError("There is no such connection.")
+    if row.version != version:
+        raise StaleError
+    before = {name: str(getattr(row, name)) for name in SETTINGS if name in changes}
+    _check_settings(row, changes)
+    for name in SETTINGS:
+        if name in changes:
+            setattr(row, name, changes[name])
+    if "fulfils_from" in changes:
+        row.fulfils_from = Location.objects.get(pk=changes["fulfils_from"])
+    if "feeds" in changes:
+        row.feeds.set(changes["feeds"])
+    if changes.get("token"):
+        row.token_sealed = seal(changes["token"])
+        row.state = Connection.State.DRAFT
+    row.version += 1
+    try:
+        with transaction.atomic():
+            row.save()
+    except IntegrityError as error:
+        raise BadInputError("There is a connection of that name already.", field="name") from error
+    items = Listing.objects.filter(connection=row, link=Listing.Link.LINKED).values_list("item_id", flat=True)
+    record(Event.Kind.AVAILABILITY, set(items), f"rules of {row.name}")
+    audit(actor, "change connection", "connection", row.pk, before, {k: str(changes.get(k)) for k in before})
+    return row
+
+
+def _check_settings(row: Connection, changes: dict[str, Any]) -> None:
+    known = set(Location.objects.values_list("pk", flat=True))
+    wanted = set(changes.get("feeds", [])) | ({changes["fulfils_from"]} if "fulfils_from" in changes else set())
+    if not wanted <= known:
+        raise BadInputError("There is no such location.", field="feeds")
+    bounds: list[tuple[str, Decimal, Decimal]] = [
+        ("buffer", Decimal(0), Decimal(10**9)),
+        ("share_percent", Decimal(0), Decimal(100)),
+        ("minimum", Decimal(0), Decimal(10**9)),
+        ("every_seconds", Decimal(5), Decimal(86_400)),
+        ("fee_percent", Decimal(0), Decimal(100)),
+        ("projected_days", Decimal(0), Decimal(365)),
+    ]
+    for name, low, high in bounds:
+        if name in changes and not low <= Decimal(changes[name]) <= high:
+            raise BadInputError(f"{name.replace('_', ' ')} must lie between {low} and {high}.", field=name)
+    if "name" in changes and not str(changes["name"]).strip():
+        raise BadInputError("Give the connection a name.", field="name")
+    states = kind_of(row).order_states
+    if not set(changes.get("order_states", [])) <= set(states):
+        raise BadInputError(f"Order states must be among {', '.join(states)}.", field="order_states")
+    if "accounts" in changes:
+        missing = set(Account.objects.values_list("role", flat=True)) - set(changes["accounts"])
+        if missing:
+            raise BadInputError(f"Map an account for {', '.join(sorted(missing))}.", field="accounts")
+
+
+def go_live(actor: Actor, connection_id: int, at: datetime) -> Connection:
+    """A tested connection starts to exchange. Asks for webhooks where the kind has them."""
+    actor.need(Ability.CONNECT)
+    row = get_connection(connection_id)
+    if row.state not in (Connection.State.TESTED, Connection.State.PAUSED):
+        raise RefusedError(f"A connection that is {row.state} cannot go live; test it first.", field="state")
+    connector = connector_for(row)
+    if Can.DOCUMENTS in connector.can:
+        _check_mapping(row)
+    secret = ""
+    if Can.WEBHOOKS in connector.can:
+        try:
+            secret = connector.register_webhook(f"{settings.PUBLIC_ADDRESS}/hooks/{row.hook_key}")
+        except ConnectorError as error:
+            raise RefusedError(f"The far end would not take our webhook: {error}", field="address") from error
+    with transaction.atomic():
+        row = Connection.objects.select_for_update().get(pk=connection_id)
+        row.state = Connection.State.LIVE
+        row.watermark = row.watermark or at.isoformat()
+        row.live_since = row.live_since or at
+        if secret:
+            row.webhook_secret_sealed = seal(secret)
+        row.save()
+        _start_flow(row)
+        audit(actor, "go live", "connection", row.pk)
+    return row
+
+
+def _check_mapping(row: Connection) -> None:
+    theirs = {code for code, _ in row.test_report.get("accounts", [])}
+    unknown = sorted({code for code in row.accounts.values() if code not in theirs})
+    if unknown:
+        raise RefusedError(f"The ledger has no account {', '.join(unknown)}. Map ours to one it has.", field="accounts")
+
+
+def _start_flow(row: Connection) -> None:
+    """What waited for this connection goes out now."""
+    kind = kind_of(row)
+    if Can.QUANTITIES in kind.can:
+        items = Listing.objects.filter(connection=row, link=Listing.Link.LINKED).values_list("item_id", flat=True)
+        record(Event.Kind.AVAILABILITY, set(items), f"{row.name} went live")
+    if Can.DOCUMENTS in kind.can:
+        waiting = LedgerDocument.objects.exclude(state=LedgerDocument.State.SENT).values_list("pk", flat=True)
+        record(Event.Kind.LEDGER, waiting, f"{row.name} went live")
+
+
+@transaction.atomic
+def pause(actor: Actor, connection_id: int) -> Connection:
+    """Nothing goes out or comes in until it is live again; nothing is forgotten."""
+    actor.need(Ability.CONNECT)
+    row = Connection.objects.select_for_update().get(pk=get_connection(connection_id).pk)
+    if row.state != Connection.State.LIVE:
+        raise RefusedError(f"A connection that is {row.state} cannot be paused.", field="state")
+    row.state = Connection.State.PAUSED
+    row.save()
+    audit(actor, "pause", "connection", row.pk)
+    return row

@@ -1,0 +1,212 @@
+"""Routes of connections, the pairing bench and snags; and the door for webhooks."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from django.utils import timezone
+from django.views.decorators.csrf import csrf_exempt
+from django.views.decorators.http import require_POST
+from ninja import Router
+from standardwebhooks import Webhook, WebhookVerificationError
+
+from yuvrel.buying.models import PurchaseOrder
+from yuvrel.connectors.http import ConnectorError
+from yuvrel.connectors.registry import KINDS
+from yuvrel.connectors.ubl import build_order
+from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
+from yuvrel.kit.auth import actor
+from yuvrel.kit.wire import Said
+from yuvrel.people.roles import Ability
+
+from . import actions, exchange, linking, outward, queries, snags
+from .access import unseal
+from .jobs import apply_inbound, exchange_orders
+from .models import Connection
+from .schemas import (
+    AsideIn,
+    BenchPage,
+    ConnectionIn,
+    ConnectionOut,
+    ConnectionRow,
+    KindOut,
+    LinkIn,
+    SettingsIn,
+    SnagPage,
+    TakeListingsIn,
+)
+
+router = Router(tags=["connections"])
+MOST_HOOK_BYTES = 2_000_000
+
+
+@router.get("/kinds", response=list[KindOut], operation_id="list_kinds")
+def list_kinds(request: HttpRequest) -> Any:
+    """Kinds of connections and what each can do."""
+    actor(request)
+    return [
+        {"kind": c.kind, "label": c.label, "can": sorted(c.can), "order_states": list(c.order_states)} for c in KINDS.values()
+    ]
+
+
+@router.get("/connections", response=list[ConnectionRow], operation_id="list_connections")
+def list_connections(request: HttpRequest) -> Any:
+    """All connections."""
+    actor(request)
+    return queries.connection_sheet()
+
+
+@router.post("/connections", response=ConnectionOut, operation_id="add_connection")
+def add(request: HttpRequest, body: ConnectionIn) -> Any:
+    """Add a draft connection."""
+    row = actions.add(actor(request), kind=body.kind, name=body.name, address=body.address, token=body.token)
+    return queries.connection_page(row)
+
+
+@router.get("/connections/{int:connection_id}", response=ConnectionOut, operation_id="get_connection")
+def get(request: HttpRequest, connection_id: int) -> Any:
+    """One connection."""
+    actor(request)
+    return queries.connection_page(actions.get_connection(connection_id))
+
+
+@router.patch("/connections/{int:connection_id}", response=ConnectionOut, operation_id="change_connection")
+def change(request: HttpRequest, connection_id: int, body: SettingsIn) -> Any:
+    """Change settings."""
+    given = body.model_dump(exclude_unset=True)
+    version = given.pop("version")
+    changes = {k: v for k, v in given.items() if v is not None or k == "maximum"}
+    row = actions.change_settings(actor(request), connection_id, version, changes)
+    return queries.connection_page(row)
+
+
+@router.post("/connections/{int:connection_id}/test", response=ConnectionOut, operation_id="test_connection")
+def test(request: HttpRequest, connection_id: int) -> Any:
+    """Talk to the far end."""
+    return queries.connection_page(actions.test(actor(request), connection_id, timezone.now()))
+
+
+@router.post("/connections/{int:connection_id}/live", response=ConnectionOut, operation_id="go_live")
+def live(request: HttpRequest, connection_id: int) -> Any:
+    """Start to exchange."""
+    return queries.connection_page(actions.go_live(actor(request), connection_id, timezone.now()))
+
+
+@router.post("/connections/{int:connection_id}/pause", response=ConnectionOut, operation_id="pause_connection")
+def pause(request: HttpRequest, connection_id: int) -> Any:
+    """Stop exchanging."""
+    return queries.connection_page(actions.pause(actor(request), connection_id))
+
+
+@router.post("/connections/{int:connection_id}/exchange", response=Said, operation_id="exchange_now")
+def exchange_now(request: HttpRequest, connection_id: int) -> Any:
+    """Exchange once, now."""
+    actor(request).need(Ability.RESOLVE)
+    row = actions.get_connection(connection_id)
+    if row.state != Connection.State.LIVE:
+        raise RefusedError(f"A connection that is {row.state} exchanges nothing.", field="state")
+    exchange_orders.configure(lock=f"exchange:{row.pk}").defer(connection_id=row.pk)
+    return {"said": f"Asking {row.name} for news.", "id": row.pk}
+
+
+@router.post("/connections/{int:connection_id}/listings", response=Said, operation_id="take_listings")
+def take_listings(request: HttpRequest, connection_id: int, body: TakeListingsIn) -> Any:
+    """Take in listings, matching only or building the range from them."""
+    try:
+        run = linking.take_listings(actor(request), connection_id, timezone.now(), create=body.create)
+    except ConnectorError as error:
+        raise RefusedError(f"The far end did not give its listings: {error}", field="address") from error
+    return {"said": f"{run.done} listings read: {run.log[-1][1]}.", "id": run.pk}
+
+
+@router.get("/listings", response=BenchPage, operation_id="list_listings", tags=["range"])
+def list_listings(
+    request: HttpRequest, link: str = "unlinked", connection: int | None = None, q: str = "", cursor: str = "", limit: int = 100
+) -> Any:
+    """The pairing bench."""
+    actor(request)
+    return queries.bench(link, connection, q, cursor, limit)
+
+
+@router.post("/listings/{int:listing_id}/link", response=Said, operation_id="link_listing", tags=["range"])
+def link(request: HttpRequest, listing_id: int, body: LinkIn) -> Any:
+    """Say which item a listing is."""
+    row = linking.link(actor(request), listing_id, body.item_id, body.version)
+    return {"said": f"Linked to {row.item.sku if row.item else ''}.", "id": row.pk}
+
+
+@router.post("/listings/{int:listing_id}/item", response=Said, operation_id="make_item", tags=["range"])
+def make_item(request: HttpRequest, listing_id: int) -> Any:
+    """Make a new item of a listing."""
+    row = linking.make_item(actor(request), listing_id)
+    return {"said": f"{row.item.sku if row.item else ''} is a new item.", "id": row.pk}
+
+
+@router.post("/listings/{int:listing_id}/ignore", response=Said, operation_id="ignore_listing", tags=["range"])
+def ignore(request: HttpRequest, listing_id: int) -> Any:
+    """Leave a listing alone."""
+    row = linking.ignore(actor(request), listing_id)
+    return {"said": "Ignored; nothing is pushed to it.", "id": row.pk}
+
+
+@router.post("/listings/{int:listing_id}/unlink", response=Said, operation_id="unlink_listing", tags=["range"])
+def unlink(request: HttpRequest, listing_id: int) -> Any:
+    """Back to the bench."""
+    row = linking.unlink(actor(request), listing_id)
+    return {"said": "Back on the pairing bench.", "id": row.pk}
+
+
+@router.get("/snags", response=SnagPage, operation_id="list_snags")
+def list_snags(request: HttpRequest, q: str = "", cursor: str = "", limit: int = 100) -> Any:
+    """Open snags."""
+    actor(request)
+    return queries.snags(q, cursor, limit)
+
+
+@router.post("/snags/{int:snag_id}/retry", response=Said, operation_id="retry_snag")
+def retry_snag(request: HttpRequest, snag_id: int) -> Any:
+    """Try again."""
+    return {"said": snags.try_again(actor(request), snag_id), "id": snag_id}
+
+
+@router.post("/snags/{int:snag_id}/aside", response=Said, operation_id="set_snag_aside")
+def aside(request: HttpRequest, snag_id: int, body: AsideIn) -> Any:
+    """Set aside with a reason."""
+    snags.set_aside(actor(request), snag_id, body.why)
+    return {"said": "Set aside.", "id": snag_id}
+
+
+@router.get("/purchase-orders/{int:order_id}/ubl", operation_id="purchase_order_ubl", response={200: bytes}, tags=["buying"])
+def ubl(request: HttpRequest, order_id: int) -> HttpResponse:
+    """The order as UBL 2.1, the very document the supplier gets."""
+    actor(request)
+    order = PurchaseOrder.objects.select_related("supplier", "location").filter(pk=order_id).first()
+    if order is None:
+        raise NotFoundError("There is no such purchase order.")
+    if not order.lines.exists():
+        raise BadInputError("There is nothing on this order.", field="lines")
+    response = HttpResponse(build_order(outward.purchase_document(order)), content_type="application/xml")
+    response["Content-Disposition"] = f'attachment; filename="{order.number}.xml"'
+    return response
+
+
+@csrf_exempt
+@require_POST
+def hook(request: HttpRequest, key: str) -> HttpResponse:
+    """A channel tells us something. Verified, kept, answered; worked on later by a job."""
+    connection = Connection.objects.filter(hook_key=key).first()
+    if connection is None or connection.state != Connection.State.LIVE:
+        return HttpResponse(status=404)
+    if len(request.body) > MOST_HOOK_BYTES:
+        return HttpResponse(status=413)
+    try:
+        Webhook(unseal(connection.webhook_secret_sealed)).verify(request.body, dict(request.headers.items()))
+        body = json.loads(request.body)
+        message = exchange.take_event(connection, body)
+    except (WebhookVerificationError, ConnectorError, ValueError, TypeError, AttributeError, RuntimeError):
+        return HttpResponse(status=400)
+    if message:
+        apply_inbound.defer(message_id=message.pk)
+    return HttpResponse(status=204)

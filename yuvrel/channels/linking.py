@@ -1,0 +1,233 @@
+"""Listings: taken in from a channel, paired with items, turned into items, ignored."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable
+from datetime import datetime
+from decimal import Decimal
+
+from django.db import transaction
+
+from yuvrel.catalogue.actions import ItemDraft, add_product
+from yuvrel.catalogue.models import Barcode, Item
+from yuvrel.connectors.messages import RemoteListing
+from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError, YuvrelError
+from yuvrel.core.pairing import ItemFacts, ListingFacts, PairingIndex, Verdict
+from yuvrel.outbox.actions import record
+from yuvrel.outbox.models import Event
+from yuvrel.people.roles import Ability, Actor, audit
+
+from .access import connector_for
+from .actions import get_connection
+from .models import Connection, Listing, Run
+from .runs import run_of
+
+
+def pairing_index() -> PairingIndex:
+    """All active items, prepared for pairing, in two queries."""
+    codes: dict[int, list[str]] = defaultdict(list)
+    for item_id, gtin in Barcode.objects.values_list("item_id", "gtin"):
+        codes[item_id].append(gtin)
+    rows = Item.objects.filter(active=True).order_by("pk").values_list("pk", "sku", "title")
+    return PairingIndex([ItemFacts(pk, sku, tuple(codes[pk]), title) for pk, sku, title in rows])
+
+
+def facts_of(listing: Listing) -> ListingFacts:
+    """What pairing looks at."""
+    return ListingFacts(listing.sku, listing.barcode, listing.title)
+
+
+def take_listings(actor: Actor, connection_id: int, at: datetime, *, create: bool) -> Run:
+    """Read all listings of a connection; pair the exact ones; with `create`, make items of the rest.
+
+    Without `create` (matching only) what does not match exactly stays in the pairing bench.
+    """
+    actor.need(Ability.PAIR)
+    if create:
+        actor.need(Ability.EDIT_RANGE)
+    connection = get_connection(connection_id)
+    if connection.state not in (Connection.State.TESTED, Connection.State.LIVE):
+        raise RefusedError("Test the connection first.", field="state")
+    with run_of(connection, "listings") as run:
+        cursor = ""
+        while True:
+            page = connector_for(connection).listings(cursor)
+            _keep(connection, page.rows, at)
+            run.done += len(page.rows)
+            cursor = page.cursor
+            if not cursor:
+                break
+        counts = _pair_all(actor, connection)
+        if create:
+            counts["made into items"] = _make_all(actor, connection)
+        run.note(", ".join(f"{number} {what}" for what, number in counts.items()))
+    return run
+
+
+@transaction.atomic
+def _keep(connection: Connection, rows: Iterable[RemoteListing], at: datetime) -> None:
+    for row in rows:
+        facts = {
+            "group_id": row.group_id[:80],
+            "sku": row.sku.strip()[:60],
+            "barcode": row.barcode.strip()[:40],
+            "title": row.title[:200],
+            "product_title": row.product_title[:200],
+            "options": row.options,
+            "category": row.category[:60],
+            "price": row.price,
+            "service": row.service,
+            "shown": row.quantity,
+            "shown_at": at,
+        }
+        Listing.objects.update_or_create(connection=connection, external_id=row.external_id, defaults=facts)
+
+
+@transaction.atomic
+def _pair_all(actor: Actor, connection: Connection) -> dict[str, int]:
+    index = pairing_index()
+    counts = {"paired": 0, "left to pair": 0, "clashes": 0}
+    waiting = Listing.objects.select_for_update().filter(connection=connection, link=Listing.Link.UNLINKED)
+    skus: dict[str, int] = defaultdict(int)
+    for listing in waiting:
+        skus[listing.sku.casefold()] += 1
+    for listing in waiting.order_by("pk"):
+        verdict = index.verdict(facts_of(listing))
+        twice = listing.sku and skus[listing.sku.casefold()] > 1
+        if verdict.linked and not twice:
+            _link(listing, verdict.linked, verdict.reason)
+            counts["paired"] += 1
+        else:
+            listing.link_reason = "Two listings carry this SKU." if twice else verdict.clash
+            listing.save(update_fields=["link_reason"])
+            counts["clashes" if verdict.clash or twice else "left to pair"] += 1
+    audit(actor, "pair listings", "connection", connection.pk, after=counts)
+    return counts
+
+
+def _link(listing: Listing, item_id: int, reason: str) -> None:
+    listing.link, listing.item_id, listing.link_reason = Listing.Link.LINKED, item_id, reason[:120]
+    listing.version += 1
+    listing.save()
+    record(Event.Kind.AVAILABILITY, [item_id], f"{listing.sku or listing.title} linked")
+
+
+@transaction.atomic
+def _make_all(actor: Actor, connection: Connection) -> int:
+    """Products and items from the listings nobody matches; a clash is left for a person."""
+    groups: dict[str, list[Listing]] = defaultdict(list)
+    rows = Listing.objects.select_for_update().filter(connection=connection, link=Listing.Link.UNLINKED, link_reason="")
+    for row in rows.order_by("pk"):
+        groups[row.group_id or row.external_id].append(row)
+    made = 0
+    for listings in groups.values():
+        made += _make_product(actor, listings)
+    return made
+
+
+def _make_product(actor: Actor, listings: list[Listing]) -> int:
+    first = listings[0]
+    drafts = []
+    kept = []
+    for listing in listings:
+        if not listing.sku:
+            listing.link_reason = "It has no SKU."
+            listing.save(update_fields=["link_reason"])
+            continue
+        kept.append(listing)
+        drafts.append(
+            ItemDraft(
+                sku=listing.sku,
+                options=listing.options,
+                barcodes=(listing.barcode,) if listing.barcode else (),
+                price=listing.price or Decimal(0),
+                service=listing.service,
+            )
+        )
+    if not kept:
+        return 0
+    try:
+        with transaction.atomic():
+            items = add_product(actor, title=first.product_title or first.title, category=first.category, drafts=drafts)
+    except YuvrelError as error:
+        for listing in kept:
+            listing.link_reason = error.detail[:120]
+            listing.save(update_fields=["link_reason"])
+        return 0
+    for listing, item in zip(kept, items, strict=True):
+        _link(listing, item.pk, "made from this listing")
+    return len(items)
+
+
+def _locked(listing_id: int, version: int | None) -> Listing:
+    listing = Listing.objects.select_for_update().filter(pk=listing_id).first()
+    if listing is None:
+        raise NotFoundError("There is no such listing.")
+    if version is not None and listing.version != version:
+        raise StaleError
+    return listing
+
+
+@transaction.atomic
+def link(actor: Actor, listing_id: int, item_id: int, version: int | None = None) -> Listing:
+    """A person says which item a listing is."""
+    actor.need(Ability.PAIR)
+    listing = _locked(listing_id, version)
+    if not Item.objects.filter(pk=item_id, active=True).exists():
+        raise BadInputError("There is no such item in use.", field="item")
+    before = {"link": listing.link, "item": listing.item_id}
+    _link(listing, item_id, f"linked by {actor.name}")
+    audit(actor, "link listing", "listing", listing.pk, before, {"item": item_id})
+    return listing
+
+
+@transaction.atomic
+def ignore(actor: Actor, listing_id: int, version: int | None = None) -> Listing:
+    """Nothing is pushed to this listing."""
+    return _unlink(actor, listing_id, Listing.Link.IGNORED, version)
+
+
+@transaction.atomic
+def unlink(actor: Actor, listing_id: int, version: int | None = None) -> Listing:
+    """Back to the pairing bench."""
+    return _unlink(actor, listing_id, Listing.Link.UNLINKED, version)
+
+
+def _unlink(actor: Actor, listing_id: int, state: str, version: int | None) -> Listing:
+    actor.need(Ability.PAIR)
+    listing = _locked(listing_id, version)
+    before = {"link": listing.link, "item": listing.item_id}
+    listing.link, listing.item, listing.link_reason = state, None, ""
+    listing.offered = listing.offered_at = None
+    listing.offer_state = Listing.Offer.NONE
+    listing.version += 1
+    listing.save()
+    audit(actor, f"{state} listing", "listing", listing.pk, before)
+    return listing
+
+
+@transaction.atomic
+def make_item(actor: Actor, listing_id: int, version: int | None = None) -> Listing:
+    """A new item from one listing."""
+    actor.need(Ability.EDIT_RANGE)
+    listing = _locked(listing_id, version)
+    if listing.link == Listing.Link.LINKED:
+        raise RefusedError("This listing is linked already.", field="link")
+    if not listing.sku:
+        raise RefusedError("A listing without SKU cannot become an item; link it to one.", field="sku")
+    draft = ItemDraft(
+        sku=listing.sku,
+        options=listing.options,
+        barcodes=(listing.barcode,) if listing.barcode else (),
+        price=listing.price or Decimal(0),
+        service=listing.service,
+    )
+    (item,) = add_product(actor, title=listing.product_title or listing.title, category=listing.category, drafts=[draft])
+    _link(listing, item.pk, "made from this listing")
+    return listing
+
+
+def verdict_for(listing: Listing, index: PairingIndex) -> Verdict:
+    """What the bench shows beside a listing."""
+    return index.verdict(facts_of(listing))

@@ -1,0 +1,203 @@
+"""Ties to the outside: connections, their listings, and every message that came or goes."""
+
+from django.db import models
+
+QUANTITY = {"max_digits": 18, "decimal_places": 3}
+MONEY = {"max_digits": 18, "decimal_places": 2}
+
+
+class Connection(models.Model):
+    """A configured tie to one outside account, with its own rules."""
+
+    class State(models.TextChoices):
+        DRAFT = "draft"
+        TESTED = "tested"
+        LIVE = "live"
+        PAUSED = "paused"
+
+    class Basis(models.TextChoices):
+        AVAILABLE = "available"
+        PROJECTED = "projected"
+
+    kind = models.CharField(max_length=20)
+    name = models.CharField(max_length=80, unique=True)
+    address = models.CharField(max_length=300)
+    token_sealed = models.TextField(blank=True)
+    webhook_secret_sealed = models.TextField(blank=True)
+    hook_key = models.CharField(max_length=40, unique=True)
+    state = models.CharField(max_length=8, choices=State.choices, default=State.DRAFT)
+    tested_at = models.DateTimeField(null=True)
+    test_report = models.JSONField(default=dict)
+    prefix = models.CharField(max_length=12, blank=True)
+    fulfils_from = models.ForeignKey("people.Location", on_delete=models.PROTECT, null=True, related_name="+")
+    feeds = models.ManyToManyField("people.Location", related_name="fed_connections")
+    basis = models.CharField(max_length=10, choices=Basis.choices, default=Basis.AVAILABLE)
+    projected_days = models.PositiveSmallIntegerField(default=14)
+    buffer = models.DecimalField(**QUANTITY, default=0)
+    share_percent = models.DecimalField(max_digits=5, decimal_places=2, default=100)
+    minimum = models.DecimalField(**QUANTITY, default=0)
+    maximum = models.DecimalField(**QUANTITY, null=True)
+    order_states = models.JSONField(default=list)
+    automatic = models.BooleanField(default=True)
+    every_seconds = models.PositiveIntegerField(default=60)
+    cash_customer = models.CharField(max_length=120, blank=True)
+    fee_percent = models.DecimalField(max_digits=5, decimal_places=2, default=0)
+    fee_fixed = models.DecimalField(**MONEY, default=0)
+    accounts = models.JSONField(default=dict, help_text="Ledger only: our role to their account")
+    watermark = models.CharField(max_length=80, blank=True)
+    live_since = models.DateTimeField(null=True)
+    last_exchange_at = models.DateTimeField(null=True)
+    version = models.PositiveIntegerField(default=1)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [
+            models.CheckConstraint(condition=models.Q(share_percent__gte=0, share_percent__lte=100), name="share_0_to_100"),
+            models.CheckConstraint(condition=models.Q(buffer__gte=0), name="buffer_not_negative"),
+            models.CheckConstraint(condition=models.Q(every_seconds__gte=5), name="not_too_often"),
+        ]
+
+    def __str__(self) -> str:
+        return self.name
+
+
+class Listing(models.Model):
+    """What a channel shows for sale, the item it is, and what we want it to show."""
+
+    class Link(models.TextChoices):
+        UNLINKED = "unlinked"
+        LINKED = "linked"
+        IGNORED = "ignored"
+
+    class Offer(models.TextChoices):
+        NONE = ""
+        PENDING = "pending"
+        AGREED = "agreed"
+        DRIFTING = "drifting"
+        HELD = "held"
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="listings")
+    external_id = models.CharField(max_length=80)
+    group_id = models.CharField(max_length=80, blank=True, help_text="The channel's product")
+    sku = models.CharField(max_length=60, blank=True)
+    barcode = models.CharField(max_length=40, blank=True)
+    title = models.CharField(max_length=200)
+    product_title = models.CharField(max_length=200, blank=True)
+    options = models.JSONField(default=dict)
+    category = models.CharField(max_length=60, blank=True)
+    price = models.DecimalField(**MONEY, null=True)
+    service = models.BooleanField(default=False)
+    link = models.CharField(max_length=8, choices=Link.choices, default=Link.UNLINKED)
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, null=True, related_name="listings")
+    link_reason = models.CharField(max_length=120, blank=True)
+    shown = models.DecimalField(**QUANTITY, null=True)
+    shown_at = models.DateTimeField(null=True)
+    offered = models.DecimalField(**QUANTITY, null=True)
+    offered_at = models.DateTimeField(null=True)
+    offer_state = models.CharField(max_length=8, choices=Offer.choices, default=Offer.NONE, blank=True)
+    offer_cause = models.CharField(max_length=120, blank=True)
+    pushed_at = models.DateTimeField(null=True)
+    agreed_at = models.DateTimeField(null=True)
+    version = models.PositiveIntegerField(default=1)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["connection", "external_id"], name="listing_once"),
+            models.CheckConstraint(
+                condition=models.Q(link="linked", item__isnull=False) | (~models.Q(link="linked") & models.Q(item=None)),
+                name="linked_has_item",
+            ),
+        ]
+        indexes = [
+            models.Index(fields=["connection", "offer_state"], name="listing_offer_state"),
+            models.Index(fields=["link", "id"], name="listing_link"),
+        ]
+
+
+class InboundMessage(models.Model):
+    """What a channel told us, kept before it is acted on."""
+
+    class State(models.TextChoices):
+        NEW = "new"
+        APPLIED = "applied"
+        REPEATED = "repeated"
+        SKIPPED = "skipped"
+        SNAGGED = "snagged"
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="inbound")
+    key = models.CharField(max_length=160, help_text="The same for the same version of the same thing")
+    kind = models.CharField(max_length=20)
+    via = models.CharField(max_length=10)
+    body = models.JSONField()
+    state = models.CharField(max_length=8, choices=State.choices, default=State.NEW)
+    received_at = models.DateTimeField(auto_now_add=True)
+    applied_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["connection", "key"], name="inbound_once")]
+        indexes = [models.Index(fields=["state", "id"], name="inbound_state")]
+
+
+class OutboundMessage(models.Model):
+    """What we must tell a connection, once: a shipment, a ledger document, a purchase order."""
+
+    class State(models.TextChoices):
+        WAITING = "waiting"
+        SENT = "sent"
+        SNAGGED = "snagged"
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="outbound")
+    kind = models.CharField(max_length=20)
+    subject_id = models.BigIntegerField()
+    state = models.CharField(max_length=8, choices=State.choices, default=State.WAITING)
+    attempts = models.PositiveSmallIntegerField(default=0)
+    next_try_at = models.DateTimeField()
+    last_error = models.CharField(max_length=500, blank=True)
+    answer = models.JSONField(default=dict)
+    made_at = models.DateTimeField(auto_now_add=True)
+    sent_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["kind", "subject_id"], name="outbound_once")]
+        indexes = [models.Index(fields=["state", "next_try_at"], name="outbound_due")]
+
+
+class Run(models.Model):
+    """One exchange with a connection and what came of it."""
+
+    class State(models.TextChoices):
+        RUNNING = "running"
+        DONE = "done"
+        FAILED = "failed"
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="runs")
+    kind = models.CharField(max_length=20)
+    state = models.CharField(max_length=8, choices=State.choices, default=State.RUNNING)
+    started_at = models.DateTimeField(auto_now_add=True)
+    ended_at = models.DateTimeField(null=True)
+    done = models.PositiveIntegerField(default=0)
+    total = models.PositiveIntegerField(default=0)
+    log = models.JSONField(default=list)
+
+    class Meta:
+        indexes = [models.Index(fields=["connection", "-id"], name="run_newest")]
+
+
+class Snag(models.Model):
+    """Something that could not be carried out and waits for a decision or a retry."""
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, null=True, related_name="snags")
+    kind = models.CharField(max_length=20)
+    title = models.CharField(max_length=200)
+    detail = models.CharField(max_length=1000)
+    field = models.CharField(max_length=60, blank=True)
+    inbound = models.ForeignKey(InboundMessage, on_delete=models.CASCADE, null=True)
+    outbound = models.ForeignKey(OutboundMessage, on_delete=models.CASCADE, null=True)
+    listing = models.ForeignKey(Listing, on_delete=models.CASCADE, null=True)
+    order = models.ForeignKey("sales.SalesOrder", on_delete=models.CASCADE, null=True)
+    made_at = models.DateTimeField(auto_now_add=True)
+    resolved_at = models.DateTimeField(null=True)
+    resolved_how = models.CharField(max_length=120, blank=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["resolved_at", "-id"], name="snag_open")]

@@ -1,0 +1,206 @@
+"""Wire types of connections, listings and snags. Secrets never appear here."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from ninja import Schema
+from pydantic import Field
+
+from yuvrel.kit.wire import Id, Money, MoneyIn, Quantity, QuantityIn
+
+
+class KindOut(Schema):
+    """A kind of connection."""
+
+    kind: str
+    label: str
+    can: list[str]
+    order_states: list[str]
+
+
+class ReportOut(Schema):
+    """What the far end said when it was tested."""
+
+    ok: bool = False
+    name: str = ""
+    scopes: list[str] = Field(default_factory=list)
+    missing: list[str] = Field(default_factory=list)
+    fault: str = ""
+    accounts: list[list[str]] = Field(default_factory=list)
+
+
+class ConnectionRow(Schema):
+    """A connection on the sheet."""
+
+    id: int
+    kind: str
+    label: str
+    name: str
+    state: str
+    listings: int
+    linked: int
+    unlinked: int
+    pending: int
+    drifting: int
+    snags: int
+    last_exchange_at: datetime | None
+    every_seconds: int
+    automatic: bool
+
+
+class RunOut(Schema):
+    """One exchange."""
+
+    id: int
+    kind: str
+    state: str
+    started_at: datetime
+    ended_at: datetime | None
+    done: int
+    log: list[list[str]]
+
+
+class ConnectionOut(Schema):
+    """Everything about a connection but its secrets."""
+
+    id: int
+    kind: str
+    label: str
+    can: list[str]
+    name: str
+    address: str
+    state: str
+    tested_at: datetime | None
+    test_report: ReportOut
+    known_order_states: list[str]
+    prefix: str
+    fulfils_from: int | None
+    feeds: list[int]
+    basis: str
+    projected_days: int
+    buffer: Quantity
+    share_percent: Quantity
+    minimum: Quantity
+    maximum: Quantity | None
+    order_states: list[str]
+    automatic: bool
+    every_seconds: int
+    cash_customer: str
+    fee_percent: Quantity
+    fee_fixed: Money
+    accounts: dict[str, str]
+    last_exchange_at: datetime | None
+    version: int
+    counts: dict[str, int]
+    runs: list[RunOut]
+
+
+class ConnectionIn(Schema):
+    """A new connection."""
+
+    kind: str = Field(max_length=20)
+    name: str = Field(max_length=80)
+    address: str = Field(max_length=300)
+    token: str = Field(max_length=300)
+
+
+class SettingsIn(Schema):
+    """Changed settings; what is left out stays."""
+
+    version: int
+    name: str | None = Field(None, max_length=80)
+    prefix: str | None = Field(None, max_length=12)
+    fulfils_from: Id | None = None
+    feeds: list[Id] | None = Field(None, max_length=100)
+    basis: str | None = Field(None, pattern="^(available|projected)$")
+    projected_days: int | None = None
+    buffer: QuantityIn | None = None
+    share_percent: MoneyIn | None = None
+    minimum: QuantityIn | None = None
+    maximum: QuantityIn | None = None
+    order_states: list[str] | None = Field(None, max_length=20)
+    automatic: bool | None = None
+    every_seconds: int | None = None
+    cash_customer: str | None = Field(None, max_length=120)
+    fee_percent: MoneyIn | None = None
+    fee_fixed: MoneyIn | None = None
+    accounts: dict[str, str] | None = None
+    token: str | None = Field(None, max_length=300)
+
+
+class TakeListingsIn(Schema):
+    """Take in listings: with `create`, what matches nothing becomes products and items."""
+
+    create: bool = False
+
+
+class CandidateOut(Schema):
+    """An item a listing may be."""
+
+    item_id: int
+    sku: str
+    title: str
+    score: float
+    reason: str
+
+
+class BenchRow(Schema):
+    """A listing on the pairing bench."""
+
+    id: int
+    connection: str
+    sku: str
+    barcode: str
+    title: str
+    price: Money | None
+    shown: Quantity | None
+    link: str
+    why: str
+    clash: bool
+    version: int
+    candidates: list[CandidateOut]
+
+
+class BenchPage(Schema):
+    """A page of the bench."""
+
+    rows: list[BenchRow]
+    next: str
+    counts: dict[str, int]
+
+
+class LinkIn(Schema):
+    """Which item a listing is."""
+
+    item_id: Id
+    version: int | None = None
+
+
+class SnagOut(Schema):
+    """A snag with its way out."""
+
+    id: int
+    connection: str
+    kind: str
+    title: str
+    detail: str
+    field: str
+    made_at: datetime
+    order_id: int | None
+    listing_id: int | None
+    payload: dict[str, Any] | None
+
+
+class SnagPage(Schema):
+    """A page of open snags."""
+
+    rows: list[SnagOut]
+    next: str
+
+
+class AsideIn(Schema):
+    """Why a snag can be set aside."""
+
+    why: str = Field(max_length=200)

@@ -1,0 +1,61 @@
+"""Resolving snags: try again, or set aside with a reason."""
+
+from __future__ import annotations
+
+from django.db import transaction
+from django.utils import timezone
+
+from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
+from yuvrel.people.roles import Ability, Actor, audit
+
+from . import exchange
+from .jobs import deliver, exchange_orders, push_offers
+from .models import Listing, OutboundMessage, Snag
+from .offers import push_again
+
+
+def get_snag(snag_id: int) -> Snag:
+    """The snag. Raises NotFoundError."""
+    snag = Snag.objects.select_related("connection", "inbound__connection", "outbound", "listing").filter(pk=snag_id).first()
+    if snag is None:
+        raise NotFoundError("There is no such snag.")
+    return snag
+
+
+@transaction.atomic
+def try_again(actor: Actor, snag_id: int) -> str:
+    """Do once more what could not be done. Returns in a sentence what happened."""
+    actor.need(Ability.RESOLVE)
+    snag = get_snag(snag_id)
+    if snag.resolved_at:
+        raise RefusedError("This snag is resolved already.", field="state")
+    audit(actor, "try snag again", "snag", snag.pk)
+    if snag.inbound:
+        outcome = exchange.try_again(snag.inbound)
+        still = Snag.objects.filter(inbound=snag.inbound, resolved_at=None).first()
+        return f"It is still stuck: {still.detail}" if still else f"Taken in: {outcome}."
+    if snag.outbound:
+        OutboundMessage.objects.filter(pk=snag.outbound.pk).update(state="waiting", attempts=0, next_try_at=timezone.now())
+        deliver.configure(lock=f"deliver:{snag.outbound.connection_id}").defer(connection_id=snag.outbound.connection_id)
+        return "It is being sent again."
+    if snag.listing:
+        for connection_id in push_again(Listing.objects.get(pk=snag.listing.pk)):
+            push_offers.configure(lock=f"connection:{connection_id}").defer(connection_id=connection_id)
+        return "The offer is being sent again."
+    if snag.connection:
+        exchange_orders.configure(lock=f"exchange:{snag.connection.pk}").defer(connection_id=snag.connection.pk)
+        return "The connection is being tried again."
+    raise RefusedError("There is nothing to try again; set it aside.", field="kind")
+
+
+@transaction.atomic
+def set_aside(actor: Actor, snag_id: int, why: str) -> Snag:
+    """Close a snag without doing anything; the reason stays."""
+    actor.need(Ability.RESOLVE)
+    if not why.strip():
+        raise BadInputError("Say why it can be set aside.", field="why")
+    snag = get_snag(snag_id)
+    snag.resolved_at, snag.resolved_how = timezone.now(), f"set aside by {actor.name}: {why.strip()}"[:120]
+    snag.save()
+    audit(actor, "set snag aside", "snag", snag.pk, after={"why": why})
+    return snag

@@ -1,0 +1,138 @@
+"""What a connector is: what it can do, and the calls behind each capability.
+
+A kind implements the calls of its capabilities against the canonical messages and nothing else;
+scheduling, paging, retries, idempotency and read-back belong to the engine in channels.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from enum import StrEnum
+from typing import Any, ClassVar, NoReturn, TypeVar
+
+from pydantic import ValidationError
+
+from .http import Caller, NonsenseError
+from .messages import (
+    Identity,
+    LedgerDoc,
+    Message,
+    Page,
+    PushResult,
+    QuantityPush,
+    RemoteOrder,
+    ShipmentNotice,
+)
+
+M = TypeVar("M", bound=Message)
+
+
+class Can(StrEnum):
+    """One thing a kind of connection may be able to do."""
+
+    LISTINGS = "listings"
+    QUANTITIES = "quantities"
+    ORDERS = "orders"
+    FULFILMENTS = "fulfilments"
+    WEBHOOKS = "webhooks"
+    DOCUMENTS = "documents"
+    PURCHASES = "purchases"
+
+
+@dataclass(frozen=True)
+class Account:
+    """Where and as whom to call."""
+
+    address: str
+    token: str
+    allow_private: bool
+    attempts: int = 3
+
+
+class Connector(ABC):
+    """One kind of outside system. Every call may raise a ConnectorError."""
+
+    kind: ClassVar[str]
+    label: ClassVar[str]
+    can: ClassVar[frozenset[Can]]
+    scopes: ClassVar[tuple[str, ...]]
+    order_states: ClassVar[tuple[str, ...]] = ()
+    sales_already_happened: ClassVar[bool] = False
+
+    def __init__(self, account: Account) -> None:
+        self.caller = Caller(account.address, account.token, allow_private=account.allow_private, attempts=account.attempts)
+
+    @abstractmethod
+    def identify(self) -> Identity:
+        """Who answers and what the token may do; what is missing is named."""
+
+    def listings(self, cursor: str) -> Page:
+        """A page of RemoteListing."""
+        self._cannot("listings")
+
+    def read_quantities(self, external_ids: Sequence[str]) -> dict[str, Decimal]:
+        """What the channel shows now, by listing."""
+        self._cannot("read_quantities")
+
+    def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult]:
+        """Set absolute quantities; one result a line."""
+        self._cannot("push_quantities")
+
+    def orders(self, since: str, cursor: str) -> Page:
+        """A page of RemoteOrder changed since a far-end time, oldest first."""
+        self._cannot("orders")
+
+    def register_webhook(self, url: str) -> str:
+        """Ask for events at `url`; returns the signing secret."""
+        self._cannot("register_webhook")
+
+    def read_event(self, body: dict[str, Any]) -> RemoteOrder | None:
+        """The order inside a webhook's body, or None for an event we do not use."""
+        self._cannot("read_event")
+
+    def fulfil(self, notice: ShipmentNotice) -> str:
+        """Tell the channel what was shipped; returns its id of the shipment."""
+        self._cannot("fulfil")
+
+    def post_document(self, document: LedgerDoc) -> str:
+        """Book a document at most once (by its number); returns the ledger's id."""
+        self._cannot("post_document")
+
+    def accounts(self) -> list[tuple[str, str]]:
+        """(code, name) of the ledger's accounts."""
+        self._cannot("accounts")
+
+    def balances(self) -> dict[tuple[str, str], Decimal]:
+        """Movement by (period YYYY-MM, account code), debits positive."""
+        self._cannot("balances")
+
+    def document_totals(self) -> dict[str, Decimal]:
+        """Sum of debits by document number, of everything the ledger holds."""
+        self._cannot("document_totals")
+
+    def place_order(self, number: str, document: bytes) -> str:
+        """Deliver a UBL Order at most once; returns the supplier's receipt."""
+        self._cannot("place_order")
+
+    def answers(self, cursor: str) -> Page:
+        """A page of SupplierAnswer."""
+        self._cannot("answers")
+
+    def _cannot(self, what: str) -> NoReturn:
+        raise NotImplementedError(f"{self.label} has no {what}.")
+
+    def _missing(self, scopes: Sequence[str]) -> list[str]:
+        return [scope for scope in self.scopes if scope not in scopes]
+
+
+def read(kind: type[M], data: Mapping[str, Any]) -> M:
+    """A message from what a far end sent. Raises NonsenseError naming the first bad field."""
+    try:
+        return kind.model_validate(data)
+    except ValidationError as error:
+        first = error.errors()[0]
+        where = ".".join(str(part) for part in first["loc"])
+        raise NonsenseError(f"{where}: {first['msg']}") from error

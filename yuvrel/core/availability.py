@@ -1,0 +1,148 @@
+"""What a channel may show: from the shelf through buffer, share, step and limits to the offer."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from decimal import ROUND_DOWN, Decimal
+from typing import Literal
+
+from .errors import BadInputError
+from .money import ZERO, floor_to
+from .working import Step, Working
+
+Basis = Literal["available", "projected"]
+
+
+@dataclass(frozen=True)
+class Shelf:
+    """One location's stock of one item, in the item's unit."""
+
+    location: str
+    on_hand: Decimal
+    committed: Decimal = ZERO
+    incoming_due: Decimal = ZERO
+    backordered: Decimal = ZERO
+
+
+@dataclass(frozen=True)
+class OfferRule:
+    """How a connection turns stock into a shown quantity; None means no such limit."""
+
+    basis: Basis = "available"
+    buffer: Decimal = ZERO
+    share_percent: Decimal = Decimal(100)
+    minimum: Decimal = ZERO
+    maximum: Decimal | None = None
+    step: Decimal = Decimal(1)
+    past_zero_left: Decimal = ZERO
+
+    def __post_init__(self) -> None:
+        if not 0 <= self.share_percent <= 100:
+            raise BadInputError("The share must lie between 0 and 100 %.", field="share_percent")
+        if self.buffer < 0:
+            raise BadInputError("A buffer cannot be negative.", field="buffer")
+        if self.step <= 0:
+            raise BadInputError("The step must be greater than zero.", field="step")
+
+
+@dataclass(frozen=True)
+class Offer:
+    """The quantity to show, with its sum."""
+
+    quantity: Decimal
+    working: Working
+
+
+def pool_of(shelves: Sequence[Shelf], basis: Basis) -> Decimal:
+    """Units that may be offered: what each location has free, less all open backorders."""
+    free = ZERO
+    for shelf in shelves:
+        amount = shelf.on_hand - shelf.committed
+        if basis == "projected":
+            amount += shelf.incoming_due
+        free += max(ZERO, amount)
+    return max(ZERO, free - sum((shelf.backordered for shelf in shelves), ZERO))
+
+
+def bundle_pool(parts: Sequence[tuple[Decimal, Decimal]]) -> Decimal:
+    """Whole bundles that can be made: min over components of floor(pool / quantity).
+
+    `parts` are (component pool, quantity per bundle). Raises BadInputError when a bundle is empty.
+    """
+    if not parts:
+        raise BadInputError("A bundle needs at least one component.", field="components")
+    return min((pool / each).to_integral_value(rounding=ROUND_DOWN) for pool, each in parts)
+
+
+def offer(pool: Decimal, rule: OfferRule) -> Decimal:
+    """The shown quantity for a pool, by the six steps that follow the pool.
+
+    Check: pool 38, buffer 3, share 50 %, maximum 15, minimum 2 -> 15.
+    """
+    left = max(ZERO, pool - rule.buffer)
+    shared = floor_to(left * rule.share_percent / 100, Decimal(1) if rule.step >= 1 else rule.step)
+    stepped = floor_to(shared, rule.step)
+    if stepped < rule.minimum:
+        stepped = ZERO
+    if rule.maximum is not None:
+        stepped = min(stepped, rule.maximum)
+    return stepped + max(ZERO, rule.past_zero_left)
+
+
+def _pool_steps(shelves: Sequence[Shelf], basis: Basis) -> list[Step]:
+    steps = []
+    for shelf in shelves:
+        note = f"{shelf.on_hand.normalize():f} on hand - {shelf.committed.normalize():f} committed"
+        amount = shelf.on_hand - shelf.committed
+        if basis == "projected":
+            amount += shelf.incoming_due
+            note += f" + {shelf.incoming_due.normalize():f} incoming"
+        steps.append(Step(shelf.location, max(ZERO, amount), note, op="+"))
+    owed = sum((shelf.backordered for shelf in shelves), ZERO)
+    if owed:
+        steps.append(Step("Backorders", owed, "promised before anything is offered", op="-"))
+    return steps
+
+
+def offer_for(
+    shelves: Sequence[Shelf],
+    rule: OfferRule,
+    *,
+    subject: str,
+    parts: Sequence[tuple[str, Decimal, Decimal]] | None = None,
+) -> Offer:
+    """The offer of one listing with its Working.
+
+    `parts` (title, component pool, quantity per bundle) replaces the shelves for a bundle.
+    """
+    if parts is not None:
+        pool = bundle_pool([(amount, each) for _, amount, each in parts])
+        steps = [Step(title, amount, f"÷ {each.normalize():f} per kit", kind="fact") for title, amount, each in parts]
+    else:
+        pool = pool_of(shelves, rule.basis)
+        steps = _pool_steps(shelves, rule.basis)
+    quantity = offer(pool, rule)
+    steps.append(Step("Pool", pool, f"by {rule.basis} stock", kind="subtotal"))
+    steps.append(Step("Buffer", rule.buffer, "this connection", op="-"))
+    if rule.share_percent != 100:
+        steps.append(Step("Share", f"{rule.share_percent.normalize():f} %", "rounded down", op="×"))
+    if rule.step != 1:
+        steps.append(Step("Step", rule.step, "down to a whole step", kind="fact"))
+    if rule.minimum:
+        steps.append(Step("Minimum to show", rule.minimum, "less shows as none", kind="fact"))
+    if rule.maximum is not None:
+        steps.append(Step("Maximum to show", rule.maximum, "at most", kind="fact"))
+    if rule.past_zero_left:
+        steps.append(Step("Selling past zero", rule.past_zero_left, "remaining limit", op="+"))
+    steps.append(Step("Offered", quantity, kind="result"))
+    return Offer(quantity, Working("How many may it show?", subject, tuple(steps)))
+
+
+def reserve(wanted: Decimal, on_hand: Decimal, committed: Decimal) -> tuple[Decimal, Decimal]:
+    """(reserved, backordered) for a wanted quantity at one location; never more than is free."""
+    if wanted < 0:
+        raise BadInputError("A quantity to reserve cannot be negative.", field="quantity")
+    free = max(ZERO, on_hand - committed)
+    reserved = min(wanted, free)
+    return reserved, wanted - reserved

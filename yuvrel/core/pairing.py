@@ -1,0 +1,112 @@
+"""Which item a listing is: exact SKU, exact barcode, then likeness of title and options."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from rapidfuzz import fuzz, utils
+
+from .errors import BadInputError
+from .gtin import normal_gtin, normal_sku
+
+SIMILAR_FROM = 55.0
+
+
+@dataclass(frozen=True)
+class ListingFacts:
+    """What a channel says of a listing."""
+
+    sku: str
+    barcode: str
+    title: str
+    options: str = ""
+
+
+@dataclass(frozen=True)
+class ItemFacts:
+    """What the range says of an item. `gtins` are fourteen digits long."""
+
+    id: int
+    sku: str
+    gtins: tuple[str, ...]
+    title: str
+    options: str = ""
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """An item that may be meant, with why; `score` from 0 to 100."""
+
+    item_id: int
+    score: float
+    reason: str
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """`linked` is set only for a unique exact match; `clash` says why it must not link by itself."""
+
+    linked: int | None
+    reason: str
+    candidates: tuple[Candidate, ...]
+    clash: str = ""
+
+
+class PairingIndex:
+    """The range, prepared for pairing many listings against it."""
+
+    def __init__(self, items: Sequence[ItemFacts]) -> None:
+        self._items = list(items)
+        self._by_sku: dict[str, list[int]] = {}
+        self._by_gtin: dict[str, list[int]] = {}
+        for item in items:
+            if item.sku.strip():
+                self._by_sku.setdefault(normal_sku(item.sku), []).append(item.id)
+            for gtin in item.gtins:
+                self._by_gtin.setdefault(gtin, []).append(item.id)
+        self._texts = {item.id: _text(item.title, item.options) for item in items}
+
+    def verdict(self, listing: ListingFacts, most: int = 5) -> Verdict:
+        """Link, clash or ranked suggestions for one listing."""
+        by_sku = self._by_sku.get(normal_sku(listing.sku), []) if listing.sku.strip() else []
+        by_gtin, gtin_fault = self._barcode_matches(listing.barcode)
+        exact = [Candidate(i, 100.0, "same SKU") for i in by_sku]
+        exact += [Candidate(i, 99.0, "same barcode") for i in by_gtin if i not in by_sku]
+        clash = ""
+        if by_sku and by_gtin and not set(by_sku) & set(by_gtin):
+            clash = "The SKU names one item and the barcode another."
+        elif len(by_sku) > 1 or (not by_sku and len(by_gtin) > 1):
+            clash = "More than one item matches."
+        similar = self._similar(listing, {c.item_id for c in exact}, most)
+        candidates = tuple((exact + similar)[:most])
+        if exact and not clash:
+            best = exact[0]
+            both = best.item_id in by_sku and best.item_id in by_gtin
+            return Verdict(best.item_id, "same SKU and barcode" if both else best.reason, candidates)
+        return Verdict(None, clash or gtin_fault or "no exact match", candidates, clash)
+
+    def _barcode_matches(self, barcode: str) -> tuple[list[int], str]:
+        if not barcode.strip():
+            return [], ""
+        try:
+            return self._by_gtin.get(normal_gtin(barcode), []), ""
+        except BadInputError as error:
+            return [], error.detail
+
+    def _similar(self, listing: ListingFacts, seen: set[int], most: int) -> list[Candidate]:
+        text = _text(listing.title, listing.options)
+        if not text:
+            return []
+        scored = []
+        for item_id, other in self._texts.items():
+            if item_id in seen:
+                continue
+            score = 0.6 * fuzz.token_sort_ratio(text, other) + 0.4 * fuzz.token_set_ratio(text, other)
+            if score >= SIMILAR_FROM:
+                scored.append(Candidate(item_id, min(98.0, round(score, 1)), "similar title"))
+        return sorted(scored, key=lambda c: (-c.score, c.item_id))[:most]
+
+
+def _text(title: str, options: str) -> str:
+    return utils.default_process(f"{title} {options}")

@@ -1,0 +1,167 @@
+"""Which accounts an event touches (perpetual inventory). Amounts are in base currency;
+a positive amount is a debit, a negative one a credit; every set of lines adds up to zero.
+
+Revenue is posted when goods are handed over (IFRS 15, paragraphs 31 and 38), the cost of the
+goods in the same period (IAS 2, paragraph 34).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from decimal import Decimal
+from enum import StrEnum
+
+from .errors import RefusedError, UnbalancedError
+from .money import ZERO
+
+
+class Role(StrEnum):
+    """What an account is for; a connection to an outside ledger maps each role to one account."""
+
+    INVENTORY = "inventory"
+    RECEIVED_NOT_BILLED = "received_not_billed"
+    PAYABLE = "payable"
+    RECEIVABLE = "receivable"
+    CLEARING = "clearing"
+    PREPAYMENTS = "prepayments"
+    BANK = "bank"
+    INPUT_TAX = "input_tax"
+    OUTPUT_TAX = "output_tax"
+    SALES = "sales"
+    SHIPPING_INCOME = "shipping_income"
+    SURCHARGE_INCOME = "surcharge_income"
+    DISCOUNTS = "discounts"
+    COST_OF_SALES = "cost_of_sales"
+    PRICE_DIFFERENCE = "price_difference"
+    EXCHANGE_DIFFERENCE = "exchange_difference"
+    SHRINKAGE = "shrinkage"
+    DAMAGE = "damage"
+    WRITE_OFF = "write_off"
+    OPENING = "opening"
+    SALES_RETURNS = "sales_returns"
+
+
+REASON_ROLES: Mapping[str, Role] = {
+    "damaged": Role.DAMAGE,
+    "lost": Role.SHRINKAGE,
+    "found": Role.SHRINKAGE,
+    "count": Role.SHRINKAGE,
+    "expired": Role.WRITE_OFF,
+    "sample": Role.WRITE_OFF,
+    "opening": Role.OPENING,
+}
+
+
+@dataclass(frozen=True)
+class Line:
+    """One side of an entry: a debit when `amount` is positive."""
+
+    role: Role
+    amount: Decimal
+    item_id: int | None = None
+    memo: str = ""
+
+
+def balanced(lines: Iterable[Line]) -> tuple[Line, ...]:
+    """The lines without empty ones. Raises UnbalancedError when they do not add up to zero."""
+    kept = tuple(line for line in lines if line.amount)
+    total = sum((line.amount for line in kept), ZERO)
+    if total:
+        raise UnbalancedError(f"The entry is out of balance by {total}.")
+    return kept
+
+
+def receipt(values: Iterable[tuple[int, Decimal, Decimal]]) -> tuple[Line, ...]:
+    """Goods receipt: Inventory against Goods received not billed; the true-up to Cost of sales.
+
+    `values`: (item, value added to inventory after the true-up, true-up).
+    """
+    lines: list[Line] = []
+    for item_id, moved, true_up in values:
+        lines.append(Line(Role.INVENTORY, moved, item_id))
+        lines.append(Line(Role.COST_OF_SALES, true_up, item_id, "below-zero true-up"))
+        lines.append(Line(Role.RECEIVED_NOT_BILLED, -(moved + true_up), item_id))
+    return balanced(lines)
+
+
+def cost_of_shipment(costs: Iterable[tuple[int, Decimal]]) -> tuple[Line, ...]:
+    """Cost of sales against Inventory. `costs`: (item, cost, positive when goods leave)."""
+    lines: list[Line] = []
+    for item_id, cost in costs:
+        lines.append(Line(Role.COST_OF_SALES, cost, item_id))
+        lines.append(Line(Role.INVENTORY, -cost, item_id))
+    return balanced(lines)
+
+
+@dataclass(frozen=True)
+class Revenue:
+    """What one invoice earns, net of tax; `discount` is positive and reduces the total."""
+
+    sales: Decimal = ZERO
+    shipping: Decimal = ZERO
+    surcharge: Decimal = ZERO
+    discount: Decimal = ZERO
+    tax: Decimal = ZERO
+
+    @property
+    def total(self) -> Decimal:
+        """What the customer owes for it."""
+        return self.sales + self.shipping + self.surcharge - self.discount + self.tax
+
+
+def invoice(revenue: Revenue, against: Role) -> tuple[Line, ...]:
+    """Shipment and invoice, or a till sale: income and output tax against who owes or paid it."""
+    if against not in (Role.CLEARING, Role.PREPAYMENTS, Role.RECEIVABLE):
+        raise RefusedError(f"An invoice cannot be settled against {against}.", field="against")
+    return balanced(
+        [
+            Line(against, revenue.total),
+            Line(Role.DISCOUNTS, revenue.discount),
+            Line(Role.SALES, -revenue.sales),
+            Line(Role.SHIPPING_INCOME, -revenue.shipping),
+            Line(Role.SURCHARGE_INCOME, -revenue.surcharge),
+            Line(Role.OUTPUT_TAX, -revenue.tax),
+        ]
+    )
+
+
+def prepayment(amount: Decimal) -> tuple[Line, ...]:
+    """An order paid before it is shipped: Channel clearing against Customer prepayments."""
+    return balanced([Line(Role.CLEARING, amount), Line(Role.PREPAYMENTS, -amount)])
+
+
+def adjustment(reason: str, values: Iterable[tuple[int, Decimal, Decimal]]) -> tuple[Line, ...]:
+    """Stock put right by hand: Inventory against the account of the reason.
+
+    `values`: (item, value moved into inventory, true-up). Raises RefusedError for an unknown reason.
+    """
+    try:
+        other = REASON_ROLES[reason]
+    except KeyError as error:
+        known = ", ".join(sorted(REASON_ROLES))
+        raise RefusedError(f"Reason must be one of {known}.", field="reason") from error
+    lines: list[Line] = []
+    for item_id, moved, true_up in values:
+        lines.append(Line(Role.INVENTORY, moved, item_id))
+        lines.append(Line(Role.COST_OF_SALES, true_up, item_id, "below-zero true-up"))
+        lines.append(Line(other, -(moved + true_up), item_id))
+    return balanced(lines)
+
+
+def bill(received: Decimal, billed: Decimal, tax: Decimal, exchange: Decimal = ZERO) -> tuple[Line, ...]:
+    """Supplier bill against what was received, in base currency.
+
+    `received`: value posted at receipt; `billed`: net amount of the bill; `exchange`: the part
+    of the difference that comes from the rate alone. The rest is price difference.
+    """
+    difference = billed - received - exchange
+    return balanced(
+        [
+            Line(Role.RECEIVED_NOT_BILLED, received),
+            Line(Role.PRICE_DIFFERENCE, difference),
+            Line(Role.EXCHANGE_DIFFERENCE, exchange),
+            Line(Role.INPUT_TAX, tax),
+            Line(Role.PAYABLE, -(billed + tax)),
+        ]
+    )

@@ -1,0 +1,121 @@
+"""Larkmead's people, places, range and terms as rows."""
+
+from __future__ import annotations
+
+from datetime import date, timedelta
+from decimal import Decimal
+
+from django.contrib.auth.hashers import make_password
+from django.contrib.auth.models import Group
+
+from yuvrel.books.actions import open_chart
+from yuvrel.buying.models import ExchangeRate, PriceBreak, Supplier, SupplierItem
+from yuvrel.catalogue.models import Barcode, BundleComponent, Category, Item, Product, TaxClass
+from yuvrel.core.gtin import normal_gtin
+from yuvrel.core.money import round_unit_cost
+from yuvrel.people.models import Company, Location, User
+from yuvrel.people.roles import Role
+from yuvrel.planning.models import ItemPolicy
+
+from .range import BY_SKU, RATES, SPECS, SUPPLIERS, gtin
+
+PASSWORD = "larkmead"  # noqa: S105  (the demo's own, printed at its start)
+PEOPLE = (
+    (Role.MANAGER, "Hester", "Larkmead"),
+    (Role.BUYER, "Ivo", "Marsh"),
+    (Role.STOCKKEEPER, "Bram", "Tolland"),
+    (Role.BOOKKEEPER, "Nuala", "Corrie"),
+    (Role.VIEWER, "Sunniva", "Ashby"),
+)
+LOCATIONS = (("tannery-yard", "Tannery Yard"), ("mill-lane", "Mill Lane"), ("wagon", "The Wagon"))
+
+
+def make_people() -> None:
+    """Company, places, accounts of the books, and one sign-in per role."""
+    company = Company.objects.create(name="Larkmead Apiary Supply", base_currency="EUR", time_zone="Europe/Dublin")
+    for position, (code, name) in enumerate(LOCATIONS):
+        Location.objects.create(company=company, code=code, name=name, position=position)
+    hashed = make_password(PASSWORD)
+    for role, first, last in PEOPLE:
+        user = User.objects.create(username=role.value, first_name=first, last_name=last, password=hashed)
+        user.groups.add(Group.objects.get_or_create(name=role.value)[0])
+    TaxClass.objects.create(name="Standard", percent="23.00")
+    open_chart()
+
+
+def make_suppliers(today: date) -> None:
+    """Suppliers and the rates of their currencies, month by month."""
+    for spec in SUPPLIERS:
+        Supplier.objects.create(
+            code=spec.code,
+            name=spec.name,
+            currency=spec.currency,
+            lead_days=spec.lead,
+            lead_deviation_days=spec.lead_deviation,
+            order_minimum=spec.minimum,
+            email=f"orders@{spec.code}.example",
+            address={"street": spec.street, "city": spec.city, "country": spec.country},
+        )
+    for currency, rate in RATES.items():
+        for month in range(28):
+            wobble = Decimal(((month * 7) % 11) - 5) / 1000 if month else Decimal(0)
+            ExchangeRate.objects.create(currency=currency, day=today - timedelta(days=30 * month), rate=rate * (1 + wobble))
+
+
+def make_range() -> dict[str, Item]:
+    """Products, items, barcodes, kits, terms; returns the items by SKU."""
+    tax = TaxClass.objects.get()
+    categories: dict[str, Category] = {}
+    products: dict[str, Product] = {}
+    items: dict[str, Item] = {}
+    for number, spec in enumerate(SPECS, 1):
+        category = categories.get(spec.category) or Category.objects.create(name=spec.category)
+        categories[spec.category] = category
+        key = spec.product if spec.options else spec.sku
+        product = products.get(key) or Product.objects.create(
+            title=spec.product, category=category, tax_class=tax, option_names=list(spec.options)
+        )
+        products[key] = product
+        item = Item.objects.create(
+            product=product,
+            sku=spec.sku,
+            title=spec.title,
+            options=spec.options,
+            kind=spec.kind,
+            price=spec.price,
+            expiry_tracked=spec.expiry,
+            weight_grams=spec.weight,
+        )
+        items[spec.sku] = item
+        if spec.kind != "service":
+            Barcode.objects.create(item=item, gtin=normal_gtin(gtin(number)))
+    for spec in SPECS:
+        for part, count in spec.parts:
+            BundleComponent.objects.create(bundle=items[spec.sku], component=items[part], quantity=count)
+    _make_terms(items)
+    return items
+
+
+def _make_terms(items: dict[str, Item]) -> None:
+    suppliers = {s.code: s for s in Supplier.objects.all()}
+    for spec in SPECS:
+        if not spec.supplier:
+            continue
+        terms = SupplierItem.objects.create(
+            supplier=suppliers[spec.supplier],
+            item=items[spec.sku],
+            code=f"{spec.supplier[:2].upper()}{1000 + items[spec.sku].pk}",
+            pack=spec.pack,
+            minimum=spec.minimum,
+        )
+        for packs, factor in ((0, "1"), (5, "0.96"), (12, "0.92")):
+            PriceBreak.objects.create(
+                supplier_item=terms, from_quantity=packs * spec.pack, price=round_unit_cost(spec.cost * Decimal(factor))
+            )
+    for sku, cover in (("SUI-VEN-M", 45), ("SUI-VEN-L", 45), ("EXT-HND-4", 20)):
+        ItemPolicy.objects.create(item=items[sku], cover_days=cover)
+    for sku in ("SYR-005", "FON-002", "PAT-POL-1"):
+        ItemPolicy.objects.create(item=items[sku], cover_days=14, safety="days", safety_figure="7")
+
+
+__all__ = ["BY_SKU", "PASSWORD", "PEOPLE", "make_people", "make_range", "make_suppliers"]

@@ -1,0 +1,484 @@
+"""Seeding Larkmead: the database, and the set-up file of the stand-ins that goes with it."""
+
+from __future__ import annotations
+
+import random
+from collections import defaultdict
+from datetime import datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+from django.db import transaction
+from django.utils import timezone
+
+from yuvrel.books.actions import CHART, account_ids
+from yuvrel.buying import actions as buying
+from yuvrel.buying.models import PurchaseOrder, Supplier
+from yuvrel.catalogue.models import Item
+from yuvrel.channels.access import seal
+from yuvrel.channels.models import Connection, Listing
+from yuvrel.channels.offers import load_shelves, offer_of, places_of
+from yuvrel.people.models import Location
+from yuvrel.people.queries import company_day
+from yuvrel.people.roles import SYSTEM
+from yuvrel.planning.queries import replenishment
+
+from .company import make_people, make_range, make_suppliers
+from .history import simulate
+from .past import Past
+from .range import BY_SKU, FIRST, LAST, SPECS, SUPPLIERS, TOWNS, gtin
+
+SCOPES = {
+    "shop": ["products:read", "stock:write", "orders:read", "shipments:write", "webhooks:write"],
+    "till": ["articles:read", "articles:write", "sales:read"],
+    "ledger": ["accounts.read", "documents.write", "balances.read"],
+    "supplier": ["orders:send", "answers:read"],
+}
+Setup = dict[str, dict[str, Any]]
+
+
+def _account(sort: str, name: str, token: str, **more: Any) -> dict[str, Any]:
+    return {"id": name, "sort": sort, "name": name, "tokens": {token: SCOPES[sort], f"{token}-reads": SCOPES[sort][:1]}, **more}
+
+
+class Seeder:
+    """One seeding; `base` is where the stand-ins answer."""
+
+    def __init__(self, base: str, now: datetime | None = None) -> None:
+        self.base = base.rstrip("/")
+        self.now = now or timezone.now()
+        self.today = company_day_of(self.now)
+        self.random = random.Random(11)
+        self.setup: Setup = {}
+        self.connections: dict[str, Connection] = {}
+
+    @transaction.atomic
+    def run(self) -> Setup:
+        """Fill the database; returns what the stand-ins start with."""
+        make_people()
+        make_suppliers(self.today)
+        self.items = make_range()
+        self.connect()
+        past = Past(simulate(self.today), self.items, self.connections)
+        past.write()
+        told = past.journal()
+        self.purchase_orders()
+        self.listings()
+        self.shops()
+        self.ledger(told)
+        self.suppliers()
+        return self.setup
+
+    def connect(self) -> None:
+        """The live connections; the trade shop is left for a person to add."""
+        self.connection(
+            "tannery-yard",
+            "web_shop",
+            "Larkmead web shop",
+            "shop/larkmead-web",
+            "shop-web-token",
+            "WS-",
+            fee_percent="1.80",
+            fee_fixed="0.25",
+            cash_customer="Web shop cash sales",
+            maximum="60",
+        )
+        self.connection(
+            "mill-lane",
+            "till",
+            "Mill Lane till",
+            "till/mill-lane",
+            "till-mill-token",
+            "ML-",
+            cash_customer="Mill Lane cash sales",
+        )
+        self.connection("wagon", "till", "Wagon till", "till/wagon", "till-wagon-token", "WG-", cash_customer="Market cash sales")
+        self.connection(
+            "daybook", "ledger", "Daybook", "ledger/daybook", "daybook-token", "", accounts={r.value: c for r, c, _ in CHART}
+        )
+        for spec in SUPPLIERS:
+            row = self.connection(spec.code, "supplier", f"{spec.name} inbox", f"supplier/{spec.code}", f"{spec.code}-token", "")
+            row.watermark = "0"
+            row.save(update_fields=["watermark"])
+            Supplier.objects.filter(code=spec.code).update(inbox=row)
+
+    def connection(self, key: str, kind: str, name: str, path: str, token: str, prefix: str, **more: Any) -> Connection:
+        """A live connection."""
+        since = self.now - timedelta(hours=22)
+        states = {"web_shop": ["paid", "on_account"], "till": ["sold"]}.get(kind, [])
+        place = Location.objects.filter(code=key).first() or Location.objects.get(code="tannery-yard")
+        row = Connection.objects.create(
+            kind=kind,
+            name=name,
+            address=f"{self.base}/{path}",
+            token_sealed=seal(token),
+            hook_key=f"hook-{key}-{self.random.getrandbits(64):x}",
+            state="live",
+            tested_at=self.now,
+            prefix=prefix,
+            fulfils_from=place,
+            order_states=states,
+            every_seconds=20,
+            watermark=since.isoformat(),
+            live_since=since,
+            test_report={
+                "ok": True,
+                "name": name,
+                "scopes": SCOPES[path.split("/")[0]],
+                "accounts": [[c, n] for _, c, n in CHART] if kind == "ledger" else [],
+            },
+            **more,
+        )
+        row.feeds.set([place])
+        row.refresh_from_db()
+        self.connections[key] = row
+        return row
+
+    def listings(self) -> None:
+        """What each channel shows: linked and agreed, but for a few that wait on the bench."""
+        rows = []
+        for spec in SPECS:
+            for key in ("tannery-yard", "mill-lane", "wagon"):
+                if key != "tannery-yard" and (spec.kind != "stocked" or (key == "wagon" and not spec.wagon)):
+                    continue
+                item = self.items[spec.sku]
+                rows.append(
+                    Listing(
+                        connection=self.connections[key],
+                        external_id=self.external(key, item),
+                        group_id=str(item.product_id),
+                        sku=spec.sku,
+                        barcode=self.barcode(spec.sku),
+                        title=spec.title,
+                        product_title=spec.product,
+                        options=spec.options,
+                        category=spec.category,
+                        price=spec.price,
+                        service=spec.kind == "service",
+                        link="linked",
+                        item=item,
+                        link_reason="same SKU and barcode",
+                    )
+                )
+        rows += [
+            Listing(
+                connection=self.connections["wagon"],
+                external_id=f"9{n}",
+                sku=sku,
+                barcode=code,
+                title=title,
+                product_title=title,
+                price=price,
+            )
+            for n, (sku, code, title, price) in enumerate(self.strangers())
+        ]
+        Listing.objects.bulk_create(rows)
+        self.agree()
+
+    def strangers(self) -> list[tuple[str, str, str, str]]:
+        """Listings of the market till that nobody has paired."""
+        return [
+            ("", "", "Smoker small", "32.00"),
+            ("W-77", "", "Goatskin gloves size 9", "24.50"),
+            ("TOL-JAY", self.barcode("TOL-STD"), "J hive tool", "11.90"),
+            ("", "", "Honey jar 340ml, tray of 24", "19.50"),
+            ("W-81", "", "Beeswax lip balm", "4.50"),
+        ]
+
+    def barcode(self, sku: str) -> str:
+        """The GTIN of an item."""
+        number = next(n for n, spec in enumerate(SPECS, 1) if spec.sku == sku)
+        return gtin(number) if BY_SKU[sku].kind != "service" else ""
+
+    def external(self, key: str, item: Item) -> str:
+        """The channel's own id of an item."""
+        return f"v{item.pk}" if key == "tannery-yard" else f"{1000 + item.pk}"
+
+    def agree(self) -> None:
+        """Offers worked out by the same code as ever; the stand-ins start out showing them."""
+        rows = list(Listing.objects.filter(link="linked").select_related("connection").prefetch_related("connection__feeds"))
+        shelves = load_shelves(row.item_id for row in rows if row.item_id)
+        for row in rows:
+            worked = offer_of(row, row.connection, places_of(row.connection), shelves, self.today)
+            if worked:
+                row.offered = row.shown = worked.quantity
+                row.offered_at = row.shown_at = row.agreed_at = self.now
+                row.offer_state, row.offer_cause = "agreed", "opening"
+        Listing.objects.bulk_update(
+            rows, ["offered", "shown", "offered_at", "shown_at", "agreed_at", "offer_state", "offer_cause"]
+        )
+
+    def shops(self) -> None:
+        """The web shop with the orders of today, the trade shop, both tills."""
+        shown = {(row.connection_id, row.sku): int(row.offered or 0) for row in Listing.objects.filter(link="linked")}
+        web = {spec.sku: shown.get((self.connections["tannery-yard"].pk, spec.sku), 0) for spec in SPECS}
+        orders = self.fresh_orders(web)
+        web["GLV-GOA-8"] += 3  # somebody edited it at the shop: the first drift to be seen
+        self.setup["larkmead-web"] = {
+            "account": {**_account("shop", "Larkmead web shop", "shop-web-token"), "next_number": 20500},
+            "product": self.products(web),
+            "order": orders,
+        }
+        self.setup["larkmead-trade"] = {
+            "account": {**_account("shop", "Larkmead trade shop", "shop-trade-token"), "trade": True, "next_number": 701},
+            "product": self.trade_products(),
+            "order": [],
+        }
+        for key, name, token in (("mill-lane", "Mill Lane till", "till-mill-token"), ("wagon", "Wagon till", "till-wagon-token")):
+            articles = [
+                {
+                    "id": row.external_id,
+                    "plu": row.external_id,
+                    "code": row.sku,
+                    "ean": row.barcode,
+                    "label": row.title,
+                    "price": str(row.price),
+                    "group": row.category,
+                    "vat": "23",
+                    "stock": str(int(row.offered or 0)),
+                }
+                for row in Listing.objects.filter(connection=self.connections[key]).order_by("pk")
+            ]
+            receipts = self.receipts(articles) if key == "mill-lane" else []
+            self.setup[key] = {
+                "account": {**_account("till", name, token), "next_number": 4000},
+                "article": articles,
+                "receipt": receipts,
+            }
+
+    def products(self, shown: dict[str, int]) -> list[dict[str, Any]]:
+        """The shop's products with their variants."""
+        groups: dict[int, list[str]] = defaultdict(list)
+        for spec in SPECS:
+            groups[self.items[spec.sku].product_id].append(spec.sku)
+        return [
+            {
+                "id": str(product),
+                "title": BY_SKU[skus[0]].product,
+                "category": BY_SKU[skus[0]].category,
+                "tax_percent": "23",
+                "variants": [
+                    {
+                        "id": self.external("tannery-yard", self.items[sku]),
+                        "sku": sku,
+                        "barcode": self.barcode(sku),
+                        "price": str(BY_SKU[sku].price),
+                        "quantity": shown.get(sku, 0),
+                        "options": BY_SKU[sku].options,
+                        "tracked": BY_SKU[sku].kind != "service",
+                        "weight_grams": BY_SKU[sku].weight,
+                    }
+                    for sku in skus
+                ],
+            }
+            for product, skus in groups.items()
+        ]
+
+    def trade_products(self) -> list[dict[str, Any]]:
+        """The trade shop: mostly known SKUs, some known by barcode only, some by title only, a clash, some new."""
+        known = [s for s in SPECS if s.kind == "stocked" and (s.category.startswith("Jars") or s.category in ("Feed", "Books"))][
+            :34
+        ]
+        rows = [(spec.sku, self.barcode(spec.sku), spec.title, spec.price) for spec in known[:26]]
+        rows += [(f"T{n:03d}", self.barcode(spec.sku), spec.title, spec.price) for n, spec in enumerate(known[26:30])]
+        rows += [("", "", f"{spec.title} (trade)", spec.price) for spec in known[30:33]]
+        rows += [
+            ("SMK-BRS-S", self.barcode("SMK-BRS-L"), "Smoker, small, trade", Decimal("27.00")),
+            ("TRD-PAL-HIV", gtin(900), "Pallet of flat hives, 40", Decimal("3120.00")),
+            ("TRD-DRM-SYR", gtin(901), "Feed syrup drum, 280 kg", Decimal("412.00")),
+        ]
+        return [
+            {
+                "id": f"tp{n}",
+                "title": title,
+                "category": "Trade",
+                "tax_percent": "23",
+                "variants": [
+                    {
+                        "id": f"tv{n}",
+                        "sku": sku,
+                        "barcode": code,
+                        "price": str((price * Decimal("0.82")).quantize(Decimal("0.01"))),
+                        "quantity": 0,
+                        "options": {},
+                        "tracked": True,
+                    }
+                ],
+            }
+            for n, (sku, code, title, price) in enumerate(rows)
+        ]
+
+    def fresh_orders(self, shown: dict[str, int]) -> list[dict[str, Any]]:
+        """Orders of the last hours, which the first exchange takes in; one does not add up."""
+        goods = [s for s in SPECS if s.kind != "service" and shown.get(s.sku, 0) > 3 and s.sku != "GLV-GOA-8" and s.price < 200]
+        orders = []
+        for n in range(17):
+            at = (self.now - timedelta(hours=20 - n * 1.15, minutes=self.random.randrange(50))).isoformat(timespec="microseconds")
+            lines = []
+            for k, spec in enumerate(self.random.sample(goods, self.random.choice((1, 1, 2, 2, 3)))):
+                units = self.random.choice((1, 1, 1, 2, 3))
+                shown[spec.sku] -= units
+                lines.append(
+                    {
+                        "id": f"l{k + 1}",
+                        "variant_id": self.external("tannery-yard", self.items[spec.sku]),
+                        "sku": spec.sku,
+                        "title": spec.title,
+                        "quantity": units,
+                        "amount": str(spec.price * units),
+                        "tax_percent": "23",
+                    }
+                )
+            orders.append(self.shop_order(n, at, lines))
+        orders[6]["total"] = str(Decimal(orders[6]["total"]) + Decimal("0.40"))
+        return orders
+
+    def shop_order(self, n: int, at: str, lines: list[dict[str, Any]]) -> dict[str, Any]:
+        """An order in the shop's own form."""
+        who = f"{FIRST[(n * 5) % len(FIRST)]} {LAST[(n * 3) % len(LAST)]}"
+        total = sum((Decimal(line["amount"]) for line in lines), Decimal(0))
+        discounts, shipping = [], []
+        if n % 5 == 2:
+            off = (total / 10).quantize(Decimal("0.01"))
+            discounts.append({"id": "d1", "title": "Coupon HONEY10", "amount": str(off), "tax_percent": "23"})
+            total -= off
+        if total < 120:
+            shipping.append({"id": "p1", "title": "Postage", "amount": "6.90", "tax_percent": "23"})
+            total += Decimal("6.90")
+        wraps = [{"id": "u1", "title": "Gift wrapping", "amount": "3.50", "tax_percent": "23"}] if n % 7 == 3 else []
+        total += Decimal("3.50") if wraps else Decimal(0)
+        return {
+            "id": f"live{n:02d}",
+            "number": str(20480 + n),
+            "version": 1,
+            "fulfilment": "open",
+            "status": "paid",
+            "created_at": at,
+            "updated_at": at,
+            "currency": "EUR",
+            "customer": {"name": who, "email": f"{who.replace(' ', '.').lower()}@post.example"},
+            "ship_to": {"street": f"{n + 2} Apple Lane", "city": TOWNS[n % len(TOWNS)], "country": "IE"},
+            "lines": lines,
+            "discounts": discounts,
+            "surcharges": wraps,
+            "shipping_lines": shipping,
+            "shipments": [],
+            "total": str(total),
+        }
+
+    def receipts(self, articles: list[dict[str, Any]]) -> list[dict[str, Any]]:
+        """Sales rung up at Mill Lane today; one sells more than the books say is there."""
+        rows = []
+        stocked = [a for a in articles if int(a["stock"]) > 0]
+        low = min(stocked, key=lambda a: int(a["stock"]))
+        for n in range(6):
+            at = (self.now - timedelta(hours=7 - n)).isoformat(timespec="microseconds")
+            article = low if n == 4 else self.random.choice(stocked)
+            count = int(low["stock"]) + 2 if n == 4 else 1
+            total = Decimal(article["price"]) * count
+            rows.append(
+                {
+                    "id": f"r{n}",
+                    "number": f"{3990 + n:05d}",
+                    "sold_at": at,
+                    "uploaded_at": at,
+                    "currency": "EUR",
+                    "tender": "card",
+                    "total": str(total),
+                    "rows": [
+                        {
+                            "pos": 1,
+                            "plu": article["plu"],
+                            "code": article["code"],
+                            "label": article["label"],
+                            "count": count,
+                            "sum": str(total),
+                            "vat": "23",
+                        }
+                    ],
+                }
+            )
+        return rows
+
+    def ledger(self, told: list[dict[str, Any]]) -> None:
+        """The ledger as it stands: our documents, and one that somebody booked by hand."""
+        codes = {r.value: c for r, c, _ in CHART}
+        documents = []
+        for row in told:
+            sums: dict[str, Decimal] = defaultdict(Decimal)
+            for line in row["lines"]:
+                sums[codes[line.role]] += line.amount
+            documents.append(
+                {
+                    "id": row["number"],
+                    "number": row["number"],
+                    "kind": "journal",
+                    "date": row["date"],
+                    "contact": "",
+                    "memo": row["memo"],
+                    "details": [],
+                    "booked_at": self.now.isoformat(),
+                    "postings": [{"account": c, "amount": str(v)} for c, v in sorted(sums.items()) if v],
+                }
+            )
+        documents.append(
+            {
+                "id": "HAND-1",
+                "number": "HAND-1",
+                "kind": "journal",
+                "date": (self.today - timedelta(days=1)).isoformat(),
+                "contact": "",
+                "memo": "booked by hand",
+                "details": [],
+                "booked_at": self.now.isoformat(),
+                "postings": [{"account": "5400", "amount": "7.95"}, {"account": "1300", "amount": "-7.95"}],
+            }
+        )
+        chart = [{"code": c, "name": n} for _, c, n in sorted(CHART, key=lambda row: row[1])]
+        self.setup["daybook"] = {
+            "account": {**_account("ledger", "Daybook", "daybook-token"), "chart": chart, "locked": []},
+            "document": documents,
+        }
+        account_ids.cache_clear()
+
+    def suppliers(self) -> None:
+        """Inboxes; the joinery answers by hand, the others by themselves."""
+        for spec in SUPPLIERS:
+            self.setup[spec.code] = {
+                "account": {
+                    **_account("supplier", spec.name, f"{spec.code}-token"),
+                    "answers_by_itself": spec.code != "brackwater",
+                },
+            }
+
+    def purchase_orders(self) -> None:
+        """Orders under way: some sent a while ago, one late, one draft."""
+        lines = [line for line in replenishment(self.today) if line.terms and line.suggestion.quantity > 0]
+        by_supplier: dict[str, list[buying.Wanted]] = defaultdict(list)
+        for line in lines:
+            wanted = buying.Wanted(line.item.pk, line.location.pk, line.suggestion.quantity, line.suggestion.working.as_dict())
+            if line.terms and line.location.code == "tannery-yard":
+                by_supplier[line.terms.supplier.code].append(wanted)
+        ages = {"brackwater": 8, "aldermoor": 20, "stavrin": 63, "quillmouth": 6, "oxbarrow": 0}
+        for code, age in ages.items():
+            chosen = by_supplier[code][::2][:6]
+            if not chosen:
+                continue
+            at = self.now - timedelta(days=age)
+            (order,) = buying.draft(SYSTEM, chosen, at)
+            if not age:
+                continue
+            buying.send(SYSTEM, order.pk, 1, at)
+            buying.acknowledge(SYSTEM, order.number, buying.Answer(f"OR-{order.number}", accepted=True), at)
+            PurchaseOrder.objects.filter(pk=order.pk).update(delivered_at=at, made_at=at)
+        Supplier.objects.update()
+
+
+def company_day_of(now: datetime) -> Any:
+    """The day in Larkmead's time zone, before there is a company to ask."""
+    from zoneinfo import ZoneInfo
+
+    return now.astimezone(ZoneInfo("Europe/Dublin")).date()
+
+
+__all__ = ["Seeder", "company_day"]

@@ -1,0 +1,1 @@
+"""Shared by the routes of all apps: sign-in, paging, wire types."""

@@ -1,0 +1,61 @@
+"""Cursor pages: the cursor holds the last row's sort values, so that a page stays put while rows come."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import json
+from collections.abc import Sequence
+from typing import Any
+
+from django.db.models import Q, QuerySet
+
+from yuvrel.core.errors import BadInputError
+
+MOST = 200
+
+
+def page(rows: QuerySet[Any], order: Sequence[str], cursor: str, limit: int) -> tuple[list[Any], str]:
+    """(rows, next cursor). `order` names fields, '-' for falling, and must end in a unique one.
+
+    Raises BadInputError for a cursor that is not one of ours and a limit outside 1 to MOST.
+    """
+    if not 1 <= limit <= MOST:
+        raise BadInputError(f"A page has 1 to {MOST} rows.", field="limit")
+    if cursor:
+        rows = rows.filter(_after(order, _open(cursor, len(order))))
+    found = list(rows.order_by(*order)[: limit + 1])
+    if len(found) <= limit:
+        return found, ""
+    return found[:limit], _close(found[limit - 1], order)
+
+
+def _after(order: Sequence[str], values: Sequence[Any]) -> Q:
+    condition = Q()
+    equal = Q()
+    for name, value in zip(order, values, strict=True):
+        field = name.lstrip("-")
+        step = {f"{field}__{'lt' if name.startswith('-') else 'gt'}": value}
+        condition |= equal & Q(**step)
+        equal &= Q(**{field: value})
+    return condition
+
+
+def _close(row: Any, order: Sequence[str]) -> str:
+    values = []
+    for name in order:
+        value = row
+        for part in name.lstrip("-").split("__"):
+            value = getattr(value, part)
+        values.append(value.isoformat() if hasattr(value, "isoformat") else value)
+    return base64.urlsafe_b64encode(json.dumps(values, default=str).encode()).decode()
+
+
+def _open(cursor: str, count: int) -> list[Any]:
+    try:
+        values = json.loads(base64.urlsafe_b64decode(cursor.encode()))
+    except (ValueError, binascii.Error) as error:
+        raise BadInputError("This cursor is not one of ours.", field="cursor") from error
+    if not isinstance(values, list) or len(values) != count or any(isinstance(v, (dict, list)) for v in values):
+        raise BadInputError("This cursor is not one of ours.", field="cursor")
+    return values

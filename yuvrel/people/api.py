@@ -1,0 +1,79 @@
+"""Routes of sign-in, the signed-in person and the company's places."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.contrib.auth import authenticate, login, logout
+from django.http import HttpRequest
+from django.middleware.csrf import get_token
+from ninja import Router
+from ninja.utils import check_csrf
+
+from yuvrel.core.errors import YuvrelError
+from yuvrel.kit.auth import actor
+
+from .models import Location
+from .queries import company
+from .roles import ALLOWED, Actor, actor_of
+from .schemas import LocationOut, Me, SignIn
+
+router = Router(tags=["people"])
+
+
+class NotSignedInError(YuvrelError):
+    """Name or password is wrong."""
+
+    status = 401
+
+
+def _me(who: Actor) -> dict[str, Any]:
+    firm = company()
+    return {
+        "name": who.name,
+        "role": who.role.value,
+        "may": sorted(a.value for a in ALLOWED[who.role]),
+        "company": firm.name,
+        "currency": firm.base_currency,
+        "time_zone": firm.time_zone,
+    }
+
+
+@router.post("/session", response=Me, auth=None, operation_id="sign_in")
+def sign_in(request: HttpRequest, body: SignIn) -> Any:
+    """Sign in; needs the CSRF token that the page was served with."""
+    _need_csrf(request)
+    user = authenticate(request, username=body.username, password=body.password)
+    if user is None:
+        if getattr(request, "axes_locked_out", False):
+            raise NotSignedInError("Too many tries. Wait a quarter of an hour, then try again.", field="password")
+        raise NotSignedInError("Name or password is wrong.", field="password")
+    login(request, user)
+    return _me(actor_of(user))
+
+
+def _need_csrf(request: HttpRequest) -> None:
+    """Signing in has no session yet, so ninja's own check does not run; a forged sign-in is refused here."""
+    if check_csrf(request) is not None:
+        raise NotSignedInError("Load the page again, then sign in.")
+
+
+@router.delete("/session", response={204: None}, operation_id="sign_out")
+def sign_out(request: HttpRequest) -> Any:
+    """Sign out."""
+    logout(request)
+    return 204, None
+
+
+@router.get("/session", response=Me, operation_id="who_am_i")
+def who_am_i(request: HttpRequest) -> Any:
+    """Who is signed in."""
+    get_token(request)
+    return _me(actor(request))
+
+
+@router.get("/locations", response=list[LocationOut], operation_id="list_locations")
+def list_locations(request: HttpRequest) -> Any:
+    """Places that hold stock."""
+    actor(request)
+    return list(Location.objects.all())

@@ -1,0 +1,74 @@
+"""Who works here, where, and what they did."""
+
+from django.contrib.auth.models import AbstractUser
+from django.db import models
+
+
+class Company(models.Model):
+    """A legal entity: its base currency, time zone and books."""
+
+    class CostBasis(models.TextChoices):
+        AVERAGE = "average", "moving average cost"
+        LAST = "last", "last cost"
+
+    name = models.CharField(max_length=120, unique=True)
+    base_currency = models.CharField(max_length=3, default="EUR")
+    time_zone = models.CharField(max_length=60, default="Europe/Dublin")
+    cost_basis = models.CharField(max_length=10, choices=CostBasis.choices, default=CostBasis.AVERAGE)
+
+
+class Location(models.Model):
+    """A place that holds stock."""
+
+    company = models.ForeignKey(Company, on_delete=models.PROTECT, related_name="locations")
+    code = models.SlugField(max_length=20, unique=True)
+    name = models.CharField(max_length=80, unique=True)
+    position = models.PositiveSmallIntegerField(default=0)
+
+    class Meta:
+        ordering = ["position", "id"]
+
+
+class User(AbstractUser):
+    """A person who signs in; the role is the one group the person belongs to."""
+
+
+class ApiToken(models.Model):
+    """A token for programs: shown once, kept as a digest."""
+
+    user = models.ForeignKey(User, on_delete=models.CASCADE, related_name="tokens")
+    name = models.CharField(max_length=80)
+    digest = models.CharField(max_length=64, unique=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+    revoked_at = models.DateTimeField(null=True)
+    last_used_at = models.DateTimeField(null=True)
+
+
+class AuditRow(models.Model):
+    """Who did what to which thing; before and after where something was changed."""
+
+    at = models.DateTimeField(auto_now_add=True, db_index=True)
+    user = models.ForeignKey(User, on_delete=models.PROTECT, null=True)
+    actor = models.CharField(max_length=120)
+    action = models.CharField(max_length=60)
+    subject = models.CharField(max_length=40)
+    subject_id = models.BigIntegerField(null=True)
+    before = models.JSONField(default=dict)
+    after = models.JSONField(default=dict)
+
+    class Meta:
+        indexes = [models.Index(fields=["subject", "subject_id"], name="audit_subject")]
+
+
+class IdempotencyKey(models.Model):
+    """The answer to a POST that named a key, so that the same POST is carried out once."""
+
+    owner = models.CharField(max_length=80)
+    key = models.CharField(max_length=120)
+    digest = models.CharField(max_length=64)
+    status = models.PositiveSmallIntegerField(null=True)
+    body = models.TextField(blank=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["owner", "key"], name="idempotency_once")]

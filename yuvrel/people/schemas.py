@@ -1,0 +1,32 @@
+"""Wire types of people and places."""
+
+from __future__ import annotations
+
+from ninja import Schema
+from pydantic import Field
+
+
+class SignIn(Schema):
+    """Who and with which password."""
+
+    username: str = Field(max_length=150)
+    password: str = Field(max_length=200)
+
+
+class Me(Schema):
+    """Who is signed in, and what they may do."""
+
+    name: str
+    role: str
+    may: list[str]
+    company: str
+    currency: str
+    time_zone: str
+
+
+class LocationOut(Schema):
+    """A place that holds stock."""
+
+    id: int
+    code: str
+    name: str

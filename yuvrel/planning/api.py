@@ -1,0 +1,183 @@
+"""Routes of buying: the replenishment sheet and the orders drafted from it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import HttpRequest, HttpResponse
+from django.utils import timezone
+from ninja import Router
+
+from yuvrel.buying import actions as buying
+from yuvrel.buying import queries as purchase_orders
+from yuvrel.buying.documents import purchase_pdf
+from yuvrel.buying.schemas import Drafted, DraftIn, PurchaseIn, PurchaseOut, PurchasePage, ReceiveIn, VersionIn
+from yuvrel.core.errors import RefusedError
+from yuvrel.core.money import ZERO, round_money
+from yuvrel.kit.auth import actor
+from yuvrel.kit.wire import Said
+from yuvrel.people.queries import company, company_day
+from yuvrel.people.roles import Ability
+
+from . import queries
+from .schemas import HistoryOut, ReplenishSheet
+
+router = Router(tags=["buying"])
+
+
+@router.get("/replenishment", response=ReplenishSheet, operation_id="replenishment")
+def replenishment(request: HttpRequest) -> Any:
+    """What should be bought, by supplier and location."""
+    actor(request)
+    today = company_day(timezone.now())
+    base = company().base_currency
+    lines = queries.replenishment(today)
+    rates = _rates(lines, base)
+    rows = [_row(line, rates) for line in lines]
+    suppliers = {line.terms.supplier_id: line.terms.supplier for line in lines if line.terms}
+    late = [row for row in rows if row["ribbon"]["late"] and row["suggested"] > 0]
+    return {
+        "today": today,
+        "rows": rows,
+        "currency": base,
+        "late": len(late),
+        "late_amount": sum((row["amount_base"] for row in late), ZERO),
+        "suppliers": [
+            {
+                "id": s.pk,
+                "name": s.name,
+                "currency": s.currency,
+                "rate": rates[s.currency],
+                "lead_days": s.lead_days,
+                "order_minimum": s.order_minimum,
+            }
+            for s in sorted(suppliers.values(), key=lambda s: s.name)
+        ],
+    }
+
+
+def _rates(lines: list[queries.Line], base: str) -> dict[str, Any]:
+    today = company_day(timezone.now())
+    rates: dict[str, Any] = {}
+    for currency in {line.terms.supplier.currency for line in lines if line.terms} | {base}:
+        try:
+            rates[currency] = buying.rate_on(currency, today, base)
+        except RefusedError:
+            rates[currency] = ZERO
+    return rates
+
+
+def _row(line: queries.Line, rates: dict[str, Any]) -> dict[str, Any]:
+    supplier = line.terms.supplier if line.terms else None
+    amount = round_money(line.suggestion.quantity * line.price)
+    rate = rates[supplier.currency] if supplier else ZERO
+    ribbon = line.suggestion.ribbon
+    return {
+        "item_id": line.item.pk,
+        "location_id": line.location.pk,
+        "sku": line.item.sku,
+        "title": line.item.title,
+        "category": line.item.product.category.name if line.item.product.category else "",
+        "location": line.location.name,
+        "supplier_id": supplier.pk if supplier else None,
+        "on_hand": line.balance.on_hand,
+        "committed": line.balance.committed,
+        "incoming": line.balance.incoming,
+        "backordered": line.balance.backordered,
+        "per_day": line.velocity.per_day.quantize(queries.Decimal("0.01")),
+        "days_out": line.velocity.days_out,
+        "lead_days": line.policy.lead_days,
+        "cover": line.suggestion.cover_days,
+        "suggested": line.suggestion.quantity if supplier else ZERO,
+        "pack": line.policy.pack,
+        "price": line.price,
+        "amount": amount,
+        "amount_base": round_money(amount / rate) if rate else ZERO,
+        "ribbon": {
+            "solid_until": ribbon.solid_until,
+            "sure_until": ribbon.sure_until,
+            "lead": ribbon.lead,
+            "late": ribbon.late,
+            "arrivals": [{"day": day, "units": units} for day, units in ribbon.arrivals],
+        },
+    }
+
+
+@router.get("/replenishment/history", response=HistoryOut, operation_id="demand_history")
+def demand_history(request: HttpRequest, item: int, location: int) -> Any:
+    """Two years of weekly demand."""
+    actor(request)
+    return queries.history(item, location, company_day(timezone.now()))
+
+
+@router.post("/purchase-orders", response=Drafted, operation_id="draft_purchase_orders")
+def draft(request: HttpRequest, body: DraftIn) -> Any:
+    """A draft per supplier and location from picked rows; each line keeps the sum that suggested it."""
+    who = actor(request)
+    who.need(Ability.BUY)
+    now = timezone.now()
+    today = company_day(now)
+    pairs = {(line.item_id, line.location_id) for line in body.lines}
+    workings = {
+        (line.item.pk, line.location.pk): line.suggestion.working.as_dict() for line in queries.replenishment(today, pairs)
+    }
+    wanted = [
+        buying.Wanted(line.item_id, line.location_id, line.quantity, workings.get((line.item_id, line.location_id), {}))
+        for line in body.lines
+    ]
+    orders = buying.draft(who, wanted, now)
+    return {"orders": [purchase_orders.row_of(purchase_orders.get_order(order.pk), today) for order in orders]}
+
+
+@router.get("/purchase-orders", response=PurchasePage, operation_id="list_purchase_orders")
+def list_orders(request: HttpRequest, q: str = "", state: str = "", cursor: str = "", limit: int = 100) -> Any:
+    """Purchase orders, newest first."""
+    actor(request)
+    return purchase_orders.sheet(q, state, cursor, limit, company_day(timezone.now()))
+
+
+@router.get("/purchase-orders/{int:order_id}", response=PurchaseOut, operation_id="get_purchase_order")
+def get_order(request: HttpRequest, order_id: int) -> Any:
+    """One purchase order."""
+    actor(request)
+    return purchase_orders.order_page(order_id)
+
+
+@router.patch("/purchase-orders/{int:order_id}", response=PurchaseOut, operation_id="change_purchase_order")
+def change(request: HttpRequest, order_id: int, body: PurchaseIn) -> Any:
+    """Change a draft."""
+    lines = {line.id: (line.quantity, line.price) for line in body.lines}
+    buying.change_draft(actor(request), order_id, body.version, lines, body.expected_on)
+    return purchase_orders.order_page(order_id)
+
+
+@router.post("/purchase-orders/{int:order_id}/send", response=PurchaseOut, operation_id="send_purchase_order")
+def send(request: HttpRequest, order_id: int, body: VersionIn) -> Any:
+    """Send a draft to its supplier."""
+    buying.send(actor(request), order_id, body.version, timezone.now())
+    return purchase_orders.order_page(order_id)
+
+
+@router.post("/purchase-orders/{int:order_id}/cancel", response=PurchaseOut, operation_id="cancel_purchase_order")
+def cancel(request: HttpRequest, order_id: int, body: VersionIn) -> Any:
+    """Give up what has not arrived."""
+    buying.cancel(actor(request), order_id, body.version)
+    return purchase_orders.order_page(order_id)
+
+
+@router.post("/purchase-orders/{int:order_id}/receive", response=Said, operation_id="receive_purchase_order")
+def receive(request: HttpRequest, order_id: int, body: ReceiveIn) -> Any:
+    """Take a delivery in, all or part."""
+    arrived = [buying.Arrived(row.line_id, row.quantity, row.lot, row.expires_on) for row in body.lines]
+    receipt = buying.receive(actor(request), order_id, arrived, timezone.now())
+    return {"said": f"Received as {receipt.number}.", "id": receipt.pk}
+
+
+@router.get("/purchase-orders/{int:order_id}/pdf", operation_id="purchase_order_pdf", response={200: bytes})
+def pdf(request: HttpRequest, order_id: int) -> HttpResponse:
+    """The order on paper."""
+    actor(request)
+    order = purchase_orders.get_order(order_id)
+    response = HttpResponse(purchase_pdf(order_id), content_type="application/pdf")
+    response["Content-Disposition"] = f'inline; filename="{order.number}.pdf"'
+    return response

@@ -1,0 +1,226 @@
+"""The replenishment sheet: demand, position and policy of every item and location that sells."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+from django.db.models import F, Q, Sum
+from django.db.models.functions import TruncDate
+
+from yuvrel.buying.actions import price_at
+from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
+from yuvrel.catalogue.models import BundleComponent, Item
+from yuvrel.core.demand import Velocity, velocities, velocity_working
+from yuvrel.core.errors import NotFoundError
+from yuvrel.core.money import ZERO
+from yuvrel.core.replenish import Policy, Position, Suggestion, suggest
+from yuvrel.core.working import Working
+from yuvrel.people.models import Location
+from yuvrel.people.queries import company_zone
+from yuvrel.sales.models import OrderLine, SalesOrder
+from yuvrel.stock.models import StockBalance, StockMove
+
+from .models import ItemPolicy
+
+WINDOW_DAYS = 90
+Pair = tuple[int, int]
+OPEN_PURCHASES = (PurchaseOrder.State.SENT, PurchaseOrder.State.ACKNOWLEDGED, PurchaseOrder.State.PART_RECEIVED)
+
+
+@dataclass(frozen=True)
+class Line:
+    """One row of the replenishment sheet."""
+
+    item: Item
+    location: Location
+    terms: SupplierItem | None
+    balance: StockBalance
+    velocity: Velocity
+    suggestion: Suggestion
+    policy: Policy
+    price: Decimal
+
+
+@dataclass(frozen=True)
+class Demand:
+    """Units and days in stock, pair × day, over the window that ends yesterday."""
+
+    pairs: list[Pair]
+    start: date
+    units: np.ndarray
+    in_stock: np.ndarray
+
+
+def demand(today: date, pairs: set[Pair] | None = None, days: int = WINDOW_DAYS) -> Demand:
+    """Daily demand by item and location, kits exploded to their parts, days without stock masked."""
+    start = today - timedelta(days=days)
+    sold = _sold(start, today, pairs)
+    stocked = _closing_and_moves(start, today, pairs)
+    listed = sorted(set(sold) | set(stocked)) if pairs is None else sorted(pairs)
+    units = np.zeros((len(listed), days))
+    mask = np.zeros((len(listed), days), dtype=bool)
+    for row, pair in enumerate(listed):
+        for day, quantity in sold.get(pair, {}).items():
+            units[row, (day - start).days] += float(quantity)
+        opening, moves = stocked.get(pair, (ZERO, {}))
+        level = opening
+        for index in range(days):
+            ins_and_outs = moves.get(start + timedelta(days=index))
+            if ins_and_outs is not None:
+                level += ins_and_outs[0]
+            mask[row, index] = level > 0 or (ins_and_outs is not None and ins_and_outs[1])
+    return Demand(listed, start, units, mask)
+
+
+def _sold(start: date, today: date, pairs: set[Pair] | None) -> dict[Pair, dict[date, Decimal]]:
+    zone = company_zone()
+    begin = datetime(start.year, start.month, start.day, tzinfo=zone)
+    end = datetime(today.year, today.month, today.day, tzinfo=zone)
+    lines = OrderLine.objects.filter(
+        kind=OrderLine.Kind.ITEM, item__isnull=False, order__placed_at__gte=begin, order__placed_at__lt=end
+    ).exclude(order__state=SalesOrder.State.CANCELLED)
+    kits = _kits()
+    if pairs is not None:
+        wanted = {item for item, _ in pairs}
+        wanted |= {kit for kit, parts in kits.items() if any(part in wanted for part, _ in parts)}
+        lines = lines.filter(item_id__in=wanted)
+    rows = (
+        lines.annotate(day=TruncDate("order__placed_at", tzinfo=zone))
+        .values_list("item_id", "order__location_id", "day")
+        .annotate(units=Sum("quantity"))
+        .order_by()
+    )
+    found: dict[Pair, dict[date, Decimal]] = defaultdict(lambda: defaultdict(Decimal))
+    for item, location, day, units in rows:
+        for part, each in kits.get(item, [(item, Decimal(1))]):
+            found[part, location][day] += units * each
+    return found
+
+
+def _kits() -> dict[int, list[tuple[int, Decimal]]]:
+    kits: dict[int, list[tuple[int, Decimal]]] = defaultdict(list)
+    for bundle, part, each in BundleComponent.objects.values_list("bundle_id", "component_id", "quantity"):
+        kits[bundle].append((part, each))
+    return kits
+
+
+def _closing_and_moves(
+    start: date, today: date, pairs: set[Pair] | None
+) -> dict[Pair, tuple[Decimal, dict[date, tuple[Decimal, bool]]]]:
+    """By pair: on hand before the window, and by day the net change and whether anything left that day."""
+    zone = company_zone()
+    begin = datetime(start.year, start.month, start.day, tzinfo=zone)
+    end = datetime(today.year, today.month, today.day, tzinfo=zone)
+    moves = StockMove.objects.all()
+    if pairs is not None:
+        moves = moves.filter(item_id__in={item for item, _ in pairs})
+    opening = moves.filter(happened_at__lt=begin).values_list("item_id", "location_id").annotate(units=Sum("quantity"))
+    found: dict[Pair, tuple[Decimal, dict[date, tuple[Decimal, bool]]]] = {
+        (item, place): (units, {}) for item, place, units in opening.order_by()
+    }
+    daily = (
+        moves.filter(happened_at__gte=begin, happened_at__lt=end)
+        .annotate(day=TruncDate("happened_at", tzinfo=zone))
+        .values_list("item_id", "location_id", "day")
+        .annotate(net=Sum("quantity"), out=Sum("quantity", filter=Q(quantity__lt=0)))
+        .order_by()
+    )
+    for item, place, day, net, out in daily:
+        found.setdefault((item, place), (ZERO, {}))[1][day] = (net, out is not None)
+    return found
+
+
+def replenishment(today: date, pairs: set[Pair] | None = None) -> list[Line]:
+    """Every item and location with demand, stock or promises, in a fixed number of queries."""
+    seen = demand(today, pairs)
+    speeds = dict(zip(seen.pairs, velocities(seen.units, seen.in_stock), strict=True)) if seen.pairs else {}
+    items = {
+        item.pk: item for item in Item.objects.filter(active=True, kind=Item.Kind.STOCKED).select_related("product__category")
+    }
+    places = {place.pk: place for place in Location.objects.all()}
+    terms = {
+        row.item_id: row
+        for row in SupplierItem.objects.filter(preferred=True).select_related("supplier").prefetch_related("prices")
+    }
+    balances = {(row.item_id, row.location_id): row for row in StockBalance.objects.all()}
+    arrivals = _arrivals(today)
+    policies = {(row.item_id, row.location_id): row for row in ItemPolicy.objects.all()}
+    empty = Velocity(ZERO, ZERO, WINDOW_DAYS, 0, ZERO)
+    wanted = pairs if pairs is not None else set(speeds) | set(balances)
+    lines = []
+    for item_id, place_id in sorted(wanted):
+        item = items.get(item_id)
+        if item is None or place_id not in places:
+            continue
+        balance = balances.get((item_id, place_id)) or StockBalance(item_id=item_id, location_id=place_id)
+        velocity = speeds.get((item_id, place_id), empty)
+        policy = policy_of(policies, item_id, place_id, terms.get(item_id))
+        position = Position(balance.on_hand, balance.committed, balance.backordered, arrivals.get((item_id, place_id), ()))
+        place = places[place_id]
+        suggestion = suggest(velocity, position, policy, subject=f"{item.title} · {place.name}")
+        price = _price(terms.get(item_id), suggestion.quantity)
+        lines.append(Line(item, place, terms.get(item_id), balance, velocity, suggestion, policy, price))
+    return lines
+
+
+def _price(terms: SupplierItem | None, quantity: Decimal) -> Decimal:
+    return price_at(list(terms.prices.all()), quantity) if terms else ZERO
+
+
+def _arrivals(today: date) -> dict[Pair, list[tuple[int, Decimal]]]:
+    found: dict[Pair, list[tuple[int, Decimal]]] = defaultdict(list)
+    rows = PurchaseLine.objects.filter(order__state__in=OPEN_PURCHASES, quantity__gt=F("received")).values_list(
+        "item_id", "order__location_id", "order__expected_on", "quantity", "received"
+    )
+    for item, place, day, quantity, received in rows:
+        found[item, place].append((max(0, (day - today).days), quantity - received))
+    return found
+
+
+def policy_of(
+    policies: dict[tuple[int, int | None], ItemPolicy], item_id: int, place_id: int, terms: SupplierItem | None
+) -> Policy:
+    """The item's policy at a location, else the item's, else 95 % service and 30 days of cover."""
+    row = policies.get((item_id, place_id)) or policies.get((item_id, None)) or ItemPolicy(item_id=item_id)
+    supplier = terms.supplier if terms else None
+    lead = row.lead_days if row.lead_days is not None else (supplier.lead_days if supplier else 14)
+    return Policy(
+        lead_days=lead,
+        cover_days=row.cover_days,
+        safety=row.safety,
+        safety_figure=Decimal(str(row.safety_figure)),
+        lead_deviation_days=supplier.lead_deviation_days if supplier else ZERO,
+        minimum=terms.minimum if terms else ZERO,
+        pack=terms.pack if terms else Decimal(1),
+    )
+
+
+def one_line(item_id: int, location_id: int, today: date) -> Line:
+    """One row of the sheet. Raises NotFoundError."""
+    lines = replenishment(today, {(item_id, location_id)})
+    if not lines:
+        raise NotFoundError("That item is not stocked at that location.")
+    return lines[0]
+
+
+def velocity_of(item_id: int, location_id: int, today: date) -> Working:
+    """The Working behind a velocity."""
+    line = one_line(item_id, location_id, today)
+    return velocity_working(line.velocity, f"{line.item.title} · {line.location.name}")
+
+
+def history(item_id: int, location_id: int, today: date, weeks: int = 104) -> dict[str, Any]:
+    """Weekly units and the share of each week in stock, for the small chart in the Working."""
+    days = weeks * 7
+    seen = demand(today, {(item_id, location_id)}, days)
+    units = seen.units[0].reshape(weeks, 7).sum(axis=1)
+    stocked = seen.in_stock[0].reshape(weeks, 7).mean(axis=1)
+    return {
+        "start": seen.start,
+        "weeks": [{"units": float(u), "in_stock": round(float(s), 2)} for u, s in zip(units, stocked, strict=True)],
+    }

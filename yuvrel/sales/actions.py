@@ -1,0 +1,415 @@
+"""Orders: taken in once per version, reserved at once, shipped, invoiced, cancelled."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from decimal import Decimal
+
+from django.db import transaction
+
+from yuvrel.books.actions import Posting, post
+from yuvrel.books.models import JournalEntry, JournalLine
+from yuvrel.catalogue.models import BundleComponent, Item
+from yuvrel.core import postings
+from yuvrel.core.availability import reserve
+from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
+from yuvrel.core.money import ZERO
+from yuvrel.core.postings import Role as AccountRole
+from yuvrel.outbox.actions import record
+from yuvrel.outbox.models import Event
+from yuvrel.people.queries import company, company_day
+from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.stock.actions import lock_balances
+
+from .handover import hand_over
+from .incoming import IncomingLine, IncomingOrder, faults
+from .models import Customer, OrderLine, Reservation, SalesOrder, Shipment
+
+State = SalesOrder.State
+
+
+@dataclass(frozen=True)
+class Taken:
+    """What became of an incoming version: new, changed, cancelled, or a repeat that did nothing."""
+
+    order: SalesOrder
+    outcome: str
+    problem: str = ""
+    field: str = ""
+
+
+def _claim(incoming: IncomingOrder, kind: str) -> SalesOrder:
+    """The order's row, made when it is new, locked: two messages of one order wait for each other."""
+    SalesOrder.objects.bulk_create(
+        [
+            SalesOrder(
+                connection_id=incoming.connection_id,
+                kind=kind,
+                external_id=incoming.external_id,
+                external_number=incoming.number,
+                external_version=-1,
+                number=incoming.full_number,
+                location_id=incoming.location_id,
+                currency=incoming.currency,
+                total=incoming.total,
+                paid=incoming.paid,
+                placed_at=incoming.placed_at,
+                ship_to=incoming.ship_to,
+            )
+        ],
+        ignore_conflicts=True,
+    )
+    row = (
+        SalesOrder.objects.select_for_update()
+        .filter(connection_id=incoming.connection_id, external_id=incoming.external_id)
+        .first()
+    )
+    if row is None:
+        raise RefusedError(f"The number {incoming.full_number} belongs to another order.", field="number")
+    return row
+
+
+@transaction.atomic
+def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
+    """Apply one version of an order at most once: book its lines and reserve what is there.
+
+    An order that does not add up, names an unknown item or another currency is held, with what
+    can be reserved reserved. Later versions change it until something was shipped.
+    """
+    order = _claim(incoming, SalesOrder.Kind.ORDER)
+    if incoming.version <= order.external_version:
+        return Taken(order, "repeated")
+    new = order.external_version == -1
+    if not new and order.shipments.exists() and not incoming.cancelled:
+        order.external_version = incoming.version
+        order.save()
+        if _same_lines(order, incoming):
+            return Taken(order, "changed")
+        return Taken(order, "changed", "It was changed at the channel after a part of it was shipped.", "lines")
+    problem, field = faults(incoming, company().base_currency)
+    was_posted = ZERO if new else _prepaid(order)
+    touched = _unbook(order)
+    order.external_version = incoming.version
+    order.total, order.paid, order.ship_to = incoming.total, incoming.paid, incoming.ship_to
+    order.customer = _customer(incoming)
+    if incoming.cancelled:
+        order.state, order.held_because = State.CANCELLED, ""
+    else:
+        touched |= _book(order, incoming.lines, skip_bad=bool(problem))
+        order.held_because = problem[:300]
+        order.state = State.HELD if problem else _waiting_state(order)
+    order.save()
+    _post_prepayment(order, was_posted, at)
+    record(Event.Kind.AVAILABILITY, touched, f"order {order.number}")
+    audit(actor, "take order", "order", order.pk, after={"version": incoming.version, "state": order.state})
+    outcome = "cancelled" if incoming.cancelled else "new" if new else "changed"
+    return Taken(order, outcome, problem, field)
+
+
+@transaction.atomic
+def take_till_sale(actor: Actor, incoming: IncomingOrder) -> Taken:
+    """Record a sale that already happened: stock leaves at once, even below zero; it is never dropped.
+
+    A line nobody knows here earns its revenue and takes no stock until it is linked.
+    """
+    order = _claim(incoming, SalesOrder.Kind.TILL)
+    if incoming.version <= order.external_version:
+        return Taken(order, "repeated")
+    if order.external_version >= 0:
+        return Taken(order, "changed", "The till changed a sale that was already recorded.", "version")
+    problem, field = faults(incoming, company().base_currency)
+    order.external_version = incoming.version
+    lines = _book_lines(order, [line for line in incoming.lines if line.quantity > 0])
+    order.state = State.CLOSED
+    order.held_because = problem[:300]
+    order.save()
+    quantities = {line.pk: line.quantity for line in lines if line.kind in ("item", "service")}
+    result = hand_over(order, quantities, at=incoming.placed_at, reason="till sale", against=AccountRole.CLEARING)
+    record(Event.Kind.AVAILABILITY, result.items, f"till sale {order.number}")
+    audit(actor, "take till sale", "order", order.pk, after={"total": str(order.total)})
+    return Taken(order, "new", problem, field)
+
+
+def _same_lines(order: SalesOrder, incoming: IncomingOrder) -> bool:
+    ours = sorted((line.kind, line.sku, line.quantity, line.net + line.tax) for line in order.lines.all())
+    theirs = sorted((line.kind, line.sku, line.quantity, line.amount) for line in incoming.lines)
+    return ours == theirs
+
+
+def _customer(incoming: IncomingOrder) -> Customer | None:
+    name = str(incoming.customer.get("name", "")).strip()[:160]
+    if not name:
+        return None
+    email = str(incoming.customer.get("email", "")).strip().lower()[:100]
+    key = f"{incoming.connection_id}:{email or name}"[:120]
+    customer, _ = Customer.objects.update_or_create(
+        external_key=key,
+        defaults={
+            "name": name,
+            "email": email,
+            "address": incoming.ship_to,
+            "on_account": bool(incoming.customer.get("on_account")),
+        },
+    )
+    return customer
+
+
+def _book_lines(order: SalesOrder, lines: Iterable[IncomingLine]) -> list[OrderLine]:
+    rows = []
+    currency = company().base_currency
+    for line in lines:
+        net, tax = line.facts().taxed(currency)
+        rows.append(
+            OrderLine(
+                order=order,
+                kind=line.kind,
+                item_id=line.item_id,
+                external_id=line.external_id,
+                sku=line.sku,
+                title=line.title,
+                quantity=line.quantity,
+                net=net,
+                tax=tax,
+                tax_percent=line.tax_percent,
+            )
+        )
+    return OrderLine.objects.bulk_create(rows)
+
+
+def explode(item_ids: Iterable[int]) -> dict[int, list[tuple[int, Decimal]]]:
+    """What each item takes off the shelf: itself, its components for a kit, nothing for a service."""
+    wanted = list(item_ids)
+    parts: dict[int, list[tuple[int, Decimal]]] = {}
+    for item_id, kind in Item.objects.filter(pk__in=wanted).values_list("pk", "kind"):
+        parts[item_id] = [(item_id, Decimal(1))] if kind == Item.Kind.STOCKED else []
+    rows = BundleComponent.objects.filter(bundle_id__in=wanted).order_by("component_id")
+    for bundle, component, quantity in rows.values_list("bundle_id", "component_id", "quantity"):
+        parts[bundle].append((component, quantity))
+    return parts
+
+
+def _book(order: SalesOrder, lines: Iterable[IncomingLine], *, skip_bad: bool) -> set[int]:
+    """Write the lines and reserve; returns the items whose availability changed."""
+    kept = [line for line in lines if not skip_bad or line.quantity > 0]
+    rows = _book_lines(order, kept)
+    goods = [row for row in rows if row.item_id and row.kind == OrderLine.Kind.ITEM]
+    parts = explode(row.item_id for row in goods)
+    balances = lock_balances((part, order.location_id) for row in goods for part, _ in parts[row.item_id])
+    free = {item: (b.on_hand, b.committed) for (item, _), b in balances.items()}
+    reservations = []
+    for row in goods:
+        for part, each in parts[row.item_id]:
+            on_hand, committed = free[part]
+            reserved, owed = reserve(row.quantity * each, on_hand, committed)
+            free[part] = (on_hand, committed + reserved)
+            for quantity, state in ((reserved, "open"), (owed, "backorder")):
+                if quantity:
+                    reservations.append(
+                        Reservation(
+                            line=row, item_id=part, location_id=order.location_id, quantity=quantity, per_unit=each, state=state
+                        )
+                    )
+    Reservation.objects.bulk_create(reservations)
+    return set(free)
+
+
+def _unbook(order: SalesOrder) -> set[int]:
+    """Release what was reserved. Lines of an order nothing of which was shipped are written anew."""
+    waiting = Reservation.objects.filter(line__order=order, state__in=("open", "backorder"))
+    items = set(waiting.values_list("item_id", flat=True))
+    lock_balances((item, order.location_id) for item in items)
+    if order.shipments.exists():
+        waiting.update(state=Reservation.State.RELEASED)
+    else:
+        Reservation.objects.filter(line__order=order).delete()
+        order.lines.all().delete()
+    return items
+
+
+def _waiting_state(order: SalesOrder) -> str:
+    """Ready when everything left is reserved, received while something is owed."""
+    owed = Reservation.objects.filter(line__order=order, state=Reservation.State.BACKORDER).exists()
+    if order.shipments.exists():
+        return State.PART_SHIPPED
+    return State.RECEIVED if owed else State.READY
+
+
+def _prepaid(order: SalesOrder) -> Decimal:
+    """What stands as the customer's prepayment for this order now."""
+    lines = JournalLine.objects.filter(
+        entry__kind=JournalEntry.Kind.PREPAYMENT, entry__document=order.number, account__role=AccountRole.PREPAYMENTS
+    )
+    return -sum(lines.values_list("amount", flat=True), ZERO)
+
+
+def _post_prepayment(order: SalesOrder, standing: Decimal, at: datetime) -> None:
+    owed = order.total if order.paid and order.state not in (State.HELD, State.CANCELLED) else ZERO
+    if owed == standing or order.state == State.HELD:
+        return
+    post(
+        Posting(
+            JournalEntry.Kind.PREPAYMENT,
+            company_day(at),
+            order.number,
+            postings.prepayment(owed - standing),
+            link=f"/orders/{order.pk}",
+            memo="paid before shipment" if owed > standing else "prepayment taken back",
+        )
+    )
+
+
+@transaction.atomic
+def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
+    """Let a held order go on after somebody looked at it. Refused while a line has no item."""
+    actor.need(Ability.RESOLVE)
+    order = lock_order(order_id)
+    if order.state != State.HELD:
+        raise RefusedError("This order is not held.", field="state")
+    if order.lines.filter(kind__in=("item", "service"), item=None).exists():
+        raise RefusedError("A line has no item. Link its listing, then try the snag again.", field="lines")
+    lines = sum((line.net + line.tax for line in order.lines.all()), ZERO)
+    before = {"held_because": order.held_because, "lines": str(lines)}
+    if order.total != lines:
+        _book_difference(order, order.total - lines)
+    order.held_because = ""
+    order.state = _waiting_state(order)
+    order.save()
+    _post_prepayment(order, _prepaid(order), at)
+    audit(actor, "release order", "order", order.pk, before, {"total": str(order.total)})
+    return order
+
+
+def _book_difference(order: SalesOrder, amount: Decimal) -> None:
+    """A line of its own for what the channel charged beside the lines it named."""
+    OrderLine.objects.create(
+        order=order,
+        kind=OrderLine.Kind.SURCHARGE if amount > 0 else OrderLine.Kind.DISCOUNT,
+        title="Difference to the channel's total",
+        net=amount,
+        tax=ZERO,
+    )
+
+
+@transaction.atomic
+def hold(actor: Actor, order_id: int, why: str) -> SalesOrder:
+    """Stop an order that is waiting; what it reserved stays reserved."""
+    actor.need(Ability.SHIP)
+    order = lock_order(order_id)
+    if order.state not in (State.READY, State.RECEIVED):
+        raise RefusedError(f"An order that is {order.state} cannot be held.", field="state")
+    if not why.strip():
+        raise BadInputError("Say why it is held.", field="why")
+    order.state, order.held_because = State.HELD, why.strip()[:300]
+    order.save()
+    audit(actor, "hold order", "order", order.pk, after={"why": why})
+    return order
+
+
+def lock_order(order_id: int) -> SalesOrder:
+    """The order, locked. Raises NotFoundError."""
+    order = SalesOrder.objects.select_for_update().filter(pk=order_id).first()
+    if order is None:
+        raise NotFoundError("There is no such order.")
+    return order
+
+
+@transaction.atomic
+def ship(
+    actor: Actor,
+    order_id: int,
+    *,
+    at: datetime,
+    quantities: Mapping[int, Decimal] | None = None,
+    carrier: str = "",
+    tracking: str = "",
+) -> Shipment:
+    """Hand goods over: stock out at moving average, cost and revenue posted, the channel to be told.
+
+    Without `quantities` (line id to quantity) everything reserved and left goes. Raises
+    RefusedError when the order is held or nothing is ready, BadInputError naming the line when
+    more is asked for than is reserved.
+    """
+    actor.need(Ability.SHIP)
+    order = lock_order(order_id)
+    if order.state not in (State.READY, State.RECEIVED, State.PART_SHIPPED):
+        why = f": {order.held_because}" if order.held_because else ""
+        raise RefusedError(f"An order that is {order.state} cannot be shipped{why}.", field="state")
+    wanted = dict(quantities) if quantities is not None else ready_to_ship(order)
+    wanted = {line: quantity for line, quantity in wanted.items() if quantity}
+    if not wanted:
+        raise RefusedError("Nothing of this order is reserved and left to ship.", field="quantities")
+    result = hand_over(
+        order,
+        wanted,
+        at=at,
+        reason="shipment",
+        carrier=carrier.strip(),
+        tracking=tracking.strip(),
+        against=AccountRole.PREPAYMENTS if order.paid else AccountRole.RECEIVABLE,
+    )
+    left = any(line.shipped < line.quantity for line in order.lines.all() if line.kind in ("item", "service"))
+    order.state = State.PART_SHIPPED if left else State.SHIPPED
+    order.save()
+    record(Event.Kind.SHIPMENT, [result.shipment.pk], result.shipment.number)
+    record(Event.Kind.AVAILABILITY, result.items, f"shipment {result.shipment.number}")
+    audit(actor, "ship order", "order", order.pk, after={"shipment": result.shipment.number})
+    return result.shipment
+
+
+def ready_to_ship(order: SalesOrder) -> dict[int, Decimal]:
+    """What can leave now of each line: whole units for which every part is reserved."""
+    ready: dict[int, Decimal] = {}
+    reserved: dict[int, dict[int, Decimal]] = defaultdict(lambda: defaultdict(Decimal))
+    each: dict[tuple[int, int], Decimal] = {}
+    rows = Reservation.objects.filter(line__order=order, state__in=("open", "backorder"))
+    for row in rows:
+        reserved[row.line_id][row.item_id] += row.quantity if row.state == "open" else ZERO
+        each[row.line_id, row.item_id] = row.per_unit
+    for line in order.lines.filter(kind__in=("item", "service")):
+        left = line.quantity - line.shipped
+        parts = reserved.get(line.pk)
+        if parts is None:
+            ready[line.pk] = left
+            continue
+        possible = min(
+            quantity // each[line.pk, item] if each[line.pk, item] != 1 else quantity for item, quantity in parts.items()
+        )
+        ready[line.pk] = min(left, possible)
+    return ready
+
+
+@transaction.atomic
+def fill_backorders(item_ids: Iterable[int]) -> set[int]:
+    """Reserve what has become free for the oldest backorders first. Returns the orders it helped."""
+    items = sorted(set(item_ids))
+    waiting = list(Reservation.objects.filter(item_id__in=items, state="backorder").select_related("line").order_by("id"))
+    if not waiting:
+        return set()
+    order_ids = sorted({row.line.order_id for row in waiting})
+    list(SalesOrder.objects.select_for_update().filter(pk__in=order_ids).order_by("pk"))
+    balances = lock_balances((row.item_id, row.location_id) for row in waiting)
+    helped = set()
+    rows = Reservation.objects.filter(pk__in=[row.pk for row in waiting], state="backorder").select_related("line")
+    for row in rows.order_by("id"):
+        balance = balances[row.item_id, row.location_id]
+        got, _ = reserve(row.quantity, balance.on_hand, balance.committed)
+        if not got:
+            continue
+        balance.committed += got
+        if got == row.quantity:
+            row.state = Reservation.State.OPEN
+            row.save()
+        else:
+            row.quantity -= got
+            row.save()
+            Reservation.objects.create(
+                line=row.line, item_id=row.item_id, location_id=row.location_id, quantity=got, per_unit=row.per_unit, state="open"
+            )
+        helped.add(row.line.order_id)
+    for order in SalesOrder.objects.filter(pk__in=helped, state=State.RECEIVED):
+        order.state = _waiting_state(order)
+        order.save(update_fields=["state"])
+    return helped

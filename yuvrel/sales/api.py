@@ -1,0 +1,56 @@
+"""Routes of orders."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import HttpRequest
+from django.utils import timezone
+from ninja import Router
+
+from yuvrel.kit.auth import actor
+from yuvrel.kit.wire import Said
+
+from . import actions, queries
+from .schemas import HoldIn, OrderOut, OrderPage, ShipIn
+
+router = Router(tags=["orders"])
+
+
+@router.get("/orders", response=OrderPage, operation_id="list_orders")
+def list_orders(
+    request: HttpRequest, q: str = "", state: str = "", connection: int | None = None, cursor: str = "", limit: int = 100
+) -> Any:
+    """Orders of all channels, newest first."""
+    actor(request)
+    return queries.order_sheet(q, state, connection, cursor, limit)
+
+
+@router.get("/orders/{int:order_id}", response=OrderOut, operation_id="get_order")
+def get_order(request: HttpRequest, order_id: int) -> Any:
+    """One order."""
+    actor(request)
+    return queries.order_page(order_id)
+
+
+@router.post("/orders/{int:order_id}/ship", response=Said, operation_id="ship_order")
+def ship(request: HttpRequest, order_id: int, body: ShipIn) -> Any:
+    """Hand goods over, all or part."""
+    shipment = actions.ship(
+        actor(request), order_id, at=timezone.now(), quantities=body.quantities, carrier=body.carrier, tracking=body.tracking
+    )
+    return {"said": f"Shipped as {shipment.number}.", "id": shipment.pk}
+
+
+@router.post("/orders/{int:order_id}/release", response=Said, operation_id="release_order")
+def release(request: HttpRequest, order_id: int) -> Any:
+    """Let a held order go on."""
+    order = actions.release(actor(request), order_id, timezone.now())
+    return {"said": f"{order.number} is {order.state}.", "id": order.pk}
+
+
+@router.post("/orders/{int:order_id}/hold", response=Said, operation_id="hold_order")
+def hold(request: HttpRequest, order_id: int, body: HoldIn) -> Any:
+    """Stop an order that waits."""
+    order = actions.hold(actor(request), order_id, body.why)
+    return {"said": f"{order.number} is held.", "id": order.pk}

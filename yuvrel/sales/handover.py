@@ -1,0 +1,244 @@
+"""Goods change hands: the shipment, its cost, its invoice and both postings."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from decimal import Decimal
+from typing import Any
+
+from yuvrel.books.actions import Posting, post
+from yuvrel.books.models import JournalEntry, LedgerDocument
+from yuvrel.catalogue.models import BundleComponent, Item
+from yuvrel.core import postings
+from yuvrel.core.errors import BadInputError
+from yuvrel.core.money import ZERO
+from yuvrel.core.orders import BookedLine, InvoicePart, invoice_parts
+from yuvrel.core.postings import Revenue
+from yuvrel.core.postings import Role as AccountRole
+from yuvrel.people.queries import company_day
+from yuvrel.stock.actions import Cause, lock_balances, lock_costs, take_out
+
+from .models import Invoice, OrderLine, Reservation, SalesOrder, Shipment, ShipmentLine
+
+
+@dataclass(frozen=True)
+class HandedOver:
+    """The shipment, and the items whose stock changed."""
+
+    shipment: Shipment
+    items: set[int]
+
+
+@dataclass(frozen=True)
+class _Take:
+    """Units of an item that leave a location for a line."""
+
+    line: OrderLine
+    item_id: int
+    location_id: int
+    quantity: Decimal
+
+
+def hand_over(
+    order: SalesOrder,
+    quantities: Mapping[int, Decimal],
+    *,
+    at: datetime,
+    reason: str,
+    against: AccountRole,
+    carrier: str = "",
+    tracking: str = "",
+) -> HandedOver:
+    """Ship `quantities` (line id to units) and invoice them. The caller holds the order's lock.
+
+    A shipment uses reservations; a till sale takes what it sold whether it is there or not.
+    """
+    lines = {line.pk: line for line in order.lines.select_related("item")}
+    _check(lines, quantities)
+    serial = order.shipments.count() + 1
+    number = order.number if serial == 1 else f"{order.number}-{serial}"
+    shipment = Shipment.objects.create(order=order, number=number, carrier=carrier, tracking=tracking, shipped_at=at)
+    takes = _from_till(order, lines, quantities) if reason == "till sale" else _from_reserved(lines, quantities)
+    costs = _take_stock(takes, Cause(reason, number, at, f"/orders/{order.pk}"))
+    parts, revenue = invoice_parts([_booked(line) for line in lines.values()], dict(quantities), order.currency)
+    _note_lines(shipment, lines, quantities, parts, costs)
+    _invoice(order, shipment, parts, lines, revenue, against, at)
+    per_item: dict[int, Decimal] = defaultdict(Decimal)
+    for take, cost in costs:
+        per_item[take.item_id] += cost
+    post(
+        Posting(
+            JournalEntry.Kind.COST,
+            company_day(at),
+            number,
+            postings.cost_of_shipment(sorted(per_item.items())),
+            link=f"/orders/{order.pk}",
+            memo="cost of the goods",
+        )
+    )
+    return HandedOver(shipment, set(per_item))
+
+
+def _check(lines: Mapping[int, OrderLine], quantities: Mapping[int, Decimal]) -> None:
+    for line_id, quantity in quantities.items():
+        line = lines.get(line_id)
+        if line is None or line.kind not in ("item", "service"):
+            raise BadInputError("That line is not one of this order's goods.", field=f"quantities.{line_id}")
+        if quantity <= 0:
+            raise BadInputError("A quantity to ship must be greater than zero.", field=f"quantities.{line_id}")
+        left = line.quantity - line.shipped
+        if quantity > left:
+            raise BadInputError(
+                f"{line.title}: {quantity.normalize():f} is more than the {left.normalize():f} left to ship.",
+                field=f"quantities.{line_id}",
+            )
+        decimals = line.item.decimals if line.item else 0
+        if quantity != quantity.quantize(Decimal(1).scaleb(-decimals)):
+            raise BadInputError(f"{line.title} is counted with {decimals} decimals.", field=f"quantities.{line_id}")
+
+
+def _from_till(order: SalesOrder, lines: Mapping[int, OrderLine], quantities: Mapping[int, Decimal]) -> list[_Take]:
+    kits: dict[int, list[tuple[int, Decimal]]] = defaultdict(list)
+    ids = [line.item_id for line in lines.values() if line.item_id]
+    for row in BundleComponent.objects.filter(bundle_id__in=ids):
+        kits[row.bundle_id].append((row.component_id, row.quantity))
+    takes = []
+    for line_id, quantity in quantities.items():
+        line = lines[line_id]
+        if line.item is None or line.item.kind == Item.Kind.SERVICE:
+            continue
+        parts = kits[line.item.pk] if line.item.kind == Item.Kind.BUNDLE else [(line.item.pk, Decimal(1))]
+        takes += [_Take(line, part, order.location_id, quantity * each) for part, each in parts]
+    lock_balances((take.item_id, take.location_id) for take in takes)
+    return takes
+
+
+def _from_reserved(lines: Mapping[int, OrderLine], quantities: Mapping[int, Decimal]) -> list[_Take]:
+    """Use up open reservations, splitting one where only a part leaves."""
+    open_rows = Reservation.objects.filter(line_id__in=list(quantities), state="open").order_by("id")
+    by_part: dict[tuple[int, int], list[Reservation]] = defaultdict(list)
+    per_unit: dict[tuple[int, int], Decimal] = {}
+    every = Reservation.objects.filter(line_id__in=list(quantities)).exclude(state="released")
+    for line_id, item_id, each in every.values_list("line_id", "item_id", "per_unit"):
+        per_unit[line_id, item_id] = each
+    lock_balances({(row.item_id, row.location_id) for row in open_rows})
+    for row in open_rows:
+        by_part[row.line_id, row.item_id].append(row)
+    takes = []
+    for (line_id, item_id), each in per_unit.items():
+        needed = quantities[line_id] * each
+        held = by_part[line_id, item_id]
+        free = sum((row.quantity for row in held), ZERO)
+        if needed > free:
+            raise BadInputError(
+                f"{lines[line_id].title}: {free.normalize():f} are reserved, {needed.normalize():f} are asked for.",
+                field=f"quantities.{line_id}",
+            )
+        for row in held:
+            part = min(needed, row.quantity)
+            if part:
+                takes.append(_Take(lines[line_id], item_id, row.location_id, part))
+                _use(row, part)
+                needed -= part
+    return takes
+
+
+def _use(row: Reservation, quantity: Decimal) -> None:
+    if quantity == row.quantity:
+        row.state = Reservation.State.USED
+        row.save()
+        return
+    row.quantity -= quantity
+    row.save()
+    Reservation.objects.create(
+        line_id=row.line_id,
+        item_id=row.item_id,
+        location_id=row.location_id,
+        quantity=quantity,
+        per_unit=row.per_unit,
+        state=Reservation.State.USED,
+    )
+
+
+def _take_stock(takes: list[_Take], cause: Cause) -> list[tuple[_Take, Decimal]]:
+    rows = lock_costs(take.item_id for take in takes)
+    ordered = sorted(takes, key=lambda take: (take.item_id, take.location_id, take.line.pk))
+    return [(take, -take_out(rows[take.item_id], take.location_id, take.quantity, cause).moved) for take in ordered]
+
+
+def _booked(line: OrderLine) -> BookedLine:
+    return BookedLine(line.pk, line.kind, line.quantity, line.net, line.tax, line.invoiced, line.invoiced_net, line.invoiced_tax)
+
+
+def _note_lines(
+    shipment: Shipment,
+    lines: Mapping[int, OrderLine],
+    quantities: Mapping[int, Decimal],
+    parts: list[InvoicePart],
+    costs: list[tuple[_Take, Decimal]],
+) -> None:
+    per_line: dict[int, Decimal] = defaultdict(Decimal)
+    for take, cost in costs:
+        per_line[take.line.pk] += cost
+    ShipmentLine.objects.bulk_create(
+        ShipmentLine(shipment=shipment, order_line=lines[i], quantity=q, cost=per_line[i]) for i, q in quantities.items()
+    )
+    for part in parts:
+        line = lines[part.line_id]
+        line.invoiced += part.quantity
+        line.invoiced_net += part.net
+        line.invoiced_tax += part.tax
+        line.shipped += quantities.get(line.pk, ZERO)
+    OrderLine.objects.bulk_update(
+        [lines[part.line_id] for part in parts], ["invoiced", "invoiced_net", "invoiced_tax", "shipped"]
+    )
+
+
+def _invoice(
+    order: SalesOrder,
+    shipment: Shipment,
+    parts: list[InvoicePart],
+    lines: Mapping[int, OrderLine],
+    revenue: Revenue,
+    against: AccountRole,
+    at: datetime,
+) -> None:
+    day = company_day(at)
+    Invoice.objects.create(
+        shipment=shipment,
+        number=shipment.number,
+        issued_on=day,
+        net=revenue.total - revenue.tax,
+        tax=revenue.tax,
+        total=revenue.total,
+    )
+    details: list[dict[str, Any]] = [
+        {
+            "title": lines[p.line_id].title,
+            "sku": lines[p.line_id].sku,
+            "quantity": str(p.quantity),
+            "net": str(p.net),
+            "tax": str(p.tax),
+        }
+        for p in parts
+    ]
+    contact = order.connection.cash_customer or (order.customer.name if order.customer else "Cash sale")
+    if against == AccountRole.RECEIVABLE and order.customer:
+        contact = order.customer.name
+    post(
+        Posting(
+            JournalEntry.Kind.INVOICE,
+            day,
+            shipment.number,
+            postings.invoice(revenue, against),
+            link=f"/orders/{order.pk}",
+            memo=f"{order.connection.name} order {order.external_number}",
+            ledger_kind=LedgerDocument.Kind.INVOICE,
+            number=shipment.number,
+            contact=contact,
+            details=details,
+        )
+    )

@@ -1,0 +1,79 @@
+"""An order as the sales app takes it: items resolved, amounts with tax, nothing of a protocol left."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+from decimal import Decimal
+from typing import Any
+
+from yuvrel.core.errors import BadInputError
+from yuvrel.core.money import minor_unit
+from yuvrel.core.orders import ChannelLine, LineKind, check_line, total_difference
+
+
+@dataclass(frozen=True)
+class IncomingLine:
+    """`item_id` is None for shipping, discounts and surcharges, and for goods nobody knows here."""
+
+    kind: LineKind
+    title: str
+    quantity: Decimal
+    amount: Decimal
+    tax_percent: Decimal
+    external_id: str = ""
+    sku: str = ""
+    item_id: int | None = None
+    decimals: int = 0
+
+    def facts(self) -> ChannelLine:
+        """What the core checks."""
+        return ChannelLine(self.kind, self.title, self.amount, self.quantity, self.sku, self.tax_percent)
+
+
+@dataclass(frozen=True)
+class IncomingOrder:
+    """One version of an order from a connection."""
+
+    connection_id: int
+    location_id: int
+    prefix: str
+    external_id: str
+    number: str
+    version: int
+    placed_at: datetime
+    currency: str
+    total: Decimal
+    lines: Sequence[IncomingLine]
+    paid: bool = True
+    cancelled: bool = False
+    customer: dict[str, Any] = field(default_factory=dict)
+    ship_to: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def full_number(self) -> str:
+        """Our number: the connection's prefix and the channel's number."""
+        return f"{self.prefix}{self.number}"
+
+
+def faults(order: IncomingOrder, base_currency: str) -> tuple[str, str]:
+    """(why the order must be held, the field), or two empty texts when it is sound."""
+    try:
+        minor_unit(order.currency)
+        if order.currency != base_currency:
+            return f"It is in {order.currency}; this company sells in {base_currency}.", "currency"
+        if not order.lines:
+            return "It has no lines.", "lines"
+        for line in order.lines:
+            check_line(line.facts(), line.decimals, order.currency)
+    except BadInputError as error:
+        return error.detail, error.field
+    unknown = [line for line in order.lines if line.kind in ("item", "service") and line.item_id is None]
+    if unknown:
+        names = ", ".join(line.sku or line.title for line in unknown[:3])
+        return f"No item is linked to {names}.", "item"
+    off = total_difference([line.facts() for line in order.lines], order.total)
+    if off:
+        return f"Its lines add up to {abs(off)} {'more' if off > 0 else 'less'} than its total of {order.total}.", "total"
+    return "", ""

@@ -1,0 +1,184 @@
+"""Orders of all channels, what is reserved for them, and how they were shipped and invoiced."""
+
+import pgtrigger
+from django.db import models
+
+QUANTITY = {"max_digits": 18, "decimal_places": 3}
+MONEY = {"max_digits": 18, "decimal_places": 2}
+
+COMMIT = """
+    IF TG_OP <> 'INSERT' THEN
+        UPDATE stock_stockbalance SET
+            committed = committed - CASE OLD.state WHEN 'open' THEN OLD.quantity ELSE 0 END,
+            backordered = backordered - CASE OLD.state WHEN 'backorder' THEN OLD.quantity ELSE 0 END
+        WHERE item_id = OLD.item_id AND location_id = OLD.location_id;
+    END IF;
+    IF TG_OP <> 'DELETE' THEN
+        INSERT INTO stock_stockbalance (item_id, location_id, on_hand, committed, backordered, incoming)
+        VALUES (NEW.item_id, NEW.location_id, 0, 0, 0, 0) ON CONFLICT (item_id, location_id) DO NOTHING;
+        UPDATE stock_stockbalance SET
+            committed = committed + CASE NEW.state WHEN 'open' THEN NEW.quantity ELSE 0 END,
+            backordered = backordered + CASE NEW.state WHEN 'backorder' THEN NEW.quantity ELSE 0 END
+        WHERE item_id = NEW.item_id AND location_id = NEW.location_id;
+        IF NEW.state = 'open' AND (TG_OP = 'INSERT' OR OLD.state <> 'open' OR NEW.quantity > OLD.quantity)
+           AND EXISTS (SELECT 1 FROM stock_stockbalance WHERE item_id = NEW.item_id
+                       AND location_id = NEW.location_id AND committed > on_hand) THEN
+            RAISE EXCEPTION 'reserved more than is on hand' USING ERRCODE = 'check_violation';
+        END IF;
+    END IF;
+    RETURN NULL;
+"""
+
+
+class Customer(models.Model):
+    """Who buys; a trade customer buys on account."""
+
+    name = models.CharField(max_length=160)
+    email = models.CharField(max_length=160, blank=True)
+    address = models.JSONField(default=dict)
+    on_account = models.BooleanField(default=False)
+    external_key = models.CharField(max_length=120, unique=True, null=True)
+
+
+class SalesOrder(models.Model):
+    """One order or till sale as the channel states it, once."""
+
+    class Kind(models.TextChoices):
+        ORDER = "order"
+        TILL = "till"
+
+    class State(models.TextChoices):
+        RECEIVED = "received"
+        HELD = "held"
+        READY = "ready"
+        PART_SHIPPED = "part-shipped"
+        SHIPPED = "shipped"
+        CLOSED = "closed"
+        CANCELLED = "cancelled"
+
+    connection = models.ForeignKey("channels.Connection", on_delete=models.PROTECT, related_name="orders")
+    kind = models.CharField(max_length=6, choices=Kind.choices, default=Kind.ORDER)
+    external_id = models.CharField(max_length=80)
+    external_number = models.CharField(max_length=60)
+    external_version = models.BigIntegerField(default=0)
+    number = models.CharField(max_length=80, unique=True, help_text="With the connection's prefix")
+    state = models.CharField(max_length=12, choices=State.choices, default=State.RECEIVED)
+    held_because = models.CharField(max_length=300, blank=True)
+    location = models.ForeignKey("people.Location", on_delete=models.PROTECT)
+    customer = models.ForeignKey(Customer, on_delete=models.PROTECT, null=True, related_name="orders")
+    ship_to = models.JSONField(default=dict)
+    currency = models.CharField(max_length=3, default="EUR")
+    total = models.DecimalField(**MONEY, help_text="As the channel states it, with tax")
+    paid = models.BooleanField(default=True)
+    placed_at = models.DateTimeField()
+    received_at = models.DateTimeField(auto_now_add=True)
+    history = models.BooleanField(default=False, help_text="Taken in as history: closed before the books opened")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["connection", "external_id"], name="order_once_per_connection")]
+        indexes = [
+            models.Index(fields=["state", "-placed_at", "-id"], name="order_state_time"),
+            models.Index(fields=["-placed_at", "-id"], name="order_time"),
+        ]
+
+
+class OrderLine(models.Model):
+    """Goods, a service, shipping, a discount (negative) or a surcharge."""
+
+    class Kind(models.TextChoices):
+        ITEM = "item"
+        SERVICE = "service"
+        SHIPPING = "shipping"
+        DISCOUNT = "discount"
+        SURCHARGE = "surcharge"
+
+    order = models.ForeignKey(SalesOrder, on_delete=models.PROTECT, related_name="lines")
+    kind = models.CharField(max_length=10, choices=Kind.choices)
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, null=True, related_name="order_lines")
+    external_id = models.CharField(max_length=80, blank=True)
+    sku = models.CharField(max_length=60, blank=True)
+    title = models.CharField(max_length=200)
+    quantity = models.DecimalField(**QUANTITY, default=1)
+    net = models.DecimalField(**MONEY)
+    tax = models.DecimalField(**MONEY)
+    tax_percent = models.DecimalField(max_digits=5, decimal_places=2, default=0)
+    shipped = models.DecimalField(**QUANTITY, default=0)
+    invoiced_net = models.DecimalField(**MONEY, default=0)
+    invoiced_tax = models.DecimalField(**MONEY, default=0)
+    invoiced = models.DecimalField(**QUANTITY, default=0)
+    returned = models.DecimalField(**QUANTITY, default=0)
+
+    class Meta:
+        constraints = [
+            models.CheckConstraint(condition=models.Q(quantity__gt=0), name="line_quantity_positive"),
+            models.CheckConstraint(
+                condition=models.Q(shipped__gte=0, shipped__lte=models.F("quantity")), name="line_not_overshipped"
+            ),
+        ]
+
+
+class Reservation(models.Model):
+    """Units of an item held for an order line (open), owed to it (backorder), or done with."""
+
+    class State(models.TextChoices):
+        OPEN = "open"
+        BACKORDER = "backorder"
+        USED = "used"
+        RELEASED = "released"
+
+    line = models.ForeignKey(OrderLine, on_delete=models.PROTECT, related_name="reservations")
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT)
+    location = models.ForeignKey("people.Location", on_delete=models.PROTECT)
+    quantity = models.DecimalField(**QUANTITY)
+    per_unit = models.DecimalField(**QUANTITY, default=1, help_text="Units per unit of the line, for kits")
+    state = models.CharField(max_length=10, choices=State.choices)
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [models.CheckConstraint(condition=models.Q(quantity__gt=0), name="reservation_positive")]
+        indexes = [
+            models.Index(
+                fields=["item", "location", "id"],
+                name="reservation_waiting",
+                condition=models.Q(state__in=["open", "backorder"]),
+            )
+        ]
+        triggers = [
+            pgtrigger.Trigger(
+                name="reservation_commits",
+                when=pgtrigger.After,
+                operation=pgtrigger.Insert | pgtrigger.Update | pgtrigger.Delete,
+                func=COMMIT,
+            )
+        ]
+
+
+class Shipment(models.Model):
+    """A parcel, or a till sale handed over."""
+
+    order = models.ForeignKey(SalesOrder, on_delete=models.PROTECT, related_name="shipments")
+    number = models.CharField(max_length=80, unique=True)
+    carrier = models.CharField(max_length=60, blank=True)
+    tracking = models.CharField(max_length=80, blank=True)
+    shipped_at = models.DateTimeField()
+    told_channel_at = models.DateTimeField(null=True)
+
+
+class ShipmentLine(models.Model):
+    """What of an order line left in a shipment, what it cost, what it earned net of tax."""
+
+    shipment = models.ForeignKey(Shipment, on_delete=models.PROTECT, related_name="lines")
+    order_line = models.ForeignKey(OrderLine, on_delete=models.PROTECT, related_name="shipment_lines")
+    quantity = models.DecimalField(**QUANTITY)
+    cost = models.DecimalField(**MONEY)
+
+
+class Invoice(models.Model):
+    """The claim for one shipment; its total is the sum of its rounded lines."""
+
+    shipment = models.OneToOneField(Shipment, on_delete=models.PROTECT, related_name="invoice")
+    number = models.CharField(max_length=80, unique=True)
+    issued_on = models.DateField()
+    net = models.DecimalField(**MONEY)
+    tax = models.DecimalField(**MONEY)
+    total = models.DecimalField(**MONEY)

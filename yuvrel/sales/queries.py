@@ -1,0 +1,282 @@
+"""Reading orders, and what each earned."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+from django.db.models import Count, Q, QuerySet, Sum
+
+from yuvrel.books.models import LedgerDocument
+from yuvrel.catalogue.models import BundleComponent
+from yuvrel.core.errors import NotFoundError
+from yuvrel.core.money import ZERO, round_money
+from yuvrel.core.orders import Profit, profit
+from yuvrel.core.working import Step, Working
+from yuvrel.kit.paging import page
+from yuvrel.stock.models import ItemCost
+
+from .actions import ready_to_ship
+from .models import OrderLine, Reservation, SalesOrder, ShipmentLine
+
+WAITING = ("received", "ready", "part-shipped", "held")
+
+
+def orders(q: str, state: str, connection: int | None) -> QuerySet[SalesOrder]:
+    """Orders under a filter; the state 'waiting' means everything still to be shipped."""
+    rows = SalesOrder.objects.select_related("connection", "customer", "location")
+    if state == "waiting":
+        rows = rows.filter(state__in=WAITING)
+    elif state:
+        rows = rows.filter(state=state)
+    if connection:
+        rows = rows.filter(connection_id=connection)
+    for word in q.split()[:6]:
+        rows = rows.filter(
+            Q(number__icontains=word)
+            | Q(customer__name__icontains=word)
+            | Q(pk__in=OrderLine.objects.filter(sku__iexact=word).values("order_id"))
+        )
+    return rows
+
+
+def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: int) -> dict[str, Any]:
+    """A page of orders with units, what is owed and the margin of each."""
+    rows, following = page(orders(q, state, connection), ["-placed_at", "-id"], cursor, limit)
+    ids = [row.pk for row in rows]
+    units = dict(
+        OrderLine.objects.filter(order_id__in=ids, kind__in=("item", "service"))
+        .values_list("order_id")
+        .annotate(units=Sum("quantity"))
+        .order_by()
+    )
+    owed = dict(
+        Reservation.objects.filter(line__order_id__in=ids, state="backorder")
+        .values_list("line__order_id")
+        .annotate(units=Sum("quantity"))
+        .order_by()
+    )
+    earned = profits(rows)
+    counts = dict(SalesOrder.objects.filter(history=False).values_list("state").annotate(n=Count("id")).order_by())
+    return {
+        "rows": [
+            {
+                "id": row.pk,
+                "number": row.number,
+                "kind": row.kind,
+                "channel": row.connection.name,
+                "customer": row.customer.name if row.customer else "",
+                "location": row.location.name,
+                "placed_at": row.placed_at,
+                "state": row.state,
+                "held_because": row.held_because,
+                "units": units.get(row.pk, ZERO),
+                "owed": owed.get(row.pk, ZERO),
+                "total": row.total,
+                "currency": row.currency,
+                "margin_percent": earned[row.pk].margin_percent,
+            }
+            for row in rows
+        ],
+        "next": following,
+        "counts": counts,
+    }
+
+
+@dataclass(frozen=True)
+class _Costs:
+    """Cost of each line: of what left, at the cost it left with; of the rest, at today's average."""
+
+    left: dict[int, Decimal]
+    average: dict[int, Decimal]
+    kits: dict[int, list[tuple[int, Decimal]]]
+
+    def of(self, line: OrderLine) -> Decimal:
+        open_units = line.quantity - line.shipped
+        cost = self.left.get(line.pk, ZERO)
+        if line.item_id and open_units:
+            parts = self.kits.get(line.item_id, [(line.item_id, Decimal(1))])
+            cost += sum((round_money(self.average.get(i, ZERO) * each * open_units) for i, each in parts), ZERO)
+        return cost
+
+
+def _costs(lines: Iterable[OrderLine]) -> _Costs:
+    listed = list(lines)
+    left = dict(
+        ShipmentLine.objects.filter(order_line__in=listed).values_list("order_line_id").annotate(c=Sum("cost")).order_by()
+    )
+    items = {line.item_id for line in listed if line.item_id}
+    kits: dict[int, list[tuple[int, Decimal]]] = defaultdict(list)
+    for kit, part, each in BundleComponent.objects.filter(bundle_id__in=items).values_list(
+        "bundle_id", "component_id", "quantity"
+    ):
+        kits[kit].append((part, each))
+    parts = items | {part for rows in kits.values() for part, _ in rows}
+    average = dict(ItemCost.objects.filter(item_id__in=parts).values_list("item_id", "last_average"))
+    return _Costs(left, average, kits)
+
+
+def profits(rows: Sequence[SalesOrder]) -> dict[int, Profit]:
+    """What each order earns, in a fixed number of queries."""
+    lines = list(OrderLine.objects.filter(order__in=rows))
+    costs = _costs(lines)
+    by_order: dict[int, list[OrderLine]] = defaultdict(list)
+    for line in lines:
+        by_order[line.order_id].append(line)
+    return {row.pk: _profit(row, by_order[row.pk], costs) for row in rows}
+
+
+def _profit(row: SalesOrder, lines: Sequence[OrderLine], costs: _Costs) -> Profit:
+    def net(*kinds: str) -> Decimal:
+        return sum((line.net for line in lines if line.kind in kinds), ZERO)
+
+    return profit(
+        goods=net("item", "service"),
+        discount=-net("discount"),
+        charged=net("shipping", "surcharge"),
+        cost=sum((costs.of(line) for line in lines), ZERO),
+        basis="moving average cost",
+        fee_rate=row.connection.fee_percent,
+        fee_fixed=row.connection.fee_fixed,
+        gross=row.total,
+        subject=f"Order {row.number}",
+    )
+
+
+def get_order(order_id: int) -> SalesOrder:
+    """The order. Raises NotFoundError."""
+    row = SalesOrder.objects.select_related("connection", "customer", "location").filter(pk=order_id).first()
+    if row is None:
+        raise NotFoundError("There is no such order.")
+    return row
+
+
+def order_page(order_id: int) -> dict[str, Any]:
+    """An order with its lines, reservations, shipments and profit."""
+    row = get_order(order_id)
+    earned = profits([row])[row.pk]
+    held: dict[int, dict[str, Decimal]] = defaultdict(lambda: defaultdict(Decimal))
+    for line_id, state, per, units in Reservation.objects.filter(line__order=row).values_list(
+        "line_id", "state", "per_unit", "quantity"
+    ):
+        held[line_id][state] += units / per
+    ready = ready_to_ship(row) if row.state in ("ready", "received", "part-shipped") else {}
+    ship_to = ", ".join(str(row.ship_to.get(k, "")) for k in ("street", "city", "country") if row.ship_to.get(k))
+    return {
+        "id": row.pk,
+        "number": row.number,
+        "external_number": row.external_number,
+        "kind": row.kind,
+        "channel": row.connection.name,
+        "connection_id": row.connection_id,
+        "customer": row.customer.name if row.customer else "",
+        "email": row.customer.email if row.customer else "",
+        "ship_to": ship_to,
+        "location": row.location.name,
+        "state": row.state,
+        "held_because": row.held_because,
+        "paid": row.paid,
+        "placed_at": row.placed_at,
+        "received_at": row.received_at,
+        "currency": row.currency,
+        "total": row.total,
+        "lines": [
+            {
+                "id": line.pk,
+                "kind": line.kind,
+                "item_id": line.item_id,
+                "sku": line.sku,
+                "title": line.title,
+                "quantity": line.quantity,
+                "net": line.net,
+                "tax": line.tax,
+                "gross": line.net + line.tax,
+                "tax_percent": line.tax_percent,
+                "shipped": line.shipped,
+                "reserved": held[line.pk]["open"],
+                "owed": held[line.pk]["backorder"],
+                "ready": ready.get(line.pk, ZERO),
+            }
+            for line in row.lines.order_by("pk")
+        ],
+        "shipments": [_shipment(s) for s in row.shipments.select_related("invoice").prefetch_related("lines").order_by("pk")],
+        "contribution": earned.contribution,
+        "margin_percent": earned.margin_percent,
+    }
+
+
+def _shipment(shipment: Any) -> dict[str, Any]:
+    document = LedgerDocument.objects.filter(number=shipment.number).first()
+    return {
+        "id": shipment.pk,
+        "number": shipment.number,
+        "carrier": shipment.carrier,
+        "tracking": shipment.tracking,
+        "shipped_at": shipment.shipped_at,
+        "told_channel_at": shipment.told_channel_at,
+        "cost": sum((line.cost for line in shipment.lines.all()), ZERO),
+        "invoice_total": shipment.invoice.total,
+        "ledger_state": document.state if document else "none",
+    }
+
+
+def profit_working(order_id: int) -> Working:
+    """The sum behind an order's contribution."""
+    row = get_order(order_id)
+    return profits([row])[row.pk].working
+
+
+def total_working(order_id: int) -> Working:
+    """An order's total as the sum of its lines."""
+    row = get_order(order_id)
+    lines = list(row.lines.order_by("pk"))
+    steps = [Step(line.title, line.net + line.tax, f"{line.quantity.normalize():f} × {line.kind}", op="+") for line in lines]
+    booked = sum((line.net + line.tax for line in lines), ZERO)
+    steps.append(Step("Lines here", booked, kind="subtotal"))
+    steps.append(Step(f"{row.connection.name} says", row.total, f"order {row.external_number}", kind="result", unit=row.currency))
+    tax = sum((line.tax for line in lines), ZERO)
+    note = f"Of this {tax} is tax." if booked == row.total else f"They differ by {booked - row.total}."
+    return Working("Does it add up?", f"Order {row.number}", tuple(steps), note)
+
+
+def committed_working(item_id: int, location_id: int) -> Working:
+    """Committed as the sum of open reservations."""
+    rows = (
+        Reservation.objects.filter(item_id=item_id, location_id=location_id, state__in=("open", "backorder"))
+        .select_related("line__order", "item", "location")
+        .order_by("pk")
+    )
+    steps = [
+        Step(row.line.order.number, row.quantity, row.line.title, op="+", link=f"/orders/{row.line.order_id}")
+        for row in rows
+        if row.state == "open"
+    ]
+    owed = [row for row in rows if row.state == "backorder"]
+    steps.append(Step("Committed", sum((r.quantity for r in rows if r.state == "open"), ZERO), kind="result"))
+    note = ""
+    if owed:
+        note = f"Owed besides: {', '.join(f'{r.quantity.normalize():f} on {r.line.order.number}' for r in owed[:5])}."
+    subject = f"{rows[0].item.title} · {rows[0].location.name}" if rows else ""
+    return Working("Who has these?", subject, tuple(steps), note)
+
+
+def sales_between(start: datetime, end: datetime) -> tuple[int, Decimal]:
+    """(orders, net revenue) placed in a span, cancelled ones left out."""
+    rows = SalesOrder.objects.filter(placed_at__gte=start, placed_at__lt=end).exclude(state="cancelled")
+    net = OrderLine.objects.filter(order__in=rows).aggregate(n=Sum("net"))["n"]
+    return rows.count(), net or ZERO
+
+
+def daily_sales(start: datetime, days: int) -> list[tuple[datetime, Decimal]]:
+    """Net revenue of each of `days` spans of a day from `start`."""
+    sums: dict[int, Decimal] = defaultdict(Decimal)
+    rows = OrderLine.objects.filter(order__placed_at__gte=start, order__placed_at__lt=start + timedelta(days=days)).exclude(
+        order__state="cancelled"
+    )
+    for at, net in rows.values_list("order__placed_at", "net"):
+        sums[(at - start).days] += net
+    return [(start + timedelta(days=i), sums[i]) for i in range(days)]

@@ -1,0 +1,52 @@
+"""The API as a whole."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import HttpRequest
+from ninja import NinjaAPI
+
+from yuvrel.agreement.api import router as agreement
+from yuvrel.books.api import router as books
+from yuvrel.channels.api import router as channels
+from yuvrel.kit.auth import AUTH, actor
+from yuvrel.kit.wire import WorkingOut
+from yuvrel.people.api import router as people
+from yuvrel.planning.api import router as planning
+from yuvrel.sales.api import router as sales
+from yuvrel.stock.api import router as stock
+
+from . import problems, today, workings
+
+api = NinjaAPI(
+    title="Yuvrel",
+    version="1",
+    auth=AUTH,
+    urls_namespace="api",
+    description="Stock, costs and orders in agreement. Money and quantities are decimal strings.",
+)
+problems.install(api)
+for router in (people, stock, sales, planning, books, channels, agreement):
+    api.add_router("", router)
+
+
+@api.get("/bar", response=today.BarOut, operation_id="get_bar", tags=["today"])
+def get_bar(request: HttpRequest) -> Any:
+    """What waits in each station."""
+    actor(request)
+    return today.bar()
+
+
+@api.get("/today", response=today.TodayOut, operation_id="get_today", tags=["today"])
+def get_today(request: HttpRequest) -> Any:
+    """The morning sheet."""
+    actor(request)
+    return today.morning()
+
+
+@api.get("/workings/{kind}/{key}", response=WorkingOut, operation_id="get_working", tags=["today"])
+def get_working(request: HttpRequest, kind: str, key: str) -> Any:
+    """How a number came about."""
+    actor(request)
+    return workings.working(kind, key)

@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class ServerConfig(AppConfig):
+    name = "yuvrel.server"
+    label = "server"

@@ -1,0 +1,72 @@
+"""manage.py ready: wait until everything answers, do the first exchange, say where to go."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+import httpx
+from django.core.management.base import BaseCommand, CommandParser
+
+from yuvrel.agreement.actions import check_all
+from yuvrel.channels.models import InboundMessage, Listing
+from yuvrel.demo.company import PASSWORD, PEOPLE
+from yuvrel.outbox.models import Event
+
+
+class Command(BaseCommand):
+    """Part of script/demo; stays until it is stopped, as the other processes do."""
+
+    help = "Say where the demo answers once it does."
+
+    def add_arguments(self, parser: CommandParser) -> None:
+        parser.add_argument("--web", required=True)
+        parser.add_argument("--standins", required=True)
+        parser.add_argument("--first", action="store_true")
+
+    def handle(self, *args: Any, **options: Any) -> None:
+        for address in (f"{options['web']}/readyz", f"{options['standins']}/"):
+            self.wait_for(address)
+        if options["first"]:
+            self.settle()
+            check_all()
+        lines = [
+            "",
+            f"  Yuvrel answers at     {options['web']}",
+            f"  The stand-ins are at  {options['standins']}",
+            "",
+            "  Sign in as any of these, with the password " + PASSWORD + ":",
+            *[f"    {role.value:<12} {first} {last}" for role, first, last in PEOPLE],
+            "",
+            "  Ctrl-C stops everything.",
+            "",
+        ]
+        self.stdout.write("\n".join(lines))
+        while True:
+            time.sleep(3600)
+
+    def wait_for(self, address: str) -> None:
+        """Until it answers, at most a minute."""
+        for _ in range(240):
+            try:
+                if httpx.get(address, timeout=2, trust_env=False).status_code == 200:
+                    return
+            except httpx.HTTPError:
+                pass
+            time.sleep(0.25)
+        self.stderr.write(f"{address} does not answer; see the lines above.")
+
+    def settle(self) -> None:
+        """Until the first exchange has come to rest, at most a minute."""
+        quiet = 0
+        for _ in range(120):
+            busy = (
+                Event.objects.filter(done_at=None).exists()
+                or InboundMessage.objects.filter(state="new").exists()
+                or Listing.objects.filter(offer_state="pending").exists()
+                or not InboundMessage.objects.exists()
+            )
+            quiet = 0 if busy else quiet + 1
+            if quiet >= 4:
+                return
+            time.sleep(0.5)

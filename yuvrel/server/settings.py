@@ -1,0 +1,154 @@
+"""Django settings; everything that differs between deployments comes from the environment."""
+
+import re
+from base64 import b64encode
+from hashlib import sha256
+from pathlib import Path
+
+import dj_database_url
+from csp.constants import NONE, SELF
+
+from .environment import flag, setting
+
+BASE_DIR = Path(__file__).resolve().parents[2]
+WEB_BUILD = BASE_DIR / "web" / "build"
+
+SECRET_KEY = setting("YUVREL_SECRET_KEY")
+SEAL_KEYS = setting("YUVREL_SEAL_KEYS").split(",")
+DEBUG = False
+ALLOWED_HOSTS = setting("YUVREL_HOSTS", "127.0.0.1,localhost").split(",")
+CSRF_TRUSTED_ORIGINS = [o for o in setting("YUVREL_ORIGINS", "").split(",") if o]
+ALLOW_PRIVATE_ADDRESSES = flag("YUVREL_ALLOW_PRIVATE_ADDRESSES")
+PUBLIC_ADDRESS = setting("YUVREL_ADDRESS", "http://127.0.0.1:8070")
+SECURE = flag("YUVREL_SECURE", PUBLIC_ADDRESS.startswith("https"))
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "django.contrib.postgres",
+    "axes",
+    "csp",
+    "ninja",
+    "pgtrigger",
+    "procrastinate.contrib.django",
+    "yuvrel.outbox",
+    "yuvrel.people",
+    "yuvrel.catalogue",
+    "yuvrel.books",
+    "yuvrel.stock",
+    "yuvrel.sales",
+    "yuvrel.buying",
+    "yuvrel.planning",
+    "yuvrel.channels",
+    "yuvrel.agreement",
+    "yuvrel.server",
+]
+
+MIDDLEWARE = [
+    "django.middleware.security.SecurityMiddleware",
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.middleware.gzip.GZipMiddleware",
+    "csp.middleware.CSPMiddleware",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "yuvrel.server.idempotency.IdempotencyMiddleware",
+    "axes.middleware.AxesMiddleware",
+]
+
+ROOT_URLCONF = "yuvrel.server.urls"
+WSGI_APPLICATION = "yuvrel.server.wsgi.application"
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "DIRS": [BASE_DIR / "yuvrel" / "buying" / "templates"],
+        "APP_DIRS": True,
+    }
+]
+
+DATABASES = {"default": dj_database_url.parse(setting("DATABASE_URL"))}
+DATABASES["default"]["CONN_MAX_AGE"] = 0
+if DATABASES["default"]["ENGINE"].endswith("postgresql") and not flag("YUVREL_NO_POOL"):
+    DATABASES["default"].setdefault("OPTIONS", {})["pool"] = {"min_size": 1, "max_size": 12}
+
+AUTH_USER_MODEL = "people.User"
+AUTHENTICATION_BACKENDS = [
+    "axes.backends.AxesStandaloneBackend",
+    "django.contrib.auth.backends.ModelBackend",
+]
+PASSWORD_HASHERS = ["django.contrib.auth.hashers.Argon2PasswordHasher"]
+AXES_FAILURE_LIMIT = 8
+AXES_COOLOFF_TIME = 0.25
+AXES_LOCKOUT_PARAMETERS = [["username", "ip_address"]]
+AXES_RESET_ON_SUCCESS = True
+AXES_VERBOSE = False
+AXES_DISABLE_ACCESS_LOG = True
+SILENCED_SYSTEM_CHECKS = ["axes.W003"]
+
+SESSION_COOKIE_HTTPONLY = True
+SESSION_COOKIE_SAMESITE = "Lax"
+SESSION_COOKIE_AGE = 60 * 60 * 12
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = SECURE
+SECURE_SSL_REDIRECT = flag("YUVREL_REDIRECT_TO_HTTPS")
+SECURE_HSTS_SECONDS = 31_536_000 if SECURE else 0
+SECURE_HSTS_INCLUDE_SUBDOMAINS = SECURE_HSTS_PRELOAD = SECURE
+X_FRAME_OPTIONS = "DENY"
+
+
+def _inline_scripts() -> list[str]:
+    """Hashes of the few lines that start the built front end; no other inline script runs."""
+    index = WEB_BUILD / "index.html"
+    if not index.exists():
+        return []
+    found = re.findall(r"<script>(.*?)</script>", index.read_text(), re.DOTALL)
+    return [f"'sha256-{b64encode(sha256(text.encode()).digest()).decode()}'" for text in found]
+
+
+CONTENT_SECURITY_POLICY = {
+    "EXCLUDE_URL_PREFIXES": ["/api/v1/docs"],
+    "DIRECTIVES": {
+        "default-src": [NONE],
+        "script-src": [SELF, *_inline_scripts()],
+        # Svelte sets style attributes for positions and widths; they carry no script.
+        "style-src": [SELF, "'unsafe-inline'"],
+        "img-src": [SELF, "data:"],
+        "font-src": [SELF],
+        "connect-src": [SELF],
+        "form-action": [SELF],
+        "frame-ancestors": [NONE],
+        "base-uri": [SELF],
+        "manifest-src": [SELF],
+    },
+}
+DATA_UPLOAD_MAX_MEMORY_SIZE = 12 * 1024 * 1024
+
+USE_TZ = True
+TIME_ZONE = "UTC"
+LANGUAGE_CODE = "en-gb"
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+
+STATIC_URL = "static/"
+STATIC_ROOT = BASE_DIR / ".data" / "static"
+WHITENOISE_ROOT = WEB_BUILD if WEB_BUILD.is_dir() else None
+WHITENOISE_USE_FINDERS = True
+
+
+def _immutable(path: str, url: str) -> bool:
+    return "/_app/immutable/" in url
+
+
+WHITENOISE_IMMUTABLE_FILE_TEST = _immutable
+
+PROCRASTINATE_AUTODISCOVER_MODULE_NAME = "jobs"
+
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"line": {"format": "{asctime} {levelname} {name} {message}", "style": "{"}},
+    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
+    "root": {"handlers": ["stderr"], "level": setting("YUVREL_LOG_LEVEL", "WARNING")},
+    "loggers": {"httpx": {"level": "WARNING"}, "fontTools": {"level": "ERROR"}, "weasyprint": {"level": "ERROR"}},
+}

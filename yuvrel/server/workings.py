@@ -1,0 +1,59 @@
+"""One door to every Working: a kind and a key."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from django.utils import timezone
+
+from yuvrel.agreement import queries as agreement
+from yuvrel.books import queries as books
+from yuvrel.buying import queries as buying
+from yuvrel.channels import queries as channels
+from yuvrel.core.errors import BadInputError, NotFoundError
+from yuvrel.people.queries import company_day
+from yuvrel.planning import queries as planning
+from yuvrel.sales import queries as sales
+from yuvrel.stock import queries as stock
+
+
+def _ids(key: str, count: int) -> list[int]:
+    parts = key.split("-")
+    if len(parts) != count or not all(p.isdigit() and len(p) < 19 for p in parts):
+        raise BadInputError(f"This Working is named by {count} number{'s' if count > 1 else ''}.", field="key")
+    return [int(p) for p in parts]
+
+
+def _today() -> Any:
+    return company_day(timezone.now())
+
+
+WORKINGS: dict[str, Callable[[str], Any]] = {
+    "on-hand": lambda key: stock.on_hand_working(*_ids(key, 2)),
+    "available": lambda key: stock.available_working(*_ids(key, 2)),
+    "value": lambda key: stock.value_working(*_ids(key, 2)),
+    "cost": lambda key: stock.latest_cost_working(*_ids(key, 1)),
+    "cost-change": lambda key: stock.cost_working(*_ids(key, 1)),
+    "committed": lambda key: sales.committed_working(*_ids(key, 2)),
+    "incoming": lambda key: buying.incoming_working(*_ids(key, 2)),
+    "offer": lambda key: channels.offer_working(*_ids(key, 1), _today()),
+    "pairing": lambda key: channels.pairing_working(*_ids(key, 1)),
+    "profit": lambda key: sales.profit_working(*_ids(key, 1)),
+    "order-total": lambda key: sales.total_working(*_ids(key, 1)),
+    "suggestion": lambda key: planning.one_line(*_ids(key, 2), _today()).suggestion.working,
+    "velocity": lambda key: planning.velocity_of(*_ids(key, 2), _today()),
+    "purchase-line": lambda key: buying.line_working(*_ids(key, 1)),
+    "account": books.account_working,
+    "entry": lambda key: books.entry_working(*_ids(key, 1)),
+    "drift": lambda key: agreement.drift_working(*_ids(key, 1)),
+    "booked": lambda key: agreement.booked_working(*_ids(key, 1)),
+}
+
+
+def working(kind: str, key: str) -> dict[str, Any]:
+    """The Working as the wire shows it. Raises NotFoundError for a kind nobody knows."""
+    if kind not in WORKINGS:
+        raise NotFoundError(f"There is no Working of kind {kind!r}.", field="kind")
+    found = WORKINGS[kind](key)
+    return found if isinstance(found, dict) else found.as_dict()

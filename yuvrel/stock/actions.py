@@ -1,0 +1,298 @@
+"""Everything that moves stock. Balances are locked in (item, location) order, then costs by item,
+so that two events on the same goods wait for each other and never block each other for good."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import date, datetime
+from decimal import Decimal
+
+from django.db import transaction
+from django.db.models import F
+
+from yuvrel.books.actions import Posting, post
+from yuvrel.books.models import JournalEntry
+from yuvrel.catalogue.models import Item
+from yuvrel.core import cost as costing
+from yuvrel.core import postings
+from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
+from yuvrel.core.money import ZERO, round_money
+from yuvrel.outbox.actions import record
+from yuvrel.outbox.models import Event
+from yuvrel.people.models import Location
+from yuvrel.people.queries import company_day
+from yuvrel.people.roles import Ability, Actor, audit
+
+from .models import CostChange, ItemCost, Lot, LotBalance, StockBalance, StockMove
+
+ADJUST_REASONS = ("damaged", "lost", "found", "count", "expired", "sample")
+
+
+@dataclass(frozen=True)
+class Cause:
+    """Why units move: the reason, the document, when it happened."""
+
+    reason: str
+    document: str
+    at: datetime
+    link: str = ""
+    note: str = ""
+
+
+def lock_balances(pairs: Iterable[tuple[int, int]]) -> dict[tuple[int, int], StockBalance]:
+    """The balances of (item, location) pairs, created where missing, locked in order."""
+    wanted = sorted(set(pairs))
+    StockBalance.objects.bulk_create([StockBalance(item_id=i, location_id=loc) for i, loc in wanted], ignore_conflicts=True)
+    rows = (
+        StockBalance.objects.select_for_update()
+        .filter(item_id__in={i for i, _ in wanted}, location_id__in={loc for _, loc in wanted})
+        .order_by("item_id", "location_id")
+    )
+    found = {(row.item_id, row.location_id): row for row in rows}
+    return {pair: found[pair] for pair in wanted}
+
+
+def lock_costs(item_ids: Iterable[int]) -> dict[int, ItemCost]:
+    """The cost states of items, created where missing, locked in item order."""
+    wanted = sorted(set(item_ids))
+    ItemCost.objects.bulk_create([ItemCost(item_id=i) for i in wanted], ignore_conflicts=True)
+    rows = ItemCost.objects.select_for_update().filter(item_id__in=wanted).order_by("item_id")
+    return {row.item_id: row for row in rows}
+
+
+def _state(row: ItemCost) -> costing.CostState:
+    return costing.CostState(row.quantity, row.value, row.last_average)
+
+
+def _note_change(row: ItemCost, change: costing.CostChange, quantity: Decimal, cause: Cause) -> None:
+    """Only what comes in changes the average; an issue leaves at it and is no change of cost."""
+    CostChange.objects.create(
+        item_id=row.item_id,
+        at=cause.at,
+        cause=cause.reason,
+        document=cause.document,
+        link=cause.link,
+        quantity=quantity,
+        value=change.moved,
+        true_up=change.true_up,
+        quantity_before=change.before.quantity,
+        value_before=change.before.value,
+        average_before=change.before.average,
+        average_after=change.after.average,
+    )
+
+
+def _store(row: ItemCost, change: costing.CostChange) -> None:
+    row.quantity, row.value = change.after.quantity, change.after.value
+    row.last_average = change.after.average
+    row.save()
+
+
+def put_in(
+    row: ItemCost, location_id: int, quantity: Decimal, value: Decimal, cause: Cause, lot: Lot | None = None
+) -> costing.CostChange:
+    """Bring units in at a value; the caller holds the locks and posts."""
+    change = costing.receive(_state(row), quantity, value)
+    _note_change(row, change, quantity, cause)
+    _store(row, change)
+    _move(row.item_id, location_id, quantity, change.moved, cause, lot)
+    return change
+
+
+def take_out(row: ItemCost, location_id: int, quantity: Decimal, cause: Cause, lot: Lot | None = None) -> costing.CostChange:
+    """Take units out at the moving average; lots that expire first leave first."""
+    change = costing.issue(_state(row), quantity)
+    _store(row, change)
+    parts = [(lot, quantity)] if lot else _first_expired(row.item_id, location_id, quantity)
+    left = -change.moved
+    for index, (part_lot, part) in enumerate(parts):
+        value = left if index == len(parts) - 1 else round_money(-change.moved * part / quantity)
+        left -= value
+        _move(row.item_id, location_id, -part, -value, cause, part_lot)
+    return change
+
+
+def _move(item_id: int, location_id: int, quantity: Decimal, value: Decimal, cause: Cause, lot: Lot | None) -> None:
+    StockMove.objects.create(
+        item_id=item_id,
+        location_id=location_id,
+        lot=lot,
+        quantity=quantity,
+        value=value,
+        reason=cause.reason,
+        document=cause.document,
+        link=cause.link,
+        note=cause.note[:200],
+        happened_at=cause.at,
+    )
+
+
+def _first_expired(item_id: int, location_id: int, quantity: Decimal) -> list[tuple[Lot | None, Decimal]]:
+    """Which lots an issue takes from; what no lot covers has none."""
+    parts: list[tuple[Lot | None, Decimal]] = []
+    left = quantity
+    rows = (
+        LotBalance.objects.select_related("lot")
+        .filter(lot__item_id=item_id, location_id=location_id, on_hand__gt=0)
+        .order_by("lot__expires_on", "lot_id")
+    )
+    for row in rows:
+        take = min(left, row.on_hand)
+        parts.append((row.lot, take))
+        left -= take
+        if not left:
+            return parts
+    return [*parts, (None, left)]
+
+
+def check_quantity(item: Item, quantity: Decimal, field: str = "quantity") -> None:
+    """Raises BadInputError when an item cannot have such a quantity."""
+    if item.kind != Item.Kind.STOCKED:
+        raise BadInputError(f"{item.sku} is a {item.kind}; it has no stock of its own.", field="item")
+    if quantity != quantity.quantize(Decimal(1).scaleb(-item.decimals)):
+        raise BadInputError(f"{item.sku} is counted with {item.decimals} decimals; {quantity} has more.", field=field)
+    if abs(quantity) >= Decimal(10) ** 12:
+        raise BadInputError(f"{quantity} is too large a quantity.", field=field)
+
+
+@transaction.atomic
+def adjust(
+    actor: Actor,
+    *,
+    item_id: int,
+    location_id: int,
+    reason: str,
+    at: datetime,
+    change: Decimal | None = None,
+    counted: Decimal | None = None,
+    lot_id: int | None = None,
+    note: str = "",
+) -> JournalEntry | None:
+    """Put stock right: by a signed change, or to a counted quantity. Posts against the reason.
+
+    A positive difference enters at the current average. A count that finds what the books say
+    changes nothing. Raises RefusedError when more would be taken than is there, or when the
+    reason does not fit.
+    """
+    actor.need(Ability.ADJUST)
+    if reason not in ADJUST_REASONS:
+        raise BadInputError(f"Reason must be one of {', '.join(ADJUST_REASONS)}.", field="reason")
+    if (change is None) == (counted is None):
+        raise BadInputError("Give either a change or a counted quantity.", field="change")
+    item = _item(item_id)
+    location = _location(location_id)
+    balance = lock_balances([(item.pk, location.pk)])[item.pk, location.pk]
+    delta = change if change is not None else (counted or ZERO) - balance.on_hand
+    check_quantity(item, delta, "change" if change is not None else "counted")
+    if counted is not None and counted < 0:
+        raise BadInputError("A counted quantity cannot be negative.", field="counted")
+    if reason in ("damaged", "lost", "expired", "sample") and delta > 0:
+        raise BadInputError(f"{reason.capitalize()} takes units away; the change must be negative.", field="change")
+    if reason == "found" and delta < 0:
+        raise BadInputError("Found brings units in; the change must be positive.", field="change")
+    if not delta:
+        if change is not None:
+            raise BadInputError("A change of zero changes nothing.", field="change")
+        return None
+    if delta < 0 and counted is None and -delta > balance.on_hand:
+        raise RefusedError(
+            f"Only {balance.on_hand.normalize():f} are on hand at {location.name}. Count the item instead.",
+            field="change",
+        )
+    lot = Lot.objects.filter(pk=lot_id, item=item).first() if lot_id else None
+    row = lock_costs([item.pk])[item.pk]
+    trace = audit(
+        actor,
+        f"adjust: {reason}",
+        "item",
+        item.pk,
+        {"on_hand": str(balance.on_hand)},
+        {"on_hand": str(balance.on_hand + delta), "location": location.code, "note": note},
+    )
+    number = f"ADJ-{trace.pk}"
+    cause = Cause(reason, number, at, f"/shelf/items/{item.pk}", note)
+    if delta > 0:
+        moved = put_in(row, location.pk, delta, round_money(_state(row).average * delta), cause, lot)
+    else:
+        moved = take_out(row, location.pk, -delta, cause, lot)
+    entry = post(
+        Posting(
+            JournalEntry.Kind.ADJUSTMENT,
+            company_day(at),
+            number,
+            postings.adjustment(reason, [(item.pk, moved.moved, moved.true_up)]),
+            link=cause.link,
+            memo=f"{item.sku} {reason} {delta.normalize():+f} {note}".strip(),
+        )
+    )
+    record(Event.Kind.AVAILABILITY, [item.pk], f"{reason} {number}")
+    return entry
+
+
+@dataclass(frozen=True)
+class OpeningRow:
+    """One line of opening stock: units and their cost per unit in base currency."""
+
+    item_id: int
+    location_id: int
+    quantity: Decimal
+    unit_cost: Decimal
+    lot_code: str = ""
+    expires_on: date | None = None
+
+
+@transaction.atomic
+def take_opening(actor: Actor, rows: Sequence[OpeningRow], at: datetime) -> int:
+    """Take in opening stock as one event with one entry. Returns how many units came in lines."""
+    actor.need(Ability.OPEN_STOCK)
+    if not rows:
+        raise BadInputError("There is nothing to take in.", field="file")
+    lock_balances((row.item_id, row.location_id) for row in rows)
+    costs = lock_costs(row.item_id for row in rows)
+    trace = audit(actor, "take in opening stock", "opening", None, after={"lines": len(rows)})
+    number = f"OPEN-{trace.pk}"
+    cause = Cause("opening", number, at, "/shelf/opening")
+    values = []
+    for row in rows:
+        lot = None
+        if row.lot_code and row.expires_on:
+            lot, _ = Lot.objects.get_or_create(item_id=row.item_id, code=row.lot_code, defaults={"expires_on": row.expires_on})
+        value = round_money(row.quantity * row.unit_cost)
+        moved = put_in(costs[row.item_id], row.location_id, row.quantity, value, cause, lot)
+        ItemCost.objects.filter(item_id=row.item_id, last_cost=0).update(last_cost=row.unit_cost)
+        values.append((row.item_id, moved.moved, moved.true_up))
+    post(
+        Posting(
+            JournalEntry.Kind.OPENING,
+            company_day(at),
+            number,
+            postings.adjustment("opening", values),
+            link=cause.link,
+            memo="opening stock",
+        )
+    )
+    record(Event.Kind.AVAILABILITY, {row.item_id for row in rows}, number)
+    return len(rows)
+
+
+def change_incoming(changes: Iterable[tuple[int, int, Decimal]]) -> None:
+    """Add to what is expected at (item, location); the caller is in its own transaction."""
+    listed = list(changes)
+    lock_balances((item_id, location_id) for item_id, location_id, _ in listed)
+    for item_id, location_id, quantity in sorted(listed):
+        StockBalance.objects.filter(item_id=item_id, location_id=location_id).update(incoming=F("incoming") + quantity)
+
+
+def _item(item_id: int) -> Item:
+    item = Item.objects.filter(pk=item_id).first()
+    if item is None:
+        raise NotFoundError("There is no such item.", field="item")
+    return item
+
+
+def _location(location_id: int) -> Location:
+    location = Location.objects.filter(pk=location_id).first()
+    if location is None:
+        raise NotFoundError("There is no such location.", field="location")
+    return location

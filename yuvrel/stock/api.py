@@ -1,0 +1,206 @@
+"""Routes of the shelf and, because an item's page shows its stock and cost, of the range."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db.models import Count, Q, Sum
+from django.http import HttpRequest, HttpResponse
+from django.utils import timezone
+from ninja import File, Form, Router
+from ninja.files import UploadedFile
+
+from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.schemas import ItemOut, ItemPage
+from yuvrel.core.errors import BadInputError, NotFoundError
+from yuvrel.kit.auth import actor
+from yuvrel.kit.paging import page
+from yuvrel.kit.wire import Said
+from yuvrel.people.roles import Ability
+
+from . import actions, opening, queries
+from .models import CostChange, ItemCost, StockBalance
+from .schemas import AdjustIn, MovePage, OpeningCheck, StockPage
+
+router = Router(tags=["shelf"])
+MOST_BYTES = 8_000_000
+
+
+@router.get("/stock", response=StockPage, operation_id="list_stock")
+def list_stock(
+    request: HttpRequest, q: str = "", location: int | None = None, show: str = "all", cursor: str = "", limit: int = 200
+) -> Any:
+    """Stock by item and location."""
+    actor(request)
+    return queries.stock_sheet(q, location, show, cursor, limit)
+
+
+@router.get("/moves", response=MovePage, operation_id="list_moves")
+def list_moves(
+    request: HttpRequest, item: int | None = None, location: int | None = None, q: str = "", cursor: str = "", limit: int = 100
+) -> Any:
+    """Stock moves, newest first."""
+    actor(request)
+    rows, following = queries.moves(item, location, q, cursor, limit)
+    fields = ("id", "happened_at", "recorded_at", "item_id", "quantity", "value", "reason", "document", "link", "note")
+    return {
+        "rows": [
+            {
+                **{name: getattr(row, name) for name in fields},
+                "sku": row.item.sku,
+                "title": row.item.title,
+                "location": row.location.name,
+                "lot": row.lot.code if row.lot else "",
+            }
+            for row in rows
+        ],
+        "next": following,
+    }
+
+
+@router.post("/adjustments", response=Said, operation_id="adjust_stock")
+def adjust(request: HttpRequest, body: AdjustIn) -> Any:
+    """Put stock right, with a reason."""
+    entry = actions.adjust(
+        actor(request),
+        item_id=body.item_id,
+        location_id=body.location_id,
+        reason=body.reason,
+        change=body.change,
+        counted=body.counted,
+        note=body.note,
+        at=timezone.now(),
+    )
+    return {
+        "said": f"Posted as {entry.document}." if entry else "The count agrees; nothing was posted.",
+        "id": entry.pk if entry else None,
+    }
+
+
+@router.get("/opening/template", operation_id="opening_template", response={200: str})
+def opening_template(request: HttpRequest) -> HttpResponse:
+    """An example file for opening stock."""
+    actor(request)
+    response = HttpResponse(opening.TEMPLATE, content_type="text/csv; charset=utf-8")
+    response["Content-Disposition"] = 'attachment; filename="opening-stock.csv"'
+    return response
+
+
+@router.post("/opening/check", response=OpeningCheck, operation_id="check_opening")
+def check_opening(request: HttpRequest, file: UploadedFile = File(...)) -> Any:
+    """Read a file of opening stock; nothing is taken in."""
+    actor(request).need(Ability.OPEN_STOCK)
+    if (file.size or 0) > MOST_BYTES:
+        raise BadInputError("The file is larger than 8 MB.", field="file")
+    checked = opening.check(file.read())
+    rows = [
+        {
+            "line": line,
+            "sku": sku,
+            "location": place,
+            "quantity": row.quantity,
+            "unit_cost": row.unit_cost,
+            "value": row.quantity * row.unit_cost,
+        }
+        for line, sku, place, row in checked.rows
+    ]
+    faults = [vars(fault) for fault in checked.faults]
+    return {"rows": rows, "faults": faults, "value": checked.value, "token": checked.token() if rows else ""}
+
+
+@router.post("/opening", response=Said, operation_id="take_opening")
+def take_opening(request: HttpRequest, token: str = Form(...)) -> Any:
+    """Take in the rows of a checked file."""
+    who = actor(request)
+    who.need(Ability.OPEN_STOCK)
+    count = actions.take_opening(who, opening.confirmed(token), timezone.now())
+    return {"said": f"{count} rows of opening stock taken in."}
+
+
+@router.get("/items", response=ItemPage, operation_id="list_items", tags=["range"])
+def list_items(request: HttpRequest, q: str = "", kind: str = "", cursor: str = "", limit: int = 200) -> Any:
+    """The range."""
+    actor(request)
+    rows = Item.objects.filter(active=True).select_related("product__category", "cost")
+    rows = queries.find_items(rows, q)
+    if kind:
+        rows = rows.filter(kind=kind)
+    rows = rows.prefetch_related("barcodes", "supplier_items__supplier").annotate(shown_in=Count("listings", distinct=True))
+    found, following = page(rows, ["title", "id"], cursor, limit)
+    held = dict(StockBalance.objects.filter(item__in=found).values_list("item_id").annotate(units=Sum("on_hand")).order_by())
+    return {"rows": [_item_row(item, held) for item in found], "next": following}
+
+
+def _item_row(item: Item, held: dict[int, Any]) -> dict[str, Any]:
+    cost = getattr(item, "cost", None)
+    supplier = next((s.supplier.name for s in item.supplier_items.all() if s.preferred), "")
+    codes = [code.gtin.lstrip("0") for code in item.barcodes.all()]
+    return {
+        "id": item.pk,
+        "sku": item.sku,
+        "title": item.title,
+        "kind": item.kind,
+        "price": item.price,
+        "category": item.product.category.name if item.product.category else "",
+        "barcode": codes[0] if codes else "",
+        "listings": item.shown_in,
+        "supplier": supplier,
+        "average_cost": cost.last_average if cost else None,
+        "on_hand": held.get(item.pk),
+    }
+
+
+@router.get("/items/{int:item_id}", response=ItemOut, operation_id="get_item", tags=["range"])
+def get_item(request: HttpRequest, item_id: int) -> Any:
+    """One item with its stock, listings, parts and cost history."""
+    actor(request)
+    item = Item.objects.select_related("product__category").filter(pk=item_id).first()
+    if item is None:
+        raise NotFoundError("There is no such item.")
+    cost = ItemCost.objects.filter(item=item).first()
+    places = StockBalance.objects.filter(item=item).select_related("location").order_by("location__position")
+    return {
+        "id": item.pk,
+        "sku": item.sku,
+        "title": item.title,
+        "product": item.product.title,
+        "kind": item.kind,
+        "category": item.product.category.name if item.product.category else "",
+        "unit": item.unit,
+        "barcodes": [code.gtin.lstrip("0") for code in item.barcodes.all()],
+        "price": item.price,
+        "expiry_tracked": item.expiry_tracked,
+        "average_cost": cost.last_average if cost else None,
+        "last_cost": cost.last_cost if cost else None,
+        "value": cost.value if cost else None,
+        "places": [
+            {
+                "location_id": b.location_id,
+                "location": b.location.name,
+                "on_hand": b.on_hand,
+                "committed": b.committed,
+                "available": b.on_hand - b.committed,
+                "backordered": b.backordered,
+                "incoming": b.incoming,
+            }
+            for b in places
+        ],
+        "listings": [
+            {
+                "id": row.pk,
+                "connection": row.connection.name,
+                "connection_id": row.connection_id,
+                "shown": row.shown,
+                "external_id": row.external_id,
+                "offered": row.offered,
+                "state": row.offer_state,
+                "live": row.connection.state == "live",
+            }
+            for row in item.listings.select_related("connection").order_by("connection__name")
+        ],
+        "components": [
+            {"item_id": part.component_id, "sku": part.component.sku, "title": part.component.title, "quantity": part.quantity}
+            for part in item.components.select_related("component")
+        ],
+        "costs": CostChange.objects.filter(Q(item=item)).order_by("-at", "-pk")[:60],
+    }

@@ -1,0 +1,149 @@
+"""The shelf: moves that are never edited, the balances they add up to, and what the stock cost."""
+
+import pgtrigger
+from django.db import models
+
+QUANTITY = {"max_digits": 18, "decimal_places": 3}
+MONEY = {"max_digits": 18, "decimal_places": 2}
+UNIT_COST = {"max_digits": 18, "decimal_places": 6}
+
+PROJECT_MOVES = """
+    INSERT INTO stock_stockbalance (item_id, location_id, on_hand, committed, backordered, incoming)
+        SELECT item_id, location_id, sum(quantity), 0, 0, 0 FROM new_moves
+        GROUP BY item_id, location_id ORDER BY item_id, location_id
+    ON CONFLICT (item_id, location_id) DO UPDATE
+        SET on_hand = stock_stockbalance.on_hand + excluded.on_hand;
+    INSERT INTO stock_lotbalance (lot_id, location_id, on_hand)
+        SELECT lot_id, location_id, sum(quantity) FROM new_moves WHERE lot_id IS NOT NULL
+        GROUP BY lot_id, location_id ORDER BY lot_id, location_id
+    ON CONFLICT (lot_id, location_id) DO UPDATE
+        SET on_hand = stock_lotbalance.on_hand + excluded.on_hand;
+    RETURN NULL;
+"""
+
+
+class Lot(models.Model):
+    """Units of an item that expire together."""
+
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, related_name="lots")
+    code = models.CharField(max_length=40)
+    expires_on = models.DateField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["item", "code"], name="lot_once")]
+
+
+class StockMove(models.Model):
+    """Units that came (+) or went (-), with the value they carried. Never updated, never deleted."""
+
+    class Reason(models.TextChoices):
+        OPENING = "opening"
+        RECEIPT = "receipt"
+        SHIPMENT = "shipment"
+        TILL_SALE = "till sale"
+        RETURN = "return"
+        DAMAGED = "damaged"
+        LOST = "lost"
+        FOUND = "found"
+        COUNT = "count"
+        EXPIRED = "expired"
+        SAMPLE = "sample"
+        TRANSFER = "transfer"
+
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, related_name="moves")
+    location = models.ForeignKey("people.Location", on_delete=models.PROTECT)
+    lot = models.ForeignKey(Lot, on_delete=models.PROTECT, null=True)
+    quantity = models.DecimalField(**QUANTITY)
+    value = models.DecimalField(**MONEY, help_text="Value into (+) or out of (-) inventory, base currency")
+    reason = models.CharField(max_length=10, choices=Reason.choices)
+    document = models.CharField(max_length=60, blank=True)
+    link = models.CharField(max_length=80, blank=True)
+    note = models.CharField(max_length=200, blank=True)
+    happened_at = models.DateTimeField()
+    recorded_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [models.CheckConstraint(condition=~models.Q(quantity=0), name="move_not_empty")]
+        indexes = [
+            models.Index(fields=["item", "location", "happened_at"], name="move_item_place_time"),
+            models.Index(fields=["-happened_at", "-id"], name="move_time"),
+        ]
+        triggers = [
+            pgtrigger.Protect(name="move_append_only", operation=pgtrigger.Update | pgtrigger.Delete),
+            pgtrigger.Trigger(
+                name="move_projects",
+                level=pgtrigger.Statement,
+                when=pgtrigger.After,
+                operation=pgtrigger.Insert,
+                referencing=pgtrigger.Referencing(new="new_moves"),
+                func=PROJECT_MOVES,
+            ),
+        ]
+
+
+class StockBalance(models.Model):
+    """What an item has at a location. on_hand follows the moves and committed the reservations,
+    both by trigger; incoming follows the open purchase orders."""
+
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, related_name="balances")
+    location = models.ForeignKey("people.Location", on_delete=models.PROTECT, related_name="balances")
+    on_hand = models.DecimalField(**QUANTITY, default=0)
+    committed = models.DecimalField(**QUANTITY, default=0)
+    backordered = models.DecimalField(**QUANTITY, default=0)
+    incoming = models.DecimalField(**QUANTITY, default=0)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["item", "location"], name="balance_once"),
+            models.CheckConstraint(
+                condition=models.Q(committed__gte=0, backordered__gte=0, incoming__gte=0),
+                name="balance_promises_not_negative",
+            ),
+        ]
+
+
+class LotBalance(models.Model):
+    """What of a lot lies at a location."""
+
+    lot = models.ForeignKey(Lot, on_delete=models.PROTECT, related_name="balances")
+    location = models.ForeignKey("people.Location", on_delete=models.PROTECT)
+    on_hand = models.DecimalField(**QUANTITY, default=0)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["lot", "location"], name="lot_balance_once")]
+
+
+class ItemCost(models.Model):
+    """The moving average state of an item over all locations: quantity, value, last average."""
+
+    item = models.OneToOneField("catalogue.Item", on_delete=models.PROTECT, related_name="cost")
+    quantity = models.DecimalField(**QUANTITY, default=0)
+    value = models.DecimalField(**MONEY, default=0)
+    last_average = models.DecimalField(**UNIT_COST, default=0)
+    last_cost = models.DecimalField(**UNIT_COST, default=0)
+
+    class Meta:
+        constraints = [
+            models.CheckConstraint(condition=~models.Q(quantity=0) | models.Q(value=0), name="cost_no_value_without_units")
+        ]
+
+
+class CostChange(models.Model):
+    """The cost history: each change of an item's average with its cause."""
+
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, related_name="cost_changes")
+    at = models.DateTimeField()
+    cause = models.CharField(max_length=60)
+    document = models.CharField(max_length=60, blank=True)
+    link = models.CharField(max_length=80, blank=True)
+    quantity = models.DecimalField(**QUANTITY, help_text="Units that came or went")
+    value = models.DecimalField(**MONEY, help_text="Their value")
+    true_up = models.DecimalField(**MONEY, default=0)
+    quantity_before = models.DecimalField(**QUANTITY)
+    value_before = models.DecimalField(**MONEY)
+    average_before = models.DecimalField(**UNIT_COST)
+    average_after = models.DecimalField(**UNIT_COST)
+
+    class Meta:
+        indexes = [models.Index(fields=["item", "-at", "-id"], name="cost_change_item")]
+        triggers = [pgtrigger.Protect(name="cost_append_only", operation=pgtrigger.Update | pgtrigger.Delete)]

@@ -1,0 +1,144 @@
+"""Opening stock from a CSV: checked row by row first, taken in as one event once confirmed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import date
+from decimal import Decimal
+
+from django.core import signing
+
+from yuvrel.catalogue.models import Item
+from yuvrel.core.errors import BadInputError
+from yuvrel.core.gtin import normal_sku
+from yuvrel.core.money import ZERO, round_money
+from yuvrel.core.sheets import Fault, Table, date_of, decimal_of, read_table
+from yuvrel.people.models import Location
+
+from .actions import OpeningRow
+from .models import StockMove
+
+COLUMNS = ("sku", "location", "quantity", "unit_cost")
+TEMPLATE = (
+    "sku,location,quantity,unit_cost,lot,expires_on\r\n"
+    "HIV-LAN-10,tannery-yard,25,38.40,,\r\n"
+    "FRM-DN4-50,tannery-yard,62,21.75,,\r\n"
+    "PAT-POL-1,mill-lane,38,3.40,L2611,2027-05-31\r\n"
+)
+SALT = "yuvrel.opening"
+
+
+@dataclass(frozen=True)
+class Checked:
+    """Rows that can be taken in, faults of the others, the value of the good ones."""
+
+    rows: list[tuple[int, str, str, OpeningRow]]
+    faults: list[Fault]
+    value: Decimal
+
+    def token(self) -> str:
+        """The good rows, signed, so that what is confirmed is what was checked."""
+        plain = [
+            [
+                r.item_id,
+                r.location_id,
+                str(r.quantity),
+                str(r.unit_cost),
+                r.lot_code,
+                r.expires_on.isoformat() if r.expires_on else "",
+            ]
+            for _, _, _, r in self.rows
+        ]
+        return signing.dumps(plain, salt=SALT, compress=True)
+
+
+def check(data: bytes) -> Checked:
+    """Read a file without taking anything in. Raises BadInputError when it is no table at all."""
+    table = read_table(data, COLUMNS)
+    items = {normal_sku(item.sku): item for item in Item.objects.filter(active=True)}
+    places = {p.code.lower(): p for p in Location.objects.all()}
+    places |= {p.name.lower(): p for p in places.values()}
+    stocked = set(StockMove.objects.values_list("item_id", "location_id").distinct())
+    rows: list[tuple[int, str, str, OpeningRow]] = []
+    faults: list[Fault] = []
+    seen: set[tuple[int, int, str]] = set()
+    for line, row in zip(table.lines, table.rows, strict=True):
+        found, problems = _check_row(line, row, items, places)
+        if found and (found.item_id, found.location_id) in stocked:
+            problems = [Fault(line, "sku", row["sku"], "has moves at this location already; count it instead")]
+        elif found and (found.item_id, found.location_id, found.lot_code) in seen:
+            problems = [Fault(line, "sku", row["sku"], "stands twice for this location")]
+        if problems or found is None:
+            faults += problems
+            continue
+        seen.add((found.item_id, found.location_id, found.lot_code))
+        rows.append((line, row["sku"], row["location"], found))
+    value = sum((round_money(r.quantity * r.unit_cost) for *_, r in rows), ZERO)
+    return Checked(rows, faults, value)
+
+
+def _check_row(
+    line: int, row: dict[str, str], items: dict[str, Item], places: dict[str, Location]
+) -> tuple[OpeningRow | None, list[Fault]]:
+    faults: list[Fault] = []
+    item = items.get(normal_sku(row.get("sku", "")))
+    place = places.get(row.get("location", "").lower())
+    if item is None:
+        faults.append(Fault(line, "sku", row.get("sku", ""), "is not a SKU of the range"))
+    elif item.kind != Item.Kind.STOCKED:
+        faults.append(Fault(line, "sku", item.sku, f"is a {item.kind}; it has no stock of its own"))
+    if place is None:
+        faults.append(Fault(line, "location", row.get("location", ""), "is not a location"))
+    quantity = _number(line, row, "quantity", faults)
+    cost = _number(line, row, "unit_cost", faults)
+    if quantity is not None and quantity <= 0:
+        faults.append(Fault(line, "quantity", row["quantity"], "must be greater than zero"))
+    if item and quantity is not None and quantity != quantity.quantize(Decimal(1).scaleb(-item.decimals)):
+        faults.append(Fault(line, "quantity", row["quantity"], f"has more than {item.decimals} decimals"))
+    if cost is not None and cost < 0:
+        faults.append(Fault(line, "unit_cost", row["unit_cost"], "cannot be negative"))
+    lot, expires = _lot(line, row, item, faults)
+    if faults or item is None or place is None or quantity is None or cost is None:
+        return None, faults
+    return OpeningRow(item.pk, place.pk, quantity, cost, lot, expires), []
+
+
+def _number(line: int, row: dict[str, str], column: str, faults: list[Fault]) -> Decimal | None:
+    text = row.get(column, "")
+    try:
+        value = decimal_of(text, column)
+    except BadInputError as error:
+        faults.append(Fault(line, column, text, error.detail))
+        return None
+    if abs(value) >= 10**9:
+        faults.append(Fault(line, column, text, "is too large"))
+        return None
+    return value
+
+
+def _lot(line: int, row: dict[str, str], item: Item | None, faults: list[Fault]) -> tuple[str, date | None]:
+    code, text = row.get("lot", ""), row.get("expires_on", "")
+    if item is None or not item.expiry_tracked:
+        return "", None
+    if not code:
+        faults.append(Fault(line, "lot", code, "is needed: this item expires"))
+    try:
+        return code[:40], date_of(text, "expires_on")
+    except BadInputError as error:
+        faults.append(Fault(line, "expires_on", text, error.detail))
+        return "", None
+
+
+def confirmed(token: str) -> list[OpeningRow]:
+    """The rows of a checked file. Raises BadInputError for a token that is old or not ours."""
+    try:
+        plain = signing.loads(token, salt=SALT, max_age=3600)
+    except signing.BadSignature as error:
+        raise BadInputError("This check is too old; upload the file again.", field="token") from error
+    return [
+        OpeningRow(item, place, Decimal(q), Decimal(c), lot, date.fromisoformat(day) if day else None)
+        for item, place, q, c, lot, day in plain
+    ]
+
+
+__all__ = ["TEMPLATE", "Checked", "Table", "check", "confirmed"]

@@ -1,0 +1,213 @@
+"""Reading the shelf."""
+
+from __future__ import annotations
+
+from datetime import date
+from decimal import Decimal
+from typing import Any
+
+from django.db.models import F, Min, Q, QuerySet, Sum, Value
+from django.db.models.functions import Coalesce
+
+from yuvrel.catalogue.models import Item
+from yuvrel.core.errors import NotFoundError
+from yuvrel.core.money import ZERO, allocate
+from yuvrel.core.working import Step, Working
+from yuvrel.kit.paging import page
+from yuvrel.people.models import Location
+
+from .models import CostChange, ItemCost, LotBalance, StockBalance, StockMove
+
+
+def find_items(rows: QuerySet[Any], q: str, prefix: str = "") -> QuerySet[Any]:
+    """Rows whose item's SKU, title or barcode contains every word of `q`."""
+    for word in q.split()[:6]:
+        digits = word.isdigit() and len(word) >= 8
+        condition = Q(**{f"{prefix}sku__icontains": word}) | Q(**{f"{prefix}title__icontains": word})
+        if digits:
+            condition |= Q(**{f"{prefix}barcodes__gtin": word.zfill(14)})
+        rows = rows.filter(condition)
+    return rows
+
+
+def balances(q: str, location: int | None, show: str) -> QuerySet[StockBalance]:
+    """The shelf's rows under a filter; `show` is all, short (something is owed or below zero) or held."""
+    rows = StockBalance.objects.select_related("item__product__category", "location", "item__cost").annotate(
+        available=F("on_hand") - F("committed")
+    )
+    rows = find_items(rows.filter(item__kind=Item.Kind.STOCKED), q, "item__")
+    if location:
+        rows = rows.filter(location_id=location)
+    if show == "short":
+        rows = rows.filter(Q(backordered__gt=0) | Q(available__lt=0) | Q(on_hand__lt=0))
+    if show == "held":
+        rows = rows.filter(on_hand__gt=0)
+    return rows
+
+
+def stock_sheet(q: str, location: int | None, show: str, cursor: str, limit: int) -> dict[str, Any]:
+    """A page of the shelf, its rows valued, and the totals of all that match."""
+    matching = balances(q, location, show)
+    rows, following = page(matching, ["item__title", "location__position", "id"], cursor, limit)
+    values = place_values({row.item_id for row in rows})
+    expiry = {
+        (item, place): day
+        for item, place, day in LotBalance.objects.filter(on_hand__gt=0, lot__item_id__in=[r.item_id for r in rows])
+        .values_list("lot__item_id", "location_id")
+        .annotate(day=Min("lot__expires_on"))
+        .order_by()
+    }
+    total = matching.aggregate(
+        value=Coalesce(
+            Sum(F("on_hand") * F("item__cost__value") / F("item__cost__quantity"), filter=~Q(item__cost__quantity=0)), Value(ZERO)
+        )
+    )["value"]
+    return {
+        "rows": [_row(row, values, expiry) for row in rows],
+        "next": following,
+        "total_rows": matching.count(),
+        "total_value": Decimal(total),
+    }
+
+
+def _row(row: StockBalance, values: dict[tuple[int, int], Decimal], expiry: dict[tuple[int, int], date]) -> dict[str, Any]:
+    return {
+        "id": row.pk,
+        "item_id": row.item_id,
+        "sku": row.item.sku,
+        "title": row.item.title,
+        "category": row.item.product.category.name if row.item.product.category else "",
+        "location_id": row.location_id,
+        "location": row.location.name,
+        "on_hand": row.on_hand,
+        "committed": row.committed,
+        "available": row.on_hand - row.committed,
+        "backordered": row.backordered,
+        "incoming": row.incoming,
+        "value": values.get((row.item_id, row.location_id), ZERO),
+        "expires_on": expiry.get((row.item_id, row.location_id)),
+    }
+
+
+def place_values(item_ids: set[int]) -> dict[tuple[int, int], Decimal]:
+    """Value of each item at each location: the item's value spread by units, adding up exactly."""
+    worth = dict(ItemCost.objects.filter(item_id__in=item_ids).values_list("item_id", "value"))
+    held: dict[int, list[tuple[int, Decimal]]] = {}
+    for item, place, units in (
+        StockBalance.objects.filter(item_id__in=item_ids).order_by("location_id").values_list("item_id", "location_id", "on_hand")
+    ):
+        held.setdefault(item, []).append((place, units))
+    found = {}
+    for item, places in held.items():
+        value = worth.get(item, ZERO)
+        weights = [max(ZERO, units) for _, units in places]
+        if value < 0:
+            weights = [max(ZERO, -units) for _, units in places]
+        parts = allocate(abs(value), weights)
+        for (place, _), part in zip(places, parts, strict=True):
+            found[item, place] = part if value >= 0 else -part
+    return found
+
+
+def moves(item_id: int | None, location: int | None, q: str, cursor: str, limit: int) -> tuple[list[StockMove], str]:
+    """Moves, newest first."""
+    rows = StockMove.objects.select_related("item", "location", "lot")
+    if item_id:
+        rows = rows.filter(item_id=item_id)
+    if location:
+        rows = rows.filter(location_id=location)
+    return page(find_items(rows, q, "item__"), ["-happened_at", "-id"], cursor, limit)
+
+
+def _item_at(item_id: int, location_id: int) -> tuple[Item, Location, StockBalance]:
+    item = Item.objects.filter(pk=item_id).first()
+    place = Location.objects.filter(pk=location_id).first()
+    if item is None or place is None:
+        raise NotFoundError("There is no such item or location.")
+    balance = StockBalance.objects.filter(item=item, location=place).first()
+    return item, place, balance or StockBalance(item=item, location=place)
+
+
+def on_hand_working(item_id: int, location_id: int) -> Working:
+    """On hand as the sum of its moves, by reason, the newest shown."""
+    item, place, balance = _item_at(item_id, location_id)
+    rows = StockMove.objects.filter(item=item, location=place)
+    by_reason = rows.values_list("reason").annotate(units=Sum("quantity")).order_by("reason")
+    steps = [Step(reason.capitalize(), units, op="+" if units >= 0 else "") for reason, units in by_reason]
+    steps.append(
+        Step(
+            "On hand",
+            balance.on_hand,
+            f"{rows.count()} moves",
+            kind="result",
+            unit=item.unit,
+            link=f"/shelf/moves?item={item.pk}&location={place.pk}",
+        )
+    )
+    last = rows.order_by("-happened_at", "-pk").first()
+    note = ""
+    if last:
+        note = f"The last move was {last.quantity.normalize():+f}, {last.reason}, {last.document or 'no document'}."
+    return Working("Where does on hand come from?", f"{item.title} · {place.name}", tuple(steps), note)
+
+
+def available_working(item_id: int, location_id: int) -> Working:
+    """Available = on hand - committed."""
+    item, place, balance = _item_at(item_id, location_id)
+    steps = (
+        Step("On hand", balance.on_hand, link=f"/shelf/moves?item={item.pk}&location={place.pk}"),
+        Step("Committed", balance.committed, "reserved for orders", op="-"),
+        Step("Available", balance.on_hand - balance.committed, kind="result", unit=item.unit),
+    )
+    note = f"{balance.backordered.normalize():f} more are owed on backorders." if balance.backordered else ""
+    return Working("How many are free?", f"{item.title} · {place.name}", steps, note)
+
+
+def value_working(item_id: int, location_id: int) -> Working:
+    """Value at a location: its share, by units, of the item's value."""
+    item, place, balance = _item_at(item_id, location_id)
+    cost = ItemCost.objects.filter(item=item).first() or ItemCost(item=item)
+    here = place_values({item.pk}).get((item.pk, place.pk), ZERO)
+    average = cost.value / cost.quantity if cost.quantity else cost.last_average
+    steps = (
+        Step("Value of all stock", cost.value, "by moving average", link=f"/range/items/{item.pk}"),
+        Step("Units in all places", cost.quantity, op="÷"),
+        Step("Average cost", average.quantize(Decimal("0.0001")), kind="subtotal"),
+        Step("On hand here", balance.on_hand, op="×"),
+        Step("Value here", here, "shares add up to the cent", kind="result", unit="EUR"),
+    )
+    return Working("What is it worth?", f"{item.title} · {place.name}", steps)
+
+
+def cost_working(change_id: int) -> Working:
+    """One change of an item's cost as a sum."""
+    row = CostChange.objects.select_related("item").filter(pk=change_id).first()
+    if row is None:
+        raise NotFoundError("There is no such change of cost.")
+    units = row.quantity_before + row.quantity
+    after = row.value_before + row.value
+    steps = (
+        Step("Value before", row.value_before, f"{row.quantity_before.normalize():f} units at {row.average_before:.4f}"),
+        Step(
+            row.cause.capitalize(),
+            abs(row.value),
+            f"{row.quantity.normalize():+f} units, {row.document}",
+            op="+" if row.value >= 0 else "-",
+            link=row.link,
+        ),
+        Step("Value after", after, kind="subtotal"),
+        Step("Units after", units, op="÷"),
+        Step("Average cost", row.average_after, kind="result", unit="EUR"),
+    )
+    note = ""
+    if row.true_up:
+        note = f"{row.true_up} went to cost of sales, because units were sold before they were here."
+    return Working("What does one cost?", row.item.title, steps, note)
+
+
+def latest_cost_working(item_id: int) -> Working:
+    """The newest change of an item's cost."""
+    row = CostChange.objects.filter(item_id=item_id).order_by("-at", "-pk").first()
+    if row is None:
+        raise NotFoundError("This item has no cost yet; it was never received.")
+    return cost_working(row.pk)
