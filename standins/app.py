@@ -53,7 +53,8 @@ def read_setup(path: str | None) -> dict[str, Any] | None:
     """The accounts to start with, from a JSON file."""
     if not path or not Path(path).exists():
         return None
-    return json.loads(Path(path).read_text())
+    found: dict[str, Any] = json.loads(Path(path).read_text())
+    return found
 
 
 def start_background() -> None:

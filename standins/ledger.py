@@ -6,7 +6,8 @@ from collections import defaultdict
 from decimal import Decimal
 from typing import Any
 
-from flask import Blueprint, Response, g, redirect, render_template, request
+from flask import Blueprint, g, redirect, render_template, request
+from werkzeug.wrappers import Response
 
 from . import faults
 from .common import account_of, money, refusal, scoped, store

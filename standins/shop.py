@@ -6,7 +6,8 @@ import secrets
 from decimal import ROUND_HALF_UP, Decimal
 from typing import Any
 
-from flask import Blueprint, Response, g, redirect, render_template, request
+from flask import Blueprint, g, redirect, render_template, request
+from werkzeug.wrappers import Response
 
 from . import faults, hooks
 from .common import account_of, money, refusal, scoped, store
@@ -116,7 +117,7 @@ def register(account: str) -> Any:
 def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: bool) -> Doc | str:
     """A shopper's order, or a sentence saying why not. The shop takes its own stock down at once."""
     known = _variants(account)
-    lines = []
+    lines: list[Doc] = []
     for key, count in wanted.items():
         product, variant = known[key]
         if variant.get("tracked", True) and count > variant["quantity"]:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Any
 from xml.sax.saxutils import escape
 
-from flask import Blueprint, Response, g, redirect, render_template, request
+from flask import Blueprint, g, redirect, render_template, request
 from lxml import etree
+from werkzeug.wrappers import Response
 
 from . import faults
 from .common import account_of, refusal, scoped, store
@@ -57,14 +58,14 @@ def take(account: str) -> Any:
         {
             "id": n.findtext("cbc:ID", "", NS),
             "quantity": n.findtext("cbc:Quantity", "", NS),
-            "unit": n.find("cbc:Quantity", NS).get("unitCode"),
+            "unit": next(n.iterfind("cbc:Quantity", NS)).get("unitCode", "C62"),
             "title": n.findtext("cac:Item/cbc:Name", "", NS),
             "sku": n.findtext("cac:Item/cac:BuyersItemIdentification/cbc:ID", "", NS),
             "amount": n.findtext("cbc:LineExtensionAmount", "", NS),
         }
         for n in root.iterfind("cac:OrderLine/cac:LineItem", NS)
     ]
-    order = {
+    order: Doc = {
         "id": number,
         "number": number,
         "receipt": f"in-{number}",

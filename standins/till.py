@@ -6,11 +6,12 @@ import secrets
 from decimal import Decimal
 from typing import Any
 
-from flask import Blueprint, Response, g, redirect, render_template, request
+from flask import Blueprint, g, redirect, render_template, request
+from werkzeug.wrappers import Response
 
 from . import faults
 from .common import account_of, money, scoped, store
-from .store import now
+from .store import Doc, now
 
 bp = Blueprint("till", __name__, url_prefix="/till/<account>")
 
@@ -78,7 +79,7 @@ def page(account: str) -> Any:
 @bp.post("/sell")
 def sell(account: str) -> Response:
     """Ring up a sale; it stays in the till until the batch is uploaded, whatever the stock figure says."""
-    rows = []
+    rows: list[Doc] = []
     with store().transaction():
         till = account_of(account, "till")
         for key, text in request.form.items():
@@ -101,7 +102,7 @@ def sell(account: str) -> Response:
             return redirect(f"/till/{account}/?said=Nothing+was+rung+up.")
         number = int(till.get("next_number", 1))
         store().amend(account, "account", account, {**till, "next_number": number + 1})
-        receipt = {
+        receipt: Doc = {
             "id": secrets.token_hex(6),
             "number": f"{number:05d}",
             "sold_at": now(),

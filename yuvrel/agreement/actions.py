@@ -6,17 +6,18 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from decimal import Decimal
-from typing import Any
+from typing import Any, cast
 
 from django.db import transaction
 from django.db.models import F, QuerySet, Sum
 from django.utils import timezone
 
-from yuvrel.books.models import JournalLine, LedgerDocument
+from yuvrel.books.models import JournalEntry, JournalLine, LedgerDocument
 from yuvrel.catalogue.models import Item
 from yuvrel.channels import exchange, offers
 from yuvrel.channels.access import connector_for, kind_of
-from yuvrel.channels.models import Connection, Listing
+from yuvrel.channels.jobs import relay_now
+from yuvrel.channels.models import Connection, InboundMessage, Listing
 from yuvrel.channels.runs import raise_snag, run_of, settle_snags
 from yuvrel.connectors.base import Can
 from yuvrel.connectors.http import ConnectorError
@@ -33,6 +34,7 @@ from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove
 
 from .models import Check, Drift
 
+IN_MOTION = (Listing.Offer.PENDING, Listing.Offer.HELD)
 GRACE = timedelta(seconds=20)
 LOOK_BACK = timedelta(days=30)
 
@@ -103,40 +105,57 @@ def _keep(
 
 
 def check_quantities(connection: Connection) -> None:
-    """A1: what the channel shows against what is offered. An offer still on its way is not a drift."""
-    listings = list(
-        Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, offered__isnull=False)
-        .select_related("item")
-        .order_by("pk")
-    )
+    """A1: what the channel shows against what is offered. An offer still on its way is not a drift.
+
+    A channel takes its own stock down the moment it sells, before we hear of the order. So what
+    differs at first is read a second time, after its orders have been taken in.
+    """
     with run_of(connection, "check quantities") as run:
-        shown = connector_for(connection).read_quantities([row.external_id for row in listings])
-        run.done = run.total = len(listings)
-    now = timezone.now()
-    expected, found, findings = {}, {}, []
-    for row in listings:
-        there = shown.get(row.external_id)
-        Listing.objects.filter(pk=row.pk).update(shown=there, shown_at=now)
-        current = Listing.objects.get(pk=row.pk)
-        if current.offer_state in (Listing.Offer.PENDING, Listing.Offer.HELD) or current.offered != row.offered:
-            continue
-        expected[row.pk], found[row.pk] = row.offered or ZERO, there if there is not None else Decimal(-1)
+        settled = _compare_shown(connection, _offered(connection))
+        suspects = [row for row, there in settled if there != row.offered]
+        if suspects:
+            exchange.poll(connection)
+            while relay_now():
+                continue
+            again = dict(_compare_shown(connection, _offered(connection, [row.pk for row in suspects])))
+            settled = [(row, there) for row, there in settled if row not in suspects] + list(again.items())
+        run.done = run.total = len(settled)
+    findings = []
+    for row, there in settled:
         agrees = there == row.offered
         state = Listing.Offer.AGREED if agrees else Listing.Offer.DRIFTING
-        Listing.objects.filter(pk=row.pk, offered=row.offered, offer_state=current.offer_state).update(offer_state=state)
+        same = Listing.objects.filter(pk=row.pk, offered=row.offered, offered_at=row.offered_at)
+        same.exclude(offer_state__in=IN_MOTION).update(offer_state=state)
         if not agrees:
-            findings.append(
-                Finding(
-                    f"listing:{row.pk}",
-                    row.title,
-                    plain(row.offered or ZERO),
-                    plain(there) if there is not None else "not there",
-                    row.offer_cause,
-                    {"listing": row.pk, "item": row.item_id or 0},
-                )
-            )
-    left = sum((max(ZERO, v) for v in found.values()), ZERO)
-    _keep(Code.A1, connection, left, sum(expected.values(), ZERO), len(expected), findings)
+            shown = plain(there) if there is not None else "not there"
+            refs = {"listing": row.pk, "item": row.item_id or 0}
+            findings.append(Finding(f"listing:{row.pk}", row.title, plain(row.offered or ZERO), shown, row.offer_cause, refs))
+    left = sum((there or ZERO for _, there in settled), ZERO)
+    right = sum((row.offered or ZERO for row, _ in settled), ZERO)
+    _keep(Code.A1, connection, left, right, len(settled), findings)
+
+
+def _offered(connection: Connection, ids: list[int] | None = None) -> list[Listing]:
+    """Linked listings with an offer that is at rest."""
+    rows = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, offered__isnull=False)
+    if ids is not None:
+        rows = rows.filter(pk__in=ids)
+    return list(rows.exclude(offer_state__in=IN_MOTION).order_by("pk"))
+
+
+def _compare_shown(connection: Connection, rows: list[Listing]) -> list[tuple[Listing, Decimal | None]]:
+    """What the channel shows for each listing whose offer has not moved while we were reading."""
+    if not rows:
+        return []
+    shown = connector_for(connection).read_quantities([row.external_id for row in rows])
+    now = timezone.now()
+    for row in rows:
+        row.shown, row.shown_at = shown.get(row.external_id), now
+    Listing.objects.bulk_update(rows, ["shown", "shown_at"], batch_size=2000)
+    still = set(
+        Listing.objects.filter(pk__in=[row.pk for row in rows]).exclude(offer_state__in=IN_MOTION).values_list("pk", "offered_at")
+    )
+    return [(row, row.shown) for row in rows if (row.pk, row.offered_at) in still]
 
 
 def check_orders(connection: Connection) -> None:
@@ -154,7 +173,8 @@ def check_orders(connection: Connection) -> None:
             break
         cursor = page.cursor
     ours = {row.external_id: row for row in SalesOrder.objects.filter(connection=connection, history=False, placed_at__gte=since)}
-    wanted = {key for key, order in theirs.items() if order.status in connection.order_states or key in ours}
+    waiting = {m.key.split(":")[1] for m in InboundMessage.objects.filter(connection=connection, state="new")}
+    wanted = {k for k, order in theirs.items() if order.status in connection.order_states or k in ours} - waiting
     state_here = {k: f"{row.total:.2f} {'cancelled' if row.state == 'cancelled' else 'open'}" for k, row in ours.items()}
     state_there = {k: f"{theirs[k].total:.2f} {'cancelled' if theirs[k].status in exchange.GONE else 'open'}" for k in wanted}
     findings = []
@@ -271,22 +291,40 @@ def check_value() -> None:
 def check_ledger(connection: Connection) -> None:
     """A6: documents there and here, and the movement of each account in each period.
 
-    A document posted within the last moments and still on its way is left out of both sides.
+    A document posted within the last moments and still on its way is left out. What differs while
+    something was being sent is looked at again, so that motion is not taken for disagreement.
     """
-    connector = connector_for(connection)
     with run_of(connection, "check ledger"):
-        theirs = connector.document_totals()
-        balances = connector.balances()
-    fresh = LedgerDocument.objects.filter(entry__posted_at__gte=timezone.now() - GRACE).exclude(state="sent")
-    young = set(fresh.values_list("entry_id", flat=True))
-    lines = JournalLine.objects.exclude(entry_id__in=young)
+        for _ in range(3):
+            before = _books_state()
+            outcome = _compare_ledger(connection)
+            if not outcome.findings or _books_state() == before:
+                break
+    _keep(Code.A6, connection, outcome.left, outcome.right, outcome.compared, outcome.findings)
+
+
+def _books_state() -> tuple[int, int]:
+    newest = JournalEntry.objects.order_by("-pk").values_list("pk", flat=True).first() or 0
+    return newest, LedgerDocument.objects.filter(state=LedgerDocument.State.SENT).count()
+
+
+@dataclass
+class _LedgerOutcome:
+    left: Decimal
+    right: Decimal
+    compared: int
+    findings: list[Finding]
+
+
+def _compare_ledger(connection: Connection) -> _LedgerOutcome:
+    young = LedgerDocument.objects.filter(entry__posted_at__gte=timezone.now() - GRACE).exclude(state="sent")
+    lines = JournalLine.objects.exclude(entry_id__in=set(young.values_list("entry_id", flat=True)))
     ours = _debits_by_document(lines, connection.accounts)
-    theirs = (
-        {k: v for k, v in theirs.items() if not LedgerDocument.objects.filter(number=k, entry_id__in=young).exists()}
-        if young
-        else theirs
-    )
-    documents = compare(ours, theirs)
+    by_account = _movement(lines, connection.accounts)
+    connector = connector_for(connection)
+    documents = compare(ours, connector.document_totals())
+    balances = connector.balances()
+    movement = compare(by_account, balances)
     findings = [
         Finding(
             f"document:{d.key}",
@@ -297,26 +335,31 @@ def check_ledger(connection: Connection) -> None:
         )
         for d in documents.differences
     ]
-    by_account: dict[tuple[str, str], Decimal] = {}
-    rows = lines.values_list("entry__date__year", "entry__date__month", "account__role").annotate(t=Sum("amount")).order_by()
-    for year, month, role, total in rows:
-        key = (f"{year:04d}-{month:02d}", connection.accounts.get(role, "unmapped"))
-        by_account[key] = by_account.get(key, ZERO) + total
-    movement = compare(by_account, balances)
-    findings += [
-        Finding(
-            f"account:{d.key[0]}:{d.key[1]}",
-            f"Account {d.key[1]} in {d.key[0]}",
-            _amount(d.expected),
-            _amount(d.found),  # type: ignore[index]
-            "see the documents of that month",
+    for difference in movement.differences:
+        period, code = cast("tuple[str, str]", difference.key)
+        findings.append(
+            Finding(
+                f"account:{period}:{code}",
+                f"Account {code} in {period}",
+                _amount(difference.expected),
+                _amount(difference.found),
+                "see the documents of that month",
+            )
         )
-        for d in movement.differences
-    ]
     inventory = connection.accounts.get(Role.INVENTORY, "")
     left = sum((v for (_, code), v in by_account.items() if code == inventory), ZERO)
     right = sum((v for (_, code), v in balances.items() if code == inventory), ZERO)
-    _keep(Code.A6, connection, left, right, documents.compared + movement.compared, findings)
+    return _LedgerOutcome(left, right, documents.compared + movement.compared, findings)
+
+
+def _movement(lines: QuerySet[JournalLine], accounts: dict[str, str]) -> dict[tuple[str, str], Decimal]:
+    """Movement by period and the ledger's own account."""
+    sums: dict[tuple[str, str], Decimal] = {}
+    rows = lines.values_list("entry__date__year", "entry__date__month", "account__role").annotate(t=Sum("amount")).order_by()
+    for year, month, role, total in rows:
+        key = (f"{year:04d}-{month:02d}", accounts.get(role, "unmapped"))
+        sums[key] = sums.get(key, ZERO) + total
+    return sums
 
 
 def _debits_by_document(lines: QuerySet[JournalLine], accounts: dict[str, str]) -> dict[str, Decimal]:

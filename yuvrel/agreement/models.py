@@ -1,8 +1,10 @@
 """What was compared, when, and what did not agree."""
 
+from typing import Any
+
 from django.db import models
 
-MONEY = {"max_digits": 18, "decimal_places": 3}
+MONEY: dict[str, Any] = {"max_digits": 18, "decimal_places": 3}
 
 
 class Check(models.Model):

@@ -27,7 +27,7 @@ NAMES = {
     "A3": ("Orders there", "Orders here", True),
     "A4": ("Moves add up to", "Shelf says", False),
     "A5": ("Shelf is worth", "Books say", True),
-    "A6": ("Our inventory account", "Ledger says", True),
+    "A6": ("Our inventory", "Ledger says", True),
 }
 
 

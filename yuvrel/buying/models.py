@@ -1,10 +1,12 @@
 """Suppliers, their prices, purchase orders and what arrived of them."""
 
+from typing import Any
+
 from django.db import models
 
-QUANTITY = {"max_digits": 18, "decimal_places": 3}
-MONEY = {"max_digits": 18, "decimal_places": 2}
-UNIT_COST = {"max_digits": 18, "decimal_places": 6}
+QUANTITY: dict[str, Any] = {"max_digits": 18, "decimal_places": 3}
+MONEY: dict[str, Any] = {"max_digits": 18, "decimal_places": 2}
+UNIT_COST: dict[str, Any] = {"max_digits": 18, "decimal_places": 6}
 
 
 class Supplier(models.Model):

@@ -10,12 +10,14 @@ from procrastinate.contrib.django import app
 from yuvrel.connectors.base import Can
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.outbox.models import Event
+from yuvrel.sales.actions import fill_backorders
 
 from . import exchange, offers, outward
 from .access import kind_of
 from .models import Connection, InboundMessage, OutboundMessage
 from .runs import raise_snag, settle_snags
 
+MOST_EVENTS = 2000
 # Attempts and exceptions are both capped: by default every exception is retried for ever.
 AGAIN = RetryStrategy(max_attempts=6, exponential_wait=3, retry_exceptions={ConnectorError})
 
@@ -23,29 +25,33 @@ AGAIN = RetryStrategy(max_attempts=6, exponential_wait=3, retry_exceptions={Conn
 @app.task(name="channels.relay")
 def relay() -> None:
     """Turn recorded events into offers to push and messages to deliver."""
-    with transaction.atomic():
-        events = list(Event.objects.select_for_update(skip_locked=True).filter(done_at=None).order_by("pk")[:2000])
-        if not events:
-            return
-        by_kind: dict[str, dict[int, str]] = {}
-        for event in events:
-            by_kind.setdefault(event.kind, {})[event.subject_id] = event.cause
-        items = by_kind.get(Event.Kind.AVAILABILITY, {})
-        if items:
-            from yuvrel.sales.actions import fill_backorders
+    relay_now()
 
-            fill_backorders(items)
-        to_push = offers.recompute(dict(items)) if items else set()
-        to_tell = outward.queue_ledger(by_kind.get(Event.Kind.LEDGER, {}))
-        to_tell |= outward.queue_shipments(by_kind.get(Event.Kind.SHIPMENT, {}))
-        to_tell |= outward.queue_purchase_orders(by_kind.get(Event.Kind.PURCHASE_ORDER, {}))
-        Event.objects.filter(pk__in=[event.pk for event in events]).update(done_at=timezone.now())
-        for connection_id in to_push:
-            push_offers.configure(lock=f"connection:{connection_id}").defer(connection_id=connection_id)
-        for connection_id in to_tell:
-            deliver.configure(lock=f"deliver:{connection_id}").defer(connection_id=connection_id)
-        if len(events) == 2000:
-            relay.defer()
+
+@transaction.atomic
+def relay_now() -> int:
+    """The relay's work; returns how many events it took. Two at once share the events between them."""
+    events = list(Event.objects.select_for_update(skip_locked=True).filter(done_at=None).order_by("pk")[:MOST_EVENTS])
+    if not events:
+        return 0
+    by_kind: dict[str, dict[int, str]] = {}
+    for event in events:
+        by_kind.setdefault(event.kind, {})[event.subject_id] = event.cause
+    items = by_kind.get(Event.Kind.AVAILABILITY, {})
+    if items:
+        fill_backorders(items)
+    to_push = offers.recompute(dict(items)) if items else set()
+    to_tell = outward.queue_ledger(by_kind.get(Event.Kind.LEDGER, {}))
+    to_tell |= outward.queue_shipments(by_kind.get(Event.Kind.SHIPMENT, {}))
+    to_tell |= outward.queue_purchase_orders(by_kind.get(Event.Kind.PURCHASE_ORDER, {}))
+    Event.objects.filter(pk__in=[event.pk for event in events]).update(done_at=timezone.now())
+    for connection_id in to_push:
+        push_offers.configure(lock=f"connection:{connection_id}").defer(connection_id=connection_id)
+    for connection_id in to_tell:
+        deliver.configure(lock=f"deliver:{connection_id}").defer(connection_id=connection_id)
+    if len(events) == MOST_EVENTS:
+        relay.defer()
+    return len(events)
 
 
 @app.task(name="channels.push_offers", retry=AGAIN)

@@ -1,9 +1,11 @@
 """Ties to the outside: connections, their listings, and every message that came or goes."""
 
+from typing import Any
+
 from django.db import models
 
-QUANTITY = {"max_digits": 18, "decimal_places": 3}
-MONEY = {"max_digits": 18, "decimal_places": 2}
+QUANTITY: dict[str, Any] = {"max_digits": 18, "decimal_places": 3}
+MONEY: dict[str, Any] = {"max_digits": 18, "decimal_places": 2}
 
 
 class Connection(models.Model):

@@ -74,7 +74,13 @@ def load_shelves(item_ids: Iterable[int]) -> Shelves:
 
 def rule_of(connection: Connection) -> OfferRule:
     """The connection's settings as the core's rule."""
-    return OfferRule(connection.basis, connection.buffer, connection.share_percent, connection.minimum, connection.maximum)
+    return OfferRule(
+        "projected" if connection.basis == "projected" else "available",
+        connection.buffer,
+        connection.share_percent,
+        connection.minimum,
+        connection.maximum,
+    )
 
 
 def offer_of(

@@ -70,7 +70,7 @@ def line_amount(line: OrderedLine) -> Decimal:
 
 def _add(parent: etree._Element, tag: str, text: str | None = None, **attributes: str) -> etree._Element:
     prefix, name = tag.split(":")
-    element = etree.SubElement(parent, f"{{{NS[prefix]}}}{name}", **attributes)
+    element = etree.SubElement(parent, f"{{{NS[prefix]}}}{name}", attributes)
     if text is not None:
         element.text = text
     return element
@@ -91,7 +91,7 @@ def _address(node: etree._Element, party: Party) -> None:
 
 def build_order(document: OrderDocument) -> bytes:
     """The Order as XML, elements in the order the schema asks for."""
-    root = etree.Element(f"{{{ORDER}}}Order", nsmap={None: ORDER, **NS})
+    root = etree.Element(f"{{{ORDER}}}Order", nsmap={None: ORDER, **NS})  # type: ignore[dict-item]
     _add(root, "cbc:UBLVersionID", "2.1")
     _add(root, "cbc:ID", document.number)
     _add(root, "cbc:IssueDate", document.issued_on.isoformat())

@@ -93,7 +93,7 @@ def offer(pool: Decimal, rule: OfferRule) -> Decimal:
 def _pool_steps(shelves: Sequence[Shelf], basis: Basis) -> list[Step]:
     steps = []
     for shelf in shelves:
-        note = f"{shelf.on_hand.normalize():f} on hand - {shelf.committed.normalize():f} committed"
+        note = f"{shelf.on_hand.normalize():f} on hand − {shelf.committed.normalize():f} committed"
         amount = shelf.on_hand - shelf.committed
         if basis == "projected":
             amount += shelf.incoming_due

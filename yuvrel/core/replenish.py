@@ -16,6 +16,7 @@ from .money import ZERO
 from .working import Step, Working
 
 HORIZON_DAYS = 90
+SafetyMethod = Literal["units", "days", "service"]
 
 
 @dataclass(frozen=True)
@@ -27,7 +28,7 @@ class Policy:
 
     lead_days: int
     cover_days: int
-    safety: Literal["units", "days", "service"] = "service"
+    safety: SafetyMethod = "service"
     safety_figure: Decimal = Decimal("0.95")
     lead_deviation_days: Decimal = ZERO
     minimum: Decimal = ZERO
@@ -194,7 +195,7 @@ def _working(
         Step(
             "On hand less committed",
             position.on_hand - position.committed,
-            f"{position.on_hand.normalize():f} - {position.committed.normalize():f}",
+            f"{position.on_hand.normalize():f} − {position.committed.normalize():f}",
             op="-",
         )
     )

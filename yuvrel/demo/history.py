@@ -76,6 +76,7 @@ class History:
     stock: dict[tuple[str, str], int]
     lots: dict[tuple[str, str], date]
     monthly: dict[tuple[date, str], dict[str, Decimal]]
+    coming: dict[tuple[str, str], list[tuple[date, int]]] = field(default_factory=dict)
 
 
 def base_cost(spec: Spec) -> Decimal:
@@ -161,6 +162,7 @@ class Simulation:
             if day.day == 1:
                 for spec in self.specs:
                     self.drift[spec.sku] *= 1 + self.random.normal(0.002, 0.012)
+        self.out.coming = {key: rows for key, rows in self.coming.items() if rows}
         return self.out
 
     def deliver(self, day: date) -> None:
@@ -180,9 +182,9 @@ class Simulation:
                     continue
                 lead = LEAD[spec.supplier]
                 ahead = _weight(spec, day + timedelta(days=lead // 2 + 14), (day - self.start).days / 365)
-                need = rate * ahead * (lead + 42) + 1.2 * math.sqrt(rate * lead)
+                need = rate * ahead * (lead + 62) + 1.6 * math.sqrt(rate * lead)
                 have = self.out.stock.get((spec.sku, place), 0) + sum(u for _, u in self.coming[spec.sku, place])
-                if have < rate * ahead * (lead + 10) and need > have:
+                if have < rate * ahead * (lead + 24) + 1 and need > have:
                     packs = math.ceil((need - have) / spec.pack) if place == "tannery-yard" else 0
                     units = packs * spec.pack if packs else math.ceil(need - have)
                     wait = max(2, round(self.random.normal(lead, lead * 0.16)))

@@ -49,7 +49,7 @@ def _bulk(rows: Sequence[Model]) -> list[Any]:
         cursor.execute("SELECT nextval(pg_get_serial_sequence(%s, 'id')) FROM generate_series(1, %s)", [meta.db_table, len(rows)])
         for row, (key,) in zip(rows, cursor.fetchall(), strict=True):
             row.pk = key
-        names = sql.SQL(", ").join(sql.Identifier(f.column) for f in fields)
+        names = sql.SQL(", ").join(sql.Identifier(str(f.column)) for f in fields)
         statement = sql.SQL("COPY {} ({}) FROM STDIN").format(sql.Identifier(meta.db_table), names)
         with cursor.copy(statement) as copy:
             for row in rows:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 from collections import defaultdict
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
@@ -16,7 +16,7 @@ from yuvrel.buying import actions as buying
 from yuvrel.buying.models import PurchaseOrder, Supplier
 from yuvrel.catalogue.models import Item
 from yuvrel.channels.access import seal
-from yuvrel.channels.models import Connection, Listing
+from yuvrel.channels.models import Connection, Listing, OutboundMessage
 from yuvrel.channels.offers import load_shelves, offer_of, places_of
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
@@ -24,7 +24,7 @@ from yuvrel.people.roles import SYSTEM
 from yuvrel.planning.queries import replenishment
 
 from .company import make_people, make_range, make_suppliers
-from .history import simulate
+from .history import History, simulate
 from .past import Past
 from .range import BY_SKU, FIRST, LAST, SPECS, SUPPLIERS, TOWNS, gtin
 
@@ -35,6 +35,7 @@ SCOPES = {
     "supplier": ["orders:send", "answers:read"],
 }
 Setup = dict[str, dict[str, Any]]
+EDITED = "GLV-GOA-8"  # nothing else touches it at first, so that the edit at the shop stays to be seen
 
 
 def _account(sort: str, name: str, token: str, **more: Any) -> dict[str, Any]:
@@ -59,10 +60,11 @@ class Seeder:
         make_suppliers(self.today)
         self.items = make_range()
         self.connect()
-        past = Past(simulate(self.today), self.items, self.connections)
+        history = simulate(self.today)
+        past = Past(history, self.items, self.connections)
         past.write()
         told = past.journal()
-        self.purchase_orders()
+        self.purchase_orders(history)
         self.listings()
         self.shops()
         self.ledger(told)
@@ -213,7 +215,7 @@ class Seeder:
         shown = {(row.connection_id, row.sku): int(row.offered or 0) for row in Listing.objects.filter(link="linked")}
         web = {spec.sku: shown.get((self.connections["tannery-yard"].pk, spec.sku), 0) for spec in SPECS}
         orders = self.fresh_orders(web)
-        web["GLV-GOA-8"] += 3  # somebody edited it at the shop: the first drift to be seen
+        web[EDITED] += 3  # somebody edited it at the shop: the first drift to be seen
         self.setup["larkmead-web"] = {
             "account": {**_account("shop", "Larkmead web shop", "shop-web-token"), "next_number": 20500},
             "product": self.products(web),
@@ -310,7 +312,7 @@ class Seeder:
 
     def fresh_orders(self, shown: dict[str, int]) -> list[dict[str, Any]]:
         """Orders of the last hours, which the first exchange takes in; one does not add up."""
-        goods = [s for s in SPECS if s.kind != "service" and shown.get(s.sku, 0) > 3 and s.sku != "GLV-GOA-8" and s.price < 200]
+        goods = [s for s in SPECS if s.kind != "service" and shown.get(s.sku, 0) > 3 and s.sku != EDITED and s.price < 200]
         orders = []
         for n in range(17):
             at = (self.now - timedelta(hours=20 - n * 1.15, minutes=self.random.randrange(50))).isoformat(timespec="microseconds")
@@ -451,27 +453,52 @@ class Seeder:
                 },
             }
 
-    def purchase_orders(self) -> None:
-        """Orders under way: some sent a while ago, one late, one draft."""
-        lines = [line for line in replenishment(self.today) if line.terms and line.suggestion.quantity > 0]
-        by_supplier: dict[str, list[buying.Wanted]] = defaultdict(list)
-        for line in lines:
-            wanted = buying.Wanted(line.item.pk, line.location.pk, line.suggestion.quantity, line.suggestion.working.as_dict())
-            if line.terms and line.location.code == "tannery-yard":
-                by_supplier[line.terms.supplier.code].append(wanted)
-        ages = {"brackwater": 8, "aldermoor": 20, "stavrin": 63, "quillmouth": 6, "oxbarrow": 0}
-        for code, age in ages.items():
-            chosen = by_supplier[code][::2][:6]
-            if not chosen:
-                continue
-            at = self.now - timedelta(days=age)
-            (order,) = buying.draft(SYSTEM, chosen, at)
-            if not age:
-                continue
-            buying.send(SYSTEM, order.pk, 1, at)
-            buying.acknowledge(SYSTEM, order.number, buying.Answer(f"OR-{order.number}", accepted=True), at)
-            PurchaseOrder.objects.filter(pk=order.pk).update(delivered_at=at, made_at=at)
-        Supplier.objects.update()
+    def purchase_orders(self, history: History) -> None:
+        """What the simulation had under way becomes purchase orders; the oldest is late; one draft waits."""
+        groups: dict[tuple[str, str, int], list[tuple[str, int]]] = defaultdict(list)
+        for (sku, place), rows in sorted(history.coming.items()):
+            for due, units in rows:
+                if sku != EDITED:
+                    groups[BY_SKU[sku].supplier, place, (due - self.today).days // 12].append((sku, units))
+        places = {place.code: place for place in Location.objects.all()}
+        earliest = min((key for key in groups if key[1] == "tannery-yard"), key=lambda key: key[2])
+        for (code, place, span), lines in sorted(groups.items(), key=lambda pair: -pair[0][2]):
+            wanted: dict[str, int] = defaultdict(int)
+            for sku, units in lines:
+                wanted[sku] += units
+            due = self.today + timedelta(days=-2 if (code, place, span) == earliest else max(1, span * 12 + 6))
+            self.under_way(
+                code,
+                due,
+                [buying.Wanted(self.items[sku].pk, places[place].pk, Decimal(units)) for sku, units in sorted(wanted.items())],
+            )
+        short = [
+            x for x in replenishment(self.today) if x.terms and x.terms.supplier.code == "oxbarrow" and x.suggestion.quantity > 0
+        ]
+        chosen = [x for x in short if x.location.code == "tannery-yard"][:5]
+        if chosen:
+            buying.draft(
+                SYSTEM,
+                [buying.Wanted(x.item.pk, x.location.pk, x.suggestion.quantity, x.suggestion.working.as_dict()) for x in chosen],
+                self.now,
+            )
+
+    def under_way(self, code: str, due: date, wanted: list[buying.Wanted]) -> None:
+        """An order sent a lead time before it is due, delivered and acknowledged."""
+        lead = next(s.lead for s in SUPPLIERS if s.code == code)
+        at = min(self.now - timedelta(days=1), datetime.combine(due, self.now.timetz()) - timedelta(days=lead))
+        (order,) = buying.draft(SYSTEM, wanted, at)
+        buying.send(SYSTEM, order.pk, 1, at)
+        buying.acknowledge(SYSTEM, order.number, buying.Answer(f"OR-{order.number}", accepted=True), at)
+        PurchaseOrder.objects.filter(pk=order.pk).update(delivered_at=at, made_at=at, expected_on=due)
+        OutboundMessage.objects.create(
+            connection=self.connections[code],
+            kind="purchase_order",
+            subject_id=order.pk,
+            state="sent",
+            next_try_at=at,
+            sent_at=at,
+        )
 
 
 def company_day_of(now: datetime) -> Any:

@@ -19,7 +19,7 @@ class Person(SessionAuth):
 
     def authenticate(self, request: HttpRequest, key: str | None) -> Any:
         if request.user.is_authenticated and request.user.is_active:
-            request.actor = actor_of(request.user)  # type: ignore[attr-defined, arg-type]
+            request.actor = actor_of(request.user)  # type: ignore[attr-defined]
             return request.actor  # type: ignore[attr-defined]
         return None
 

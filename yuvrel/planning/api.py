@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from decimal import Decimal
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
@@ -84,7 +85,7 @@ def _row(line: queries.Line, rates: dict[str, Any]) -> dict[str, Any]:
         "committed": line.balance.committed,
         "incoming": line.balance.incoming,
         "backordered": line.balance.backordered,
-        "per_day": line.velocity.per_day.quantize(queries.Decimal("0.01")),
+        "per_day": line.velocity.per_day.quantize(Decimal("0.01")),
         "days_out": line.velocity.days_out,
         "lead_days": line.policy.lead_days,
         "cover": line.suggestion.cover_days,

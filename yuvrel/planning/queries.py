@@ -6,7 +6,7 @@ from collections import defaultdict
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 from django.db.models import F, Q, Sum
@@ -18,7 +18,7 @@ from yuvrel.catalogue.models import BundleComponent, Item
 from yuvrel.core.demand import Velocity, velocities, velocity_working
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
-from yuvrel.core.replenish import Policy, Position, Suggestion, suggest
+from yuvrel.core.replenish import Policy, Position, SafetyMethod, Suggestion, suggest
 from yuvrel.core.working import Working
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_zone
@@ -192,7 +192,7 @@ def policy_of(
     return Policy(
         lead_days=lead,
         cover_days=row.cover_days,
-        safety=row.safety,
+        safety=cast(SafetyMethod, row.safety),
         safety_figure=Decimal(str(row.safety_figure)),
         lead_deviation_days=supplier.lead_deviation_days if supplier else ZERO,
         minimum=terms.minimum if terms else ZERO,

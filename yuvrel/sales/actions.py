@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
+from typing import cast
 
 from django.db import transaction
 
@@ -196,12 +197,12 @@ def _book(order: SalesOrder, lines: Iterable[IncomingLine], *, skip_bad: bool) -
     kept = [line for line in lines if not skip_bad or line.quantity > 0]
     rows = _book_lines(order, kept)
     goods = [row for row in rows if row.item_id and row.kind == OrderLine.Kind.ITEM]
-    parts = explode(row.item_id for row in goods)
-    balances = lock_balances((part, order.location_id) for row in goods for part, _ in parts[row.item_id])
+    parts = explode(cast(int, row.item_id) for row in goods)
+    balances = lock_balances((part, order.location_id) for row in goods for part, _ in parts[cast(int, row.item_id)])
     free = {item: (b.on_hand, b.committed) for (item, _), b in balances.items()}
     reservations = []
     for row in goods:
-        for part, each in parts[row.item_id]:
+        for part, each in parts[cast(int, row.item_id)]:
             on_hand, committed = free[part]
             reserved, owed = reserve(row.quantity * each, on_hand, committed)
             free[part] = (on_hand, committed + reserved)

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
-from typing import Any
+from typing import Any, cast
 
 from yuvrel.books.actions import Posting, post
 from yuvrel.books.models import JournalEntry, LedgerDocument
@@ -15,7 +15,7 @@ from yuvrel.catalogue.models import BundleComponent, Item
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.money import ZERO
-from yuvrel.core.orders import BookedLine, InvoicePart, invoice_parts
+from yuvrel.core.orders import BookedLine, InvoicePart, LineKind, invoice_parts
 from yuvrel.core.postings import Revenue
 from yuvrel.core.postings import Role as AccountRole
 from yuvrel.people.queries import company_day
@@ -170,7 +170,9 @@ def _take_stock(takes: list[_Take], cause: Cause) -> list[tuple[_Take, Decimal]]
 
 
 def _booked(line: OrderLine) -> BookedLine:
-    return BookedLine(line.pk, line.kind, line.quantity, line.net, line.tax, line.invoiced, line.invoiced_net, line.invoiced_tax)
+    return BookedLine(
+        line.pk, cast(LineKind, line.kind), line.quantity, line.net, line.tax, line.invoiced, line.invoiced_net, line.invoiced_tax
+    )
 
 
 def _note_lines(

@@ -1,10 +1,12 @@
 """Orders of all channels, what is reserved for them, and how they were shipped and invoiced."""
 
+from typing import Any
+
 import pgtrigger
 from django.db import models
 
-QUANTITY = {"max_digits": 18, "decimal_places": 3}
-MONEY = {"max_digits": 18, "decimal_places": 2}
+QUANTITY: dict[str, Any] = {"max_digits": 18, "decimal_places": 3}
+MONEY: dict[str, Any] = {"max_digits": 18, "decimal_places": 2}
 
 COMMIT = """
     IF TG_OP <> 'INSERT' THEN

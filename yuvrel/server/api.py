@@ -12,12 +12,12 @@ from yuvrel.books.api import router as books
 from yuvrel.channels.api import router as channels
 from yuvrel.kit.auth import AUTH, actor
 from yuvrel.kit.wire import WorkingOut
-from yuvrel.people.api import router as people
 from yuvrel.planning.api import router as planning
 from yuvrel.sales.api import router as sales
 from yuvrel.stock.api import router as stock
 
 from . import problems, today, workings
+from .session import router as people
 
 api = NinjaAPI(
     title="Yuvrel",

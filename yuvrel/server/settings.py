@@ -27,6 +27,7 @@ INSTALLED_APPS = [
     "django.contrib.contenttypes",
     "django.contrib.sessions",
     "django.contrib.postgres",
+    "django.contrib.staticfiles",
     "axes",
     "csp",
     "ninja",
@@ -134,6 +135,7 @@ STATIC_URL = "static/"
 STATIC_ROOT = BASE_DIR / ".data" / "static"
 WHITENOISE_ROOT = WEB_BUILD if WEB_BUILD.is_dir() else None
 WHITENOISE_USE_FINDERS = True
+STATIC_ROOT.mkdir(parents=True, exist_ok=True)
 
 
 def _immutable(path: str, url: str) -> bool:

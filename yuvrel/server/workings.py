@@ -25,6 +25,11 @@ def _ids(key: str, count: int) -> list[int]:
     return [int(p) for p in parts]
 
 
+def _pair(key: str) -> tuple[int, int]:
+    item, place = _ids(key, 2)
+    return item, place
+
+
 def _today() -> Any:
     return company_day(timezone.now())
 
@@ -37,12 +42,12 @@ WORKINGS: dict[str, Callable[[str], Any]] = {
     "cost-change": lambda key: stock.cost_working(*_ids(key, 1)),
     "committed": lambda key: sales.committed_working(*_ids(key, 2)),
     "incoming": lambda key: buying.incoming_working(*_ids(key, 2)),
-    "offer": lambda key: channels.offer_working(*_ids(key, 1), _today()),
+    "offer": lambda key: channels.offer_working(_ids(key, 1)[0], _today()),
     "pairing": lambda key: channels.pairing_working(*_ids(key, 1)),
     "profit": lambda key: sales.profit_working(*_ids(key, 1)),
     "order-total": lambda key: sales.total_working(*_ids(key, 1)),
-    "suggestion": lambda key: planning.one_line(*_ids(key, 2), _today()).suggestion.working,
-    "velocity": lambda key: planning.velocity_of(*_ids(key, 2), _today()),
+    "suggestion": lambda key: planning.one_line(*_pair(key), _today()).suggestion.working,
+    "velocity": lambda key: planning.velocity_of(*_pair(key), _today()),
     "purchase-line": lambda key: buying.line_working(*_ids(key, 1)),
     "account": books.account_working,
     "entry": lambda key: books.entry_working(*_ids(key, 1)),

@@ -131,7 +131,7 @@ def list_items(request: HttpRequest, q: str = "", kind: str = "", cursor: str = 
     return {"rows": [_item_row(item, held) for item in found], "next": following}
 
 
-def _item_row(item: Item, held: dict[int, Any]) -> dict[str, Any]:
+def _item_row(item: Any, held: dict[int, Any]) -> dict[str, Any]:
     cost = getattr(item, "cost", None)
     supplier = next((s.supplier.name for s in item.supplier_items.all() if s.preferred), "")
     codes = [code.gtin.lstrip("0") for code in item.barcodes.all()]

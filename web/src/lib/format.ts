@@ -43,3 +43,8 @@ export function ago(iso: string | null | undefined, now = Date.now()): string {
 export function count(n: number, one: string, many = `${one}s`): string {
 	return `${n.toLocaleString('en-GB')} ${n === 1 ? one : many}`;
 }
+
+/** A side of a beam: money with its cents, units as they are. */
+export function weight(text: string, isMoney: boolean): string {
+	return figure(isMoney ? Number(text).toFixed(2) : text, '0');
+}

@@ -1,7 +1,7 @@
 <script lang="ts">
 	import { createQuery } from '@tanstack/svelte-query';
 	import { api, ask } from '#lib/api/client.ts';
-	import { ago, count, day, figure } from '#lib/format.ts';
+	import { ago, count, day, figure, weight } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import Beam from '#lib/ui/Beam.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
@@ -38,7 +38,7 @@
 					{@const off = Number(beam.left) - Number(beam.right)}
 					<a class="panel beam" href="/books" aria-label="{beam.left_name} and {beam.right_name}">
 						<div>
-							<span class="soft small">{beam.left_name}</span><b>{figure(beam.left, '0')}</b>
+							<span class="soft small">{beam.left_name}</span><b>{weight(beam.left, beam.money)}</b>
 						</div>
 						<div class="middle">
 							<Beam
@@ -56,7 +56,7 @@
 							>
 						</div>
 						<div class="right">
-							<span class="soft small">{beam.right_name}</span><b>{figure(beam.right, '0')}</b>
+							<span class="soft small">{beam.right_name}</span><b>{weight(beam.right, beam.money)}</b>
 						</div>
 					</a>
 				{/each}
@@ -133,7 +133,7 @@
 	}
 	.beams {
 		display: grid;
-		grid-template-columns: repeat(auto-fit, minmax(232px, 1fr));
+		grid-template-columns: repeat(auto-fit, minmax(218px, 1fr));
 		gap: 12px;
 	}
 	.beam {

@@ -49,7 +49,7 @@
 		{row.location}: {figure(row.on_hand, '0')} on hand, {figure(row.committed, '0')} committed.
 	</p>
 	<form class="grid gap-3" onsubmit={submit}>
-		<label class="label"
+		<label class="ask"
 			>Why
 			<select class="field" bind:value={reason}>
 				{#each REASONS as name (name)}<option value={name}
@@ -57,7 +57,7 @@
 					>{/each}
 			</select></label
 		>
-		<label class="label"
+		<label class="ask"
 			>{isCount
 				? 'How many are there?'
 				: reason === 'found'
@@ -72,7 +72,7 @@
 				bind:value={quantity}
 			/></label
 		>
-		<label class="label">Note <input class="field" maxlength="200" bind:value={note} /></label>
+		<label class="ask">Note <input class="field" maxlength="200" bind:value={note} /></label>
 		<p id="refusal" class="bad" role="alert">{refusal?.text ?? ''}</p>
 		<div class="flex gap-2 justify-end">
 			<button type="button" class="quiet" onclick={onclose}>Leave it</button>

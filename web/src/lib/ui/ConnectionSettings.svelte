@@ -57,7 +57,7 @@
 		{#if has('orders')}
 			<div class="block">
 				<h2>Orders</h2>
-				<label class="label"
+				<label class="ask"
 					>Shipped from
 					<select
 						class="field"
@@ -69,7 +69,7 @@
 							>{/each}
 					</select></label
 				>
-				<label class="label"
+				<label class="ask"
 					>Order number prefix
 					<input
 						class="field"
@@ -78,7 +78,7 @@
 						oninput={(e) => set({ prefix: e.currentTarget.value })}
 					/></label
 				>
-				<div class="label" role="group" aria-label="States taken in">
+				<div class="ask" role="group" aria-label="States taken in">
 					States taken in
 					{#each data.known_order_states as state (state)}
 						<label class="tick"
@@ -91,7 +91,7 @@
 						>
 					{/each}
 				</div>
-				<label class="label"
+				<label class="ask"
 					>Cash-sale customer in the ledger
 					<input
 						class="field"
@@ -105,7 +105,7 @@
 		{#if has('quantities')}
 			<div class="block">
 				<h2>Quantities shown</h2>
-				<div class="label" role="group" aria-label="Fed by">
+				<div class="ask" role="group" aria-label="Fed by">
 					Fed by
 					{#each places.data ?? [] as place (place.id)}
 						<label class="tick"
@@ -118,7 +118,7 @@
 						>
 					{/each}
 				</div>
-				<label class="label"
+				<label class="ask"
 					>Basis
 					<select
 						class="field"
@@ -130,7 +130,7 @@
 						>
 					</select></label
 				>
-				<label class="label"
+				<label class="ask"
 					>Buffer, units
 					<input
 						class="field"
@@ -140,7 +140,7 @@
 						oninput={(e) => set({ buffer: e.currentTarget.value })}
 					/></label
 				>
-				<label class="label"
+				<label class="ask"
 					>Share, %
 					<input
 						class="field"
@@ -150,7 +150,7 @@
 						oninput={(e) => set({ share_percent: e.currentTarget.value })}
 					/></label
 				>
-				<label class="label"
+				<label class="ask"
 					>Show at most
 					<input
 						class="field"
@@ -167,7 +167,7 @@
 				<h2>Accounts: ours to theirs</h2>
 				<div class="accounts">
 					{#each roleNames as role (role)}
-						<label class="label"
+						<label class="ask"
 							>{role.replaceAll('_', ' ')}
 							<select
 								class="field"
@@ -193,7 +193,7 @@
 					onchange={() => set({ automatic: !now.automatic })}
 				/> by itself</label
 			>
-			<label class="label"
+			<label class="ask"
 				>Every, seconds
 				<input
 					class="field"
@@ -203,7 +203,7 @@
 					oninput={(e) => set({ every_seconds: Number(e.currentTarget.value) })}
 				/></label
 			>
-			<label class="label"
+			<label class="ask"
 				>New token
 				<input
 					class="field"
@@ -215,7 +215,7 @@
 				/></label
 			>
 			{#if has('orders')}
-				<label class="label"
+				<label class="ask"
 					>Channel fee, %
 					<input
 						class="field"
@@ -224,7 +224,7 @@
 						oninput={(e) => set({ fee_percent: e.currentTarget.value })}
 					/></label
 				>
-				<label class="label"
+				<label class="ask"
 					>and per order
 					<input
 						class="field"

@@ -30,7 +30,7 @@
 	const look = $derived(TONES[state] ?? ['ink-soft', 'ring']);
 </script>
 
-<span class="mark" style="color: var(--{look[0]})">
+<span class="state-mark" style="color: var(--{look[0]})">
 	<svg width="11" height="11" viewBox="0 0 12 12" aria-hidden="true">
 		{#if look[1] === 'tick'}<path d="M1.5 6.5L4.5 9.5L10.5 2.5" class="line" />
 		{:else if look[1] === 'tri'}<path d="M6 1L11.5 11H.5Z" />
@@ -50,7 +50,7 @@
 </span>
 
 <style>
-	.mark {
+	.state-mark {
 		display: inline-flex;
 		align-items: center;
 		gap: 5px;

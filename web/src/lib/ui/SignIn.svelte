@@ -27,7 +27,7 @@
 	<h1>Yuvrel</h1>
 	<p class="soft">What the channels show, what the shelves hold, what the ledger says.</p>
 	<form onsubmit={submit}>
-		<label class="label"
+		<label class="ask"
 			>Name <input
 				class="field"
 				name="username"
@@ -36,7 +36,7 @@
 				bind:value={username}
 			/></label
 		>
-		<label class="label"
+		<label class="ask"
 			>Password
 			<input
 				class="field"

@@ -28,7 +28,7 @@
 		<Pending query={working} />
 	{:else}
 		<h2>{data.title}</h2>
-		<p class="soft sub">{data.subtitle}</p>
+		<p class="soft subject">{data.subtitle}</p>
 		<table>
 			<tbody>
 				{#each data.steps as step, n (n)}
@@ -69,7 +69,10 @@
 		display: flex;
 		flex-direction: column;
 	}
-	.sub {
+	.drawer > :global(*) {
+		flex: none;
+	}
+	.subject {
 		margin-bottom: 12px;
 	}
 	table {

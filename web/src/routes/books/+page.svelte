@@ -2,7 +2,7 @@
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { drawer } from '#lib/drawer.svelte.ts';
-	import { ago, count, figure, moment } from '#lib/format.ts';
+	import { ago, count, figure, moment, weight } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { BOOKS_TABS } from '#lib/tabs.ts';
 	import Beam from '#lib/ui/Beam.svelte';
@@ -75,7 +75,7 @@
 			{#each data.beams as beam (beam.code)}
 				{@const off = Number(beam.left) - Number(beam.right)}
 				<section class="panel beam" aria-label="{beam.left_name}, {beam.right_name}">
-					<div><span class="soft small">{beam.left_name}</span><b>{figure(beam.left, '0')}</b></div>
+					<div><span class="soft small">{beam.left_name}</span><b>{weight(beam.left, beam.money)}</b></div>
 					<div class="middle">
 						<Beam
 							tilt={beam.differing ? (off === 0 ? 1 : -Math.sign(off)) : 0}
@@ -91,7 +91,7 @@
 						</span>
 					</div>
 					<div class="right">
-						<span class="soft small">{beam.right_name}</span><b>{figure(beam.right, '0')}</b>
+						<span class="soft small">{beam.right_name}</span><b>{weight(beam.right, beam.money)}</b>
 					</div>
 				</section>
 			{/each}
@@ -201,7 +201,7 @@
 <style>
 	.beams {
 		display: grid;
-		grid-template-columns: repeat(auto-fit, minmax(228px, 1fr));
+		grid-template-columns: repeat(auto-fit, minmax(214px, 1fr));
 		gap: 10px;
 		padding: 14px 20px;
 	}

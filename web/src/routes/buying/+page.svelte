@@ -153,8 +153,7 @@
 							<td class="pick"
 								>{#if may && group.supplier}<input
 										type="checkbox"
-										class="checkbox"
-										aria-label="Order {row.title} for {row.location}"
+																				aria-label="Order {row.title} for {row.location}"
 										checked={isPicked}
 										onchange={() => toggle(row)}
 									/>{/if}</td
@@ -163,7 +162,7 @@
 								><a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a>
 								<span class="soft small">{row.sku}</span></td
 							>
-							<td class="soft">{row.location}</td>
+							<td class="place">{row.location}</td>
 							<td class="num"><Fig value={row.on_hand} kind="on-hand" id={key} /></td>
 							<td class="num">{figure(row.committed)}</td>
 							<td class="num">{figure(row.incoming)}</td>
@@ -221,11 +220,6 @@
 	.pick {
 		width: 34px;
 	}
-	.checkbox {
-		width: 16px;
-		height: 16px;
-		border: 1px solid var(--rule-strong);
-	}
 	.ribbon-head span {
 		display: inline-block;
 		width: 58px;
@@ -246,9 +240,12 @@
 		text-align: right;
 		font-weight: 600;
 	}
-	.rows td,
-	.rows th {
+	.rows td:not(:first-child),
+	.rows th:not(:first-child) {
 		padding-left: 6px;
 		padding-right: 6px;
+	}
+	.rows :is(td, th):last-child {
+		padding-right: 20px;
 	}
 </style>

@@ -103,7 +103,7 @@
 					<p>Not tested yet. <b>Test</b> talks to the far end and says what the token may do.</p>
 				{:else if data.test_report.ok}
 					<p>
-						<Mark state="agreed" note="tested {ago(data.tested_at)}" /> The far end is
+						<Mark state="tested" note={ago(data.tested_at)} /> The far end is
 						<b>{data.test_report.name}</b>. The token may: {data.test_report.scopes?.join(', ')}.
 					</p>
 				{:else}

@@ -43,14 +43,14 @@
 		go live.
 	{/snippet}
 	<form onsubmit={submit}>
-		<label class="label"
+		<label class="ask"
 			>Kind
 			<select class="field" bind:value={kind}>
 				{#each kinds.data ?? [] as row (row.kind)}<option value={row.kind}>{row.label}</option
 					>{/each}
 			</select></label
 		>
-		<label class="label"
+		<label class="ask"
 			>Name, as you call it
 			<input
 				class="field"
@@ -60,7 +60,7 @@
 				bind:value={name}
 			/></label
 		>
-		<label class="label"
+		<label class="ask"
 			>Address
 			<input
 				class="field"
@@ -70,7 +70,7 @@
 				bind:value={address}
 			/></label
 		>
-		<label class="label"
+		<label class="ask"
 			>Token
 			<input
 				class="field"

@@ -60,7 +60,7 @@
 							><a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a>
 							<span class="soft small">{row.sku}</span></td
 						>
-						<td class="soft">{row.location}</td>
+						<td class="place">{row.location}</td>
 						<td
 							>{row.reason}{#if row.note}<span class="soft small"> {row.note}</span>{/if}</td
 						>

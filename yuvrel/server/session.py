@@ -12,11 +12,10 @@ from ninja.utils import check_csrf
 
 from yuvrel.core.errors import YuvrelError
 from yuvrel.kit.auth import actor
-
-from .models import Location
-from .queries import company
-from .roles import ALLOWED, Actor, actor_of
-from .schemas import LocationOut, Me, SignIn
+from yuvrel.people.models import Location
+from yuvrel.people.queries import company
+from yuvrel.people.roles import ALLOWED, Actor, actor_of
+from yuvrel.people.schemas import LocationOut, Me, SignIn
 
 router = Router(tags=["people"])
 

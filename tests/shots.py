@@ -1,0 +1,100 @@
+"""Pictures of the main views, taken from the running demo."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+FLAGS = [
+    "--headless",
+    "--disable-gpu",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+VIEWS = {
+    "today": "/",
+    "range": "/range",
+    "pairing": "/range/pairing",
+    "shelf": "/shelf",
+    "orders": "/orders",
+    "order": "/orders",
+    "buying": "/buying",
+    "purchase-order": "/buying/orders",
+    "agreement": "/books",
+    "journal": "/books/journal",
+    "accounts": "/books/accounts",
+    "connections": "/connections",
+    "connection": "/connections/1",
+    "item": "/range",
+    "snags": "/connections/snags",
+    "moves": "/shelf/moves",
+    "opening": "/shelf/opening",
+    "new": "/connections/new",
+}
+OPENED = {"order": ".rows tbody a", "purchase-order": ".rows tbody a"}
+WORKING = {
+    "buying": "button[data-fig=suggestion]",
+    "shelf": "button[data-fig=available]",
+    "agreement": "button[data-fig=drift]",
+    "order": "button[data-fig=profit]",
+    "item": "button[data-fig=cost-change]",
+}
+
+
+def browser_flags() -> list[str]:
+    """Root needs the sandbox off."""
+    return [*FLAGS, "--no-sandbox"] if os.geteuid() == 0 else FLAGS
+
+
+def visit(page: Page, base: str, name: str) -> None:
+    """Open a view as a person would, with a Working where it shows one."""
+    page.goto(base + VIEWS[name])
+    page.wait_for_load_state("networkidle")
+    if name == "item":
+        page.goto(base + "/range?q=ventilated+suit+M")
+        page.click(".rows tbody tr:nth-child(1) a")
+    if name in OPENED:
+        page.click(OPENED[name])
+    page.wait_for_timeout(700)
+    if name in WORKING and page.locator(WORKING[name]).count():
+        page.locator(WORKING[name]).first.click()
+        page.wait_for_timeout(900)
+
+
+def main() -> None:
+    """Command line."""
+    parser = argparse.ArgumentParser()
+    parser.add_argument("folder", nargs="?", default="docs/screenshots")
+    parser.add_argument("--only", default="")
+    parser.add_argument("--dark", action="store_true")
+    parser.add_argument("--base", default="http://127.0.0.1:8070")
+    parser.add_argument("--user", default="manager")
+    parser.add_argument("--width", type=int, default=1280)
+    options = parser.parse_args()
+    Path(options.folder).mkdir(parents=True, exist_ok=True)
+    with sync_playwright() as play:
+        browser = play.chromium.launch(executable_path="/usr/bin/chromium", args=browser_flags())
+        page = browser.new_page(
+            viewport={"width": options.width, "height": 800}, color_scheme="dark" if options.dark else "light"
+        )
+        page.on("console", lambda m: print("console:", m.text) if m.type == "error" else None)
+        page.goto(options.base)
+        page.fill("input[name=username]", options.user)
+        page.fill("input[name=password]", "larkmead")
+        page.click("button.do")
+        page.wait_for_selector(".station-bar")
+        wanted = options.only.split(",") if options.only else list(VIEWS)
+        for name in wanted:
+            visit(page, options.base, name)
+            page.screenshot(path=f"{options.folder}/{name}{'-dark' if options.dark else ''}.png")
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()
