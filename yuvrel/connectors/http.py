@@ -5,7 +5,9 @@ from __future__ import annotations
 import ipaddress
 import json
 import socket
+import ssl
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -72,6 +74,12 @@ class Answer:
             raise NonsenseError("The answer is not JSON.", status=self.status) from error
 
 
+@lru_cache(maxsize=1)
+def _trust() -> ssl.SSLContext:
+    """Loading the certificates takes longer than most calls; once is enough."""
+    return ssl.create_default_context()
+
+
 def check_address(address: str, allow_private: bool) -> None:
     """Raises AddressError unless `address` is http(s) and points outside private ranges.
 
@@ -124,7 +132,7 @@ class Caller:
         kept = dict(options)
         try:
             with (
-                httpx.Client(timeout=TIMEOUT, follow_redirects=False, trust_env=False) as client,
+                httpx.Client(timeout=TIMEOUT, follow_redirects=False, trust_env=False, verify=_trust()) as client,
                 client.stream(method, self.address + path, headers=headers, **kept) as response,
             ):
                 body = b""

@@ -59,7 +59,7 @@ class Till(Connector):
 
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult]:
         """Set stock figures."""
-        body = {"stock": {p.external_id: str(p.quantity) for p in pushes}}
+        body = {"stock": {p.external_id: format(p.quantity.normalize(), "f") for p in pushes}}
         refused = self.caller.call("PUT", "/api/stock", json=body).json().get("refused", {})
         return [
             PushResult(external_id=p.external_id, ok=p.external_id not in refused, error=str(refused.get(p.external_id, "")))

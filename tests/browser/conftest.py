@@ -1,0 +1,87 @@
+"""A browser, the real worker in a process of its own, and the stand-ins, around a live server."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from django.db import connection
+
+from tests.channels.conftest import Standins, standins  # noqa: F401  (the fixture itself)
+from tests.shots import browser_flags
+from tests.world import make_company, make_user
+from yuvrel.people.roles import Role
+
+ROOT = Path(__file__).resolve().parents[2]
+AXE = (ROOT / "web/node_modules/axe-core/axe.min.js").read_text()
+FAILED = ROOT / ".data" / "failed"
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _sync_api() -> Iterator[None]:
+    """Playwright's sync API keeps an event loop running, which Django would refuse to work beside."""
+    os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
+    yield
+    del os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"]
+
+
+@pytest.fixture(scope="session")
+def browser_type_launch_args() -> dict[str, Any]:
+    """Debian's Chromium."""
+    return {"executable_path": "/usr/bin/chromium", "args": browser_flags()}
+
+
+@pytest.fixture(scope="session")
+def browser_context_args() -> dict[str, Any]:
+    """The size everything is designed for."""
+    return {"viewport": {"width": 1280, "height": 800}, "reduced_motion": "reduce"}
+
+
+@pytest.fixture
+def house(transactional_db: None, live_server: Any, standins: Standins, settings: Any) -> Iterator[Standins]:  # noqa: F811
+    """A company with people and nothing else, its worker running, webhooks on."""
+    from standins import hooks
+
+    settings.PUBLIC_ADDRESS = live_server.url
+    make_company()
+    for role in (Role.MANAGER, Role.VIEWER):
+        make_user(role)
+    hooks.start()
+    database = connection.settings_dict
+    address = f"postgres://{database['USER']}:{database['PASSWORD']}@{database['HOST']}:{database['PORT']}/{database['NAME']}"
+    worker = subprocess.Popen(  # noqa: S603
+        [sys.executable, "manage.py", "procrastinate", "worker", "--concurrency", "3"],
+        cwd=ROOT, env={**os.environ, "DATABASE_URL": address}, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+    )  # fmt: skip
+    yield standins
+    worker.terminate()
+    try:
+        worker.wait(15)
+    except subprocess.TimeoutExpired:
+        worker.kill()
+    with connection.cursor() as cursor:
+        cursor.execute("TRUNCATE procrastinate_jobs, procrastinate_events, procrastinate_periodic_defers, procrastinate_workers CASCADE")
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_makereport(item: Any, call: Any) -> Any:
+    """A failing test keeps its picture."""
+    report = yield
+    page = item.funcargs.get("page") if hasattr(item, "funcargs") else None
+    if report.failed and call.when == "call" and page is not None:
+        FAILED.mkdir(parents=True, exist_ok=True)
+        page.screenshot(path=FAILED / f"{item.name}.png")
+    return report
+
+
+def assert_accessible(page: Any) -> None:
+    """No violation of WCAG 2.2 AA by axe."""
+    page.evaluate(AXE)
+    outcome = page.evaluate("axe.run(document, {runOnly: ['wcag2a','wcag2aa','wcag21a','wcag21aa','wcag22aa']})")
+    found = [(v["id"], [n["html"][:160] for n in v["nodes"][:3]]) for v in outcome["violations"]]
+    assert found == [], f"{page.url}: {found}"

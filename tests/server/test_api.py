@@ -1,0 +1,251 @@
+"""The API: who may do what, problem documents, idempotency, secrets, pages, its description."""
+
+from __future__ import annotations
+
+import json
+from decimal import Decimal as D
+from typing import Any
+
+import pytest
+from django.test import Client
+
+from tests.world import NOW, incoming, make_company, make_connection, make_item, make_listing, make_supplier, make_user, order_line
+from yuvrel.buying.models import PurchaseOrder
+from yuvrel.channels.access import seal
+from yuvrel.people.models import ApiToken, Location
+from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.sales.actions import take_order
+from yuvrel.server.api import api
+from yuvrel.stock.models import StockBalance, StockMove
+
+pytestmark = pytest.mark.django_db
+
+ROLES = [Role.MANAGER, Role.BUYER, Role.STOCKKEEPER, Role.BOOKKEEPER, Role.VIEWER]
+# Who may call each route that changes something. A route that is not listed here fails the test below.
+MAY: dict[str, set[Role]] = {
+    "adjust_stock": {Role.MANAGER, Role.STOCKKEEPER},
+    "check_opening": {Role.MANAGER, Role.BOOKKEEPER},
+    "take_opening": {Role.MANAGER, Role.BOOKKEEPER},
+    "ship_order": {Role.MANAGER, Role.STOCKKEEPER},
+    "hold_order": {Role.MANAGER, Role.STOCKKEEPER},
+    "release_order": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
+    "draft_purchase_orders": {Role.MANAGER, Role.BUYER},
+    "change_purchase_order": {Role.MANAGER, Role.BUYER},
+    "send_purchase_order": {Role.MANAGER, Role.BUYER},
+    "cancel_purchase_order": {Role.MANAGER, Role.BUYER},
+    "receive_purchase_order": {Role.MANAGER, Role.STOCKKEEPER},
+    "set_period": {Role.MANAGER, Role.BOOKKEEPER},
+    "add_connection": {Role.MANAGER},
+    "change_connection": {Role.MANAGER},
+    "test_connection": {Role.MANAGER},
+    "go_live": {Role.MANAGER},
+    "pause_connection": {Role.MANAGER},
+    "exchange_now": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
+    "take_listings": {Role.MANAGER, Role.BUYER},
+    "link_listing": {Role.MANAGER, Role.BUYER},
+    "make_item": {Role.MANAGER, Role.BUYER},
+    "ignore_listing": {Role.MANAGER, Role.BUYER},
+    "unlink_listing": {Role.MANAGER, Role.BUYER},
+    "retry_snag": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
+    "set_snag_aside": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
+    "check_agreement": set(ROLES),
+    "push_drift": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
+    "sign_in": set(ROLES),
+    "sign_out": set(ROLES),
+}
+BODIES: dict[str, Any] = {
+    "adjust_stock": {"item_id": 1, "location_id": 1, "reason": "lost", "change": "-1"},
+    "hold_order": {"why": "x"}, "ship_order": {}, "draft_purchase_orders": {"lines": []}, "set_period": {"month": "2027-01-01", "closed": True},
+    "change_purchase_order": {"version": 1}, "send_purchase_order": {"version": 1}, "cancel_purchase_order": {"version": 1},
+    "receive_purchase_order": {"lines": []}, "add_connection": {"kind": "x", "name": "x", "address": "x", "token": "x"},
+    "change_connection": {"version": 1}, "take_listings": {}, "link_listing": {"item_id": 1}, "set_snag_aside": {"why": "x"},
+}  # fmt: skip
+
+
+def routes() -> list[tuple[str, str, str]]:
+    """(operation, method, path) of the whole API, ids filled in."""
+    found = []
+    for path, methods in api.get_openapi_schema()["paths"].items():
+        for method, operation in methods.items():
+            filled = path.replace("{kind}", "cost").replace("{key}", "1")
+            for name in ("item_id", "order_id", "connection_id", "listing_id", "snag_id", "drift_id"):
+                filled = filled.replace(f"{{{name}}}", "1")
+            found.append((operation["operationId"], method, filled))
+    return found
+
+
+def call(client: Client, operation: str, method: str, path: str) -> Any:
+    """Call a route with a body that fits its form."""
+    if operation == "check_opening":
+        return client.post(path)
+    if operation == "take_opening":
+        return client.post(path, {"token": "x"})
+    body = json.dumps(BODIES.get(operation, {}))
+    return getattr(client, method)(path, body, content_type="application/json") if method != "get" else client.get(path)
+
+
+def test_every_route_refuses_who_is_not_signed_in(company: Location, client: Client) -> None:
+    for operation, method, path in routes():
+        if operation != "sign_in":
+            assert call(client, operation, method, path).status_code == 401, operation
+
+
+@pytest.mark.parametrize("role", ROLES)
+def test_every_route_for_every_role(company: Location, client: Client, role: Role) -> None:
+    client.force_login(make_user(role))
+    for operation, method, path in routes():
+        if operation in ("sign_out", "sign_in"):
+            continue
+        status = call(client, operation, method, path).status_code
+        assert status < 500, operation
+        if method == "get":
+            assert status in (200, 404, 422), operation
+        elif operation == "check_opening":  # without a file the form is refused before the role is asked
+            assert status == 422
+        else:
+            assert (status != 403) == (role in MAY[operation]), f"{operation} as {role}: {status}"
+
+
+def test_a_viewer_is_refused_clearly_and_nothing_changes(company: Location, client: Client) -> None:
+    item = make_item(on_hand=5)
+    client.force_login(make_user(Role.VIEWER))
+    body = {"item_id": item.pk, "location_id": company.pk, "reason": "lost", "change": "-1"}
+    answer = client.post("/api/v1/adjustments", json.dumps(body), content_type="application/json")
+    assert answer.status_code == 403
+    assert answer["Content-Type"] == "application/problem+json"
+    assert answer.json()["detail"] == "As viewer you may not adjust stock. Ask a manager or stockkeeper."
+    assert StockBalance.objects.get(item=item).on_hand == 5
+
+
+def test_sign_in_needs_the_csrf_token_and_so_does_every_change(company: Location) -> None:
+    make_user(Role.MANAGER)
+    client = Client(enforce_csrf_checks=True)
+    who = json.dumps({"username": "manager", "password": "larkmead"})
+    assert client.post("/api/v1/session", who, content_type="application/json").status_code == 401
+    client.get("/")
+    token = client.cookies["csrftoken"].value
+    before = client.session.session_key
+    signed = client.post("/api/v1/session", who, content_type="application/json", headers={"X-CSRFToken": token})
+    assert signed.status_code == 200
+    assert signed.json()["role"] == "manager"
+    assert client.session.session_key != before
+    assert client.post("/api/v1/agreement/check", content_type="application/json").status_code in (401, 403)
+    wrong = json.dumps({"username": "manager", "password": "wrong"})
+    token = client.cookies["csrftoken"].value
+    refused = client.post("/api/v1/session", wrong, content_type="application/json", headers={"X-CSRFToken": token})
+    assert (refused.status_code, refused.json()["field"]) == (401, "password")
+
+
+def test_problems_name_the_field_and_do_not_echo_the_input(company: Location, client: Client) -> None:
+    client.force_login(make_user(Role.MANAGER))
+    answer = client.post("/api/v1/adjustments", '{"item_id": "s3cr3t-input"}', content_type="application/json")
+    assert answer.status_code == 422
+    assert {e["field"] for e in answer.json()["errors"]} >= {"body.item_id", "body.location_id"} or answer.json()["field"]
+    assert "s3cr3t-input" not in answer.content.decode()
+    assert client.get("/api/v1/stock?limit=100000").json()["field"] == "limit"
+    assert client.get("/api/v1/moves?cursor=zzz").json()["field"] == "cursor"
+    assert client.get("/api/v1/workings/offer/1-2-3").json()["field"] == "key"
+
+
+def test_one_post_twice_with_one_key_is_done_once(company: Location, client: Client) -> None:
+    item = make_item(on_hand=5)
+    client.force_login(make_user(Role.MANAGER))
+    body = {"item_id": item.pk, "location_id": company.pk, "reason": "lost", "change": "-1"}
+
+    def post(change: str, key: str = "k1") -> Any:
+        data = json.dumps({**body, "change": change})
+        return client.post("/api/v1/adjustments", data, content_type="application/json", headers={"Idempotency-Key": key})
+
+    first, again = post("-1"), post("-1")
+    assert first.json() == again.json()
+    assert again["Idempotency-Replayed"] == "true"
+    assert StockMove.objects.filter(reason="lost").count() == 1
+    assert post("-2").status_code == 422
+    assert post("-1", "k2").status_code == 200
+    assert StockBalance.objects.get(item=item).on_hand == 3
+
+
+def test_tokens_are_kept_as_digests_and_carry_the_role(company: Location, client: Client) -> None:
+    import hashlib
+
+    user = make_user(Role.VIEWER)
+    row = ApiToken.objects.create(user=user, name="till script", digest=hashlib.sha256(b"tok").hexdigest())
+    assert client.get("/api/v1/session", headers={"Authorization": "Bearer tok"}).json()["role"] == "viewer"
+    assert client.get("/api/v1/session", headers={"Authorization": "Bearer nope"}).status_code == 401
+    row.revoked_at = NOW
+    row.save()
+    assert client.get("/api/v1/session", headers={"Authorization": "Bearer tok"}).status_code == 401
+
+
+def test_no_secret_is_in_any_answer(company: Location, client: Client) -> None:
+    row = make_connection(token_sealed=seal("very-secret-token"), webhook_secret_sealed=seal("whsec_hush"))
+    client.force_login(make_user(Role.MANAGER))
+    for _, method, path in routes():
+        if method == "get":
+            text = client.get(path.replace("/connections/1", f"/connections/{row.pk}")).content.decode(errors="replace")
+            for secret in ("very-secret-token", "whsec_hush", row.token_sealed, row.hook_key):
+                assert secret not in text, path
+
+
+def test_amounts_on_the_wire_are_decimal_strings(company: Location, client: Client) -> None:
+    item = make_item(on_hand=5, cost="2.5")
+    order = take_order(SYSTEM, incoming(make_connection(), order_line(item, 2, "24.60")), NOW).order
+    client.force_login(make_user(Role.VIEWER))
+    stock = client.get("/api/v1/stock").json()["rows"][0]
+    assert (stock["on_hand"], stock["value"], stock["committed"]) == ("5", "12.50", "2")
+    assert client.get(f"/api/v1/orders/{order.pk}").json()["total"] == "24.60"
+    assert client.get(f"/api/v1/items/{item.pk}").json()["average_cost"] == "2.50"
+
+
+def test_drafting_keeps_the_sum_that_suggested_it(company: Location, client: Client) -> None:
+    item = make_item(on_hand=1)
+    make_supplier(item, pack=6)
+    client.force_login(make_user(Role.BUYER))
+    body = {"lines": [{"item_id": item.pk, "location_id": company.pk, "quantity": "12"}]}
+    made = client.post("/api/v1/purchase-orders", json.dumps(body), content_type="application/json").json()["orders"]
+    line = PurchaseOrder.objects.get(pk=made[0]["id"]).lines.get()
+    working = client.get(f"/api/v1/workings/purchase-line/{line.pk}").json()
+    assert working["title"] == "How many should we buy?"
+    assert line.price == D("2.00")
+
+
+def test_every_kind_of_working_opens(company: Location, client: Client) -> None:
+    item = make_item(on_hand=5)
+    make_supplier(item)
+    order = take_order(SYSTEM, incoming(make_connection(), order_line(item, 2)), NOW).order
+    listing = make_listing(make_connection(), item)
+    client.force_login(make_user(Role.VIEWER))
+    pair = f"{item.pk}-{company.pk}"
+    keys = {
+        "on-hand": pair, "available": pair, "value": pair, "cost": f"{item.pk}", "committed": pair, "incoming": pair,
+        "offer": f"{listing.pk}", "pairing": f"{listing.pk}", "profit": f"{order.pk}", "order-total": f"{order.pk}",
+        "suggestion": pair, "velocity": pair, "account": "1300", "booked": f"{item.pk}",
+    }  # fmt: skip
+    for kind, key in keys.items():
+        answer = client.get(f"/api/v1/workings/{kind}/{key}")
+        assert answer.status_code == 200, kind
+        assert answer.json()["steps"][-1]["kind"] == "result" or kind == "offer", kind
+    assert client.get("/api/v1/workings/nothing/1").status_code == 404
+
+
+def test_pages_carry_a_policy_without_inline_script(company: Location, client: Client) -> None:
+    answer = client.get("/orders/12")
+    policy = answer["Content-Security-Policy"]
+    script = next(part for part in policy.split(";") if part.strip().startswith("script-src"))
+    assert "unsafe" not in script
+    assert answer["X-Frame-Options"] == "DENY"
+    assert client.get("/healthz").json() == {"ok": True}
+    assert client.get("/readyz").json() == {"ok": True}
+
+
+def test_two_time_zones_put_one_moment_on_two_days(db: None) -> None:
+    from datetime import UTC, datetime
+
+    from yuvrel.people.models import Company
+    from yuvrel.people.queries import company_day
+
+    make_company("Europe/Dublin")
+    late = datetime(2027, 7, 1, 23, 30, tzinfo=UTC)
+    assert str(company_day(late)) == "2027-07-02"
+    Company.objects.update(time_zone="America/New_York")
+    assert str(company_day(late)) == "2027-07-01"
