@@ -64,8 +64,11 @@ def push_offers(connection_id: int) -> None:
 
 @app.task(name="channels.deliver", retry=AGAIN)
 def deliver(connection_id: int) -> None:
-    """Send what waits for one connection."""
-    outward.deliver(Connection.objects.get(pk=connection_id))
+    """Send what waits for one connection. A supplier that got an order is asked for its answer soon."""
+    connection = Connection.objects.get(pk=connection_id)
+    if outward.deliver(connection) and Can.PURCHASES in kind_of(connection).can:
+        soon = exchange_orders.configure(lock=f"exchange:{connection_id}", schedule_in={"seconds": 3})
+        soon.defer(connection_id=connection_id)
 
 
 @app.task(name="channels.apply_inbound")

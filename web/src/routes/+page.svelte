@@ -36,7 +36,7 @@
 			<section class="beams" aria-label="Agreement">
 				{#each data.beams as beam (beam.code)}
 					{@const off = Number(beam.left) - Number(beam.right)}
-					<a class="panel beam" href="/books" aria-label="{beam.left_name} and {beam.right_name}">
+					<a class="panel beam" href="/books">
 						<div>
 							<span class="soft small">{beam.left_name}</span><b>{weight(beam.left, beam.money)}</b>
 						</div>
@@ -56,7 +56,9 @@
 							>
 						</div>
 						<div class="right">
-							<span class="soft small">{beam.right_name}</span><b>{weight(beam.right, beam.money)}</b>
+							<span class="soft small">{beam.right_name}</span><b
+								>{weight(beam.right, beam.money)}</b
+							>
 						</div>
 					</a>
 				{/each}

@@ -75,7 +75,9 @@
 			{#each data.beams as beam (beam.code)}
 				{@const off = Number(beam.left) - Number(beam.right)}
 				<section class="panel beam" aria-label="{beam.left_name}, {beam.right_name}">
-					<div><span class="soft small">{beam.left_name}</span><b>{weight(beam.left, beam.money)}</b></div>
+					<div>
+						<span class="soft small">{beam.left_name}</span><b>{weight(beam.left, beam.money)}</b>
+					</div>
 					<div class="middle">
 						<Beam
 							tilt={beam.differing ? (off === 0 ? 1 : -Math.sign(off)) : 0}

@@ -153,7 +153,7 @@
 							<td class="pick"
 								>{#if may && group.supplier}<input
 										type="checkbox"
-																				aria-label="Order {row.title} for {row.location}"
+										aria-label="Order {row.title} for {row.location}"
 										checked={isPicked}
 										onchange={() => toggle(row)}
 									/>{/if}</td

@@ -57,7 +57,9 @@
 			query={connections}
 			isEmpty
 			empty="Nothing is connected yet. Begin with the shop: its listings become your range."
-			first={{ text: 'Add a connection', path: '/connections/new' }}
+			first={session.may('connect channels')
+				? { text: 'Add a connection', path: '/connections/new' }
+				: undefined}
 		/>
 	{/if}
 	{#snippet totals()}<span

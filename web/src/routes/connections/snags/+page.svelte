@@ -90,8 +90,7 @@
 </Dialogue>
 <Dialogue isOpen={aside !== null} title="Set it aside" onclose={() => (aside = null)}>
 	<form class="grid gap-3" onsubmit={setAside}>
-		<label class="ask"
-			>Why? <input class="field" required maxlength="200" bind:value={why} /></label
+		<label class="ask">Why? <input class="field" required maxlength="200" bind:value={why} /></label
 		>
 		<div class="text-right"><button class="do">Set aside</button></div>
 	</form>
