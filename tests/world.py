@@ -73,9 +73,18 @@ def make_connection(kind: str = "web_shop", name: str = "", **more: Any) -> Conn
     place = Location.objects.get(code="tannery-yard")
     number = next(_numbers)
     row = Connection.objects.create(
-        kind=kind, name=name or f"Channel {number}", address="http://127.0.0.1:9", hook_key=f"hook-{number}", state="live",
-        prefix=f"C{number}-", fulfils_from=place, order_states=["paid", "sold"], live_since=NOW, watermark=NOW.isoformat(), **more,
-    )  # fmt: skip
+        kind=kind,
+        name=name or f"Channel {number}",
+        address="http://127.0.0.1:9",
+        hook_key=f"hook-{number}",
+        state="live",
+        prefix=f"C{number}-",
+        fulfils_from=place,
+        order_states=["paid", "sold"],
+        live_since=NOW,
+        watermark=NOW.isoformat(),
+        **more,
+    )
     row.feeds.set([place])
     return row
 
@@ -90,18 +99,29 @@ def make_listing(connection: Connection, item: Item | None = None, **more: Any) 
 def order_line(item: Item | None, units: int | str = 1, amount: str = "12.30", kind: str = "item") -> IncomingLine:
     """A line with 23 % tax."""
     return IncomingLine(
-        kind=kind, title=item.title if item else kind, quantity=D(units), amount=D(amount), tax_percent=D(23),  # type: ignore[arg-type]
-        sku=item.sku if item else "", item_id=item.pk if item else None, external_id=f"l{next(_numbers)}",
-    )  # fmt: skip
+        kind=kind,
+        title=item.title if item else kind,
+        quantity=D(units),
+        amount=D(amount),
+        tax_percent=D(23),  # type: ignore[arg-type]
+        sku=item.sku if item else "",
+        item_id=item.pk if item else None,
+        external_id=f"l{next(_numbers)}",
+    )
 
 
 def incoming(connection: Connection, *lines: IncomingLine, **more: Any) -> IncomingOrder:
     """An order whose total is the sum of its lines."""
     number = next(_numbers)
     facts: dict[str, Any] = {
-        "external_id": f"o{number}", "number": f"{number}", "version": 1, "placed_at": NOW, "currency": "EUR",
-        "total": sum((line.amount for line in lines), D(0)), "customer": {"name": "Una Thorne", "email": "una@thorne.example"},
-    }  # fmt: skip
+        "external_id": f"o{number}",
+        "number": f"{number}",
+        "version": 1,
+        "placed_at": NOW,
+        "currency": "EUR",
+        "total": sum((line.amount for line in lines), D(0)),
+        "customer": {"name": "Una Thorne", "email": "una@thorne.example"},
+    }
     facts |= more
     return IncomingOrder(
         connection_id=connection.pk, location_id=connection.fulfils_from_id or 0, prefix=connection.prefix, lines=lines, **facts

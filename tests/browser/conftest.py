@@ -54,10 +54,13 @@ def house(transactional_db: None, live_server: Any, standins: Standins, settings
     hooks.start()
     database = connection.settings_dict
     address = f"postgres://{database['USER']}:{database['PASSWORD']}@{database['HOST']}:{database['PORT']}/{database['NAME']}"
-    worker = subprocess.Popen(  # noqa: S603
+    worker = subprocess.Popen(
         [sys.executable, "manage.py", "procrastinate", "worker", "--concurrency", "3"],
-        cwd=ROOT, env={**os.environ, "DATABASE_URL": address}, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-    )  # fmt: skip
+        cwd=ROOT,
+        env={**os.environ, "DATABASE_URL": address},
+        stderr=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+    )
     yield standins
     worker.terminate()
     try:
@@ -65,7 +68,9 @@ def house(transactional_db: None, live_server: Any, standins: Standins, settings
     except subprocess.TimeoutExpired:
         worker.kill()
     with connection.cursor() as cursor:
-        cursor.execute("TRUNCATE procrastinate_jobs, procrastinate_events, procrastinate_periodic_defers, procrastinate_workers CASCADE")
+        cursor.execute(
+            "TRUNCATE procrastinate_jobs, procrastinate_events, procrastinate_periodic_defers, procrastinate_workers CASCADE"
+        )
 
 
 @pytest.hookimpl(wrapper=True)

@@ -118,7 +118,7 @@ def test_the_whole_journey(person: Person, tmp_path: Path) -> None:
     rows = page.locator("tr[data-bench]")
     expect(rows).to_have_count(4)
     page.get_by_role("heading", level=1).click()
-    gloves = [i for i in range(4) if "Gloves size 9" in rows.nth(i).inner_text()][0]
+    gloves = next(i for i in range(4) if "Gloves size 9" in rows.nth(i).inner_text())
     for _ in range(gloves):
         page.keyboard.press("ArrowDown")
     page.keyboard.press("l")
@@ -131,7 +131,9 @@ def test_the_whole_journey(person: Person, tmp_path: Path) -> None:
 
     # Opening stock: a bad row is named, the rest waits for a word.
     sheet = tmp_path / "opening.csv"
-    sheet.write_text("sku,location,quantity,unit_cost\nSMK-S,tannery-yard,70,2.00\nGLV-9,tannery-yard,twelve,8.00\nSMK-L,tannery-yard,4,12.00\n")
+    sheet.write_text(
+        "sku,location,quantity,unit_cost\nSMK-S,tannery-yard,70,2.00\nGLV-9,tannery-yard,twelve,8.00\nSMK-L,tannery-yard,4,12.00\n"
+    )
     person.go("/shelf/opening")
     page.locator("input[type=file]").set_input_files(sheet)
     fault = page.locator("table").first

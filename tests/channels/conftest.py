@@ -15,38 +15,139 @@ from standins.app import create_app
 from standins.store import Store
 
 SHOP_SCOPES = ["products:read", "stock:write", "orders:read", "shipments:write", "webhooks:write"]
-CHART = ["1000", "1100", "1150", "1300", "1450", "2000", "2050", "2100", "2200", "3000", "4000", "4100", "4150", "4300", "4400",
-         "5000", "5200", "5250", "5400", "5410", "5420"]  # fmt: skip
+CHART = [
+    "1000",
+    "1100",
+    "1150",
+    "1300",
+    "1450",
+    "2000",
+    "2050",
+    "2100",
+    "2200",
+    "3000",
+    "4000",
+    "4100",
+    "4150",
+    "4300",
+    "4400",
+    "5000",
+    "5200",
+    "5250",
+    "5400",
+    "5410",
+    "5420",
+]
 
 
 def _variant(key: str, sku: str, quantity: int = 0, barcode: str = "", **options: str) -> dict[str, Any]:
-    return {"id": key, "sku": sku, "barcode": barcode, "price": "24.60", "quantity": quantity, "options": options, "tracked": True}
+    return {
+        "id": key,
+        "sku": sku,
+        "barcode": barcode,
+        "price": "24.60",
+        "quantity": quantity,
+        "options": options,
+        "tracked": True,
+    }
 
 
 def setup() -> dict[str, dict[str, Any]]:
     """One shop, a second shop, a till, a ledger and a supplier."""
     products = [
-        {"id": "p1", "title": "Smoker", "category": "Tools", "tax_percent": "23",
-         "variants": [_variant("v1", "SMK-S", 0, "2100000000012", Size="small"), _variant("v2", "SMK-L", 0, "2100000000029", Size="large")]},
-        {"id": "p2", "title": "Gloves", "category": "Clothing", "tax_percent": "23", "variants": [_variant("v3", "GLV-9", 0, "2100000000036")]},
+        {
+            "id": "p1",
+            "title": "Smoker",
+            "category": "Tools",
+            "tax_percent": "23",
+            "variants": [
+                _variant("v1", "SMK-S", 0, "2100000000012", Size="small"),
+                _variant("v2", "SMK-L", 0, "2100000000029", Size="large"),
+            ],
+        },
+        {
+            "id": "p2",
+            "title": "Gloves",
+            "category": "Clothing",
+            "tax_percent": "23",
+            "variants": [_variant("v3", "GLV-9", 0, "2100000000036")],
+        },
         {"id": "p3", "title": "No code", "category": "Odd", "tax_percent": "23", "variants": [_variant("v4", "")]},
-    ]  # fmt: skip
+    ]
     articles = [
-        {"id": "1", "plu": "1", "code": "smk-s ", "ean": "", "label": "Smoker s", "price": "24.60", "group": "", "vat": "23", "stock": "0"},
-        {"id": "2", "plu": "2", "code": "", "ean": "2100000000029", "label": "Big smoker", "price": "24.60", "group": "", "vat": "23", "stock": "0"},
-        {"id": "3", "plu": "3", "code": "", "ean": "", "label": "Gloves size 9", "price": "24.60", "group": "", "vat": "23", "stock": "0"},
-        {"id": "4", "plu": "4", "code": "SMK-S", "ean": "2100000000029", "label": "Smoker?", "price": "24.60", "group": "", "vat": "23", "stock": "0"},
-    ]  # fmt: skip
+        {
+            "id": "1",
+            "plu": "1",
+            "code": "smk-s ",
+            "ean": "",
+            "label": "Smoker s",
+            "price": "24.60",
+            "group": "",
+            "vat": "23",
+            "stock": "0",
+        },
+        {
+            "id": "2",
+            "plu": "2",
+            "code": "",
+            "ean": "2100000000029",
+            "label": "Big smoker",
+            "price": "24.60",
+            "group": "",
+            "vat": "23",
+            "stock": "0",
+        },
+        {
+            "id": "3",
+            "plu": "3",
+            "code": "",
+            "ean": "",
+            "label": "Gloves size 9",
+            "price": "24.60",
+            "group": "",
+            "vat": "23",
+            "stock": "0",
+        },
+        {
+            "id": "4",
+            "plu": "4",
+            "code": "SMK-S",
+            "ean": "2100000000029",
+            "label": "Smoker?",
+            "price": "24.60",
+            "group": "",
+            "vat": "23",
+            "stock": "0",
+        },
+    ]
     till = ["articles:read", "articles:write", "sales:read"]
     return {
-        "web": {"account": {"id": "web", "sort": "shop", "name": "Web", "tokens": {"t": SHOP_SCOPES, "weak": ["products:read"]}}, "product": products},
+        "web": {
+            "account": {"id": "web", "sort": "shop", "name": "Web", "tokens": {"t": SHOP_SCOPES, "weak": ["products:read"]}},
+            "product": products,
+        },
         "trade": {"account": {"id": "trade", "sort": "shop", "name": "Trade", "tokens": {"t": SHOP_SCOPES}}, "product": products},
         "mill": {"account": {"id": "mill", "sort": "till", "name": "Mill Lane", "tokens": {"t": till}}, "article": articles},
-        "books": {"account": {"id": "books", "sort": "ledger", "name": "Books", "locked": [], "chart": [{"code": c, "name": c} for c in CHART],
-                              "tokens": {"t": ["accounts.read", "documents.write", "balances.read"]}}},
-        "joinery": {"account": {"id": "joinery", "sort": "supplier", "name": "Joinery", "answers_by_itself": True,
-                                "tokens": {"t": ["orders:send", "answers:read"]}}},
-    }  # fmt: skip
+        "books": {
+            "account": {
+                "id": "books",
+                "sort": "ledger",
+                "name": "Books",
+                "locked": [],
+                "chart": [{"code": c, "name": c} for c in CHART],
+                "tokens": {"t": ["accounts.read", "documents.write", "balances.read"]},
+            }
+        },
+        "joinery": {
+            "account": {
+                "id": "joinery",
+                "sort": "supplier",
+                "name": "Joinery",
+                "answers_by_itself": True,
+                "tokens": {"t": ["orders:send", "answers:read"]},
+            }
+        },
+    }
 
 
 @dataclass

@@ -70,8 +70,15 @@ def far_end() -> Iterator[str]:
 
 @pytest.mark.parametrize(
     ("status", "error", "tries"),
-    [(401, AccessError, 1), (403, AccessError, 1), (422, RefusedByFarEndError, 1), (429, BusyError, 2), (500, BusyError, 2), (503, BusyError, 2)],
-)  # fmt: skip
+    [
+        (401, AccessError, 1),
+        (403, AccessError, 1),
+        (422, RefusedByFarEndError, 1),
+        (429, BusyError, 2),
+        (500, BusyError, 2),
+        (503, BusyError, 2),
+    ],
+)
 def test_faults_have_names_and_only_passing_ones_are_tried_again(
     far_end: str, status: int, error: type[ConnectorError], tries: int
 ) -> None:
@@ -103,10 +110,14 @@ def test_nobody_there() -> None:
 def test_every_kind_keeps_the_contract() -> None:
     """What a kind says it can do, it does: the calls behind its capabilities are its own."""
     needed = {
-        Can.LISTINGS: ["listings"], Can.QUANTITIES: ["read_quantities", "push_quantities"], Can.ORDERS: ["orders"],
-        Can.FULFILMENTS: ["fulfil"], Can.WEBHOOKS: ["register_webhook", "read_event"],
-        Can.DOCUMENTS: ["accounts", "post_document", "document_totals", "balances"], Can.PURCHASES: ["place_order", "answers"],
-    }  # fmt: skip
+        Can.LISTINGS: ["listings"],
+        Can.QUANTITIES: ["read_quantities", "push_quantities"],
+        Can.ORDERS: ["orders"],
+        Can.FULFILMENTS: ["fulfil"],
+        Can.WEBHOOKS: ["register_webhook", "read_event"],
+        Can.DOCUMENTS: ["accounts", "post_document", "document_totals", "balances"],
+        Can.PURCHASES: ["place_order", "answers"],
+    }
     for kind, connector in KINDS.items():
         assert connector.kind == kind
         assert connector.label

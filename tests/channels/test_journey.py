@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from contextlib import nullcontext
 from decimal import Decimal as D
 from typing import Any
 
@@ -111,12 +112,15 @@ def test_a_connection_says_why_it_does_not_work(db: None, standins: Standins) ->
     def report(address: str, token: str) -> tuple[str, dict[str, Any]]:
         row = actions.add(SYSTEM, kind="web_shop", name=f"{address} {token}", address=address, token=token)
         row = actions.test(SYSTEM, row.pk, now)
-        with pytest.raises(RefusedError, match="test it first") if row.state == "draft" else _nothing():
+        with pytest.raises(RefusedError, match="test it first") if row.state == "draft" else nullcontext():
             actions.go_live(SYSTEM, row.pk, now)
         return row.state, row.test_report
 
     good = f"{standins.base}/shop/web"
-    assert report(good, "wrong") == ("draft", {"ok": False, "scopes": [], "missing": [], "name": "", "fault": "This token is not known here."})
+    assert report(good, "wrong") == (
+        "draft",
+        {"ok": False, "scopes": [], "missing": [], "name": "", "fault": "This token is not known here."},
+    )
     state, weak = report(good, "weak")
     assert (state, weak["scopes"]) == ("draft", ["products:read"])
     assert "stock:write" in weak["fault"]
@@ -126,19 +130,16 @@ def test_a_connection_says_why_it_does_not_work(db: None, standins: Standins) ->
     assert report(good, "t")[0] == "tested" or Connection.objects.filter(state="live").exists()
 
 
-class _nothing:
-    def __enter__(self) -> None: ...
-
-    def __exit__(self, *_: object) -> None: ...
-
-
 @pytest.mark.parametrize(
     ("kind", "name", "address", "token", "field"),
     [
-        ("magic", "A", "http://127.0.0.1", "t", "kind"), ("till", " ", "http://127.0.0.1", "t", "name"),
-        ("till", "A", "ftp://x", "t", "address"), ("till", "A", "http://u:p@127.0.0.1", "t", "address"), ("till", "A", "http://127.0.0.1", " ", "token"),
+        ("magic", "A", "http://127.0.0.1", "t", "kind"),
+        ("till", " ", "http://127.0.0.1", "t", "name"),
+        ("till", "A", "ftp://x", "t", "address"),
+        ("till", "A", "http://u:p@127.0.0.1", "t", "address"),
+        ("till", "A", "http://127.0.0.1", " ", "token"),
     ],
-)  # fmt: skip
+)
 def test_a_connection_that_cannot_be_is_refused_by_field(
     company: object, kind: str, name: str, address: str, token: str, field: str
 ) -> None:

@@ -307,8 +307,10 @@ def test_bill_splits_price_and_exchange_difference() -> None:
 def test_receipt_with_true_up_and_adjustments_balance() -> None:
     lines = postings.receipt([(1, D("23.50"), D("1.50"))])
     assert {(line.role.value, line.amount) for line in lines} == {
-        ("inventory", D("23.50")), ("cost_of_sales", D("1.50")), ("received_not_billed", D("-25.00")),
-    }  # fmt: skip
+        ("inventory", D("23.50")),
+        ("cost_of_sales", D("1.50")),
+        ("received_not_billed", D("-25.00")),
+    }
     damaged = postings.adjustment("damaged", [(1, D("-7.00"), D(0))])
     assert {(line.role.value, line.amount) for line in damaged} == {("inventory", D("-7.00")), ("damage", D("7.00"))}
     with pytest.raises(RefusedError):

@@ -52,9 +52,10 @@ def test_two_items_with_one_sku_never_link() -> None:
 
 def test_a_total_that_is_off_by_cents_is_seen() -> None:
     lines = [
-        ChannelLine("item", "Hive", D("119.00")), ChannelLine("discount", "Coupon", D("-11.90")),
+        ChannelLine("item", "Hive", D("119.00")),
+        ChannelLine("discount", "Coupon", D("-11.90")),
         ChannelLine("shipping", "Postage", D("6.90")),
-    ]  # fmt: skip
+    ]
     assert total_difference(lines, D("114.00")) == 0
     assert total_difference(lines, D("114.40")) == D("-0.40")
 
@@ -62,12 +63,15 @@ def test_a_total_that_is_off_by_cents_is_seen() -> None:
 @pytest.mark.parametrize(
     ("line", "field"),
     [
-        (ChannelLine("item", "x", D(1), D(0)), "quantity"), (ChannelLine("item", "x", D(1), D(-1)), "quantity"),
-        (ChannelLine("item", "x", D(1), D("0.5")), "quantity"), (ChannelLine("discount", "x", D(1)), "amount"),
-        (ChannelLine("item", "x", D(-1)), "amount"), (ChannelLine("item", "x", D("0.001")), "amount"),
+        (ChannelLine("item", "x", D(1), D(0)), "quantity"),
+        (ChannelLine("item", "x", D(1), D(-1)), "quantity"),
+        (ChannelLine("item", "x", D(1), D("0.5")), "quantity"),
+        (ChannelLine("discount", "x", D(1)), "amount"),
+        (ChannelLine("item", "x", D(-1)), "amount"),
+        (ChannelLine("item", "x", D("0.001")), "amount"),
         (ChannelLine("magic", "x", D(1)), "kind"),  # type: ignore[arg-type]
     ],
-)  # fmt: skip
+)
 def test_lines_that_cannot_be_name_their_field(line: ChannelLine, field: str) -> None:
     with pytest.raises(BadInputError) as refusal:
         check_line(line)
@@ -90,9 +94,10 @@ def test_part_invoices_add_up_to_the_order(units: int, net: int, tax: int, data:
 
 def test_shipping_and_discount_go_on_the_first_invoice() -> None:
     lines = [
-        BookedLine(1, "item", D(2), D("20.00"), D("4.60")), BookedLine(2, "shipping", D(1), D("5.61"), D("1.29")),
+        BookedLine(1, "item", D(2), D("20.00"), D("4.60")),
+        BookedLine(2, "shipping", D(1), D("5.61"), D("1.29")),
         BookedLine(3, "discount", D(1), D("-2.00"), D("-0.46")),
-    ]  # fmt: skip
+    ]
     _, first = invoice_parts(lines, {1: D(1)})
     assert (first.sales, first.shipping, first.discount, first.tax) == (D("10.00"), D("5.61"), D("2.00"), D("3.13"))
     with pytest.raises(BadInputError):
@@ -101,9 +106,16 @@ def test_shipping_and_discount_go_on_the_first_invoice() -> None:
 
 def test_profit_is_named_with_its_basis() -> None:
     found = profit(
-        goods=D("100"), discount=D("10"), charged=D("5"), cost=D("40"), basis="moving average cost", fee_rate=D("2"),
-        fee_fixed=D("0.25"), gross=D("116.85"), carrier=D("4"),
-    )  # fmt: skip
+        goods=D("100"),
+        discount=D("10"),
+        charged=D("5"),
+        cost=D("40"),
+        basis="moving average cost",
+        fee_rate=D("2"),
+        fee_fixed=D("0.25"),
+        gross=D("116.85"),
+        carrier=D("4"),
+    )
     # 90 net + 5 - 40 - (2.34 + 0.25) - 4 = 48.41; 48.41 / 90 = 53.8 %
     assert (found.contribution, found.margin_percent) == (D("48.41"), D("53.8"))
     assert any(step.note == "moving average cost" for step in found.working.steps)
@@ -130,10 +142,13 @@ def test_totals_that_agree_by_chance_do_not_hide_a_difference() -> None:
 @pytest.mark.parametrize(
     "data",
     [
-        b"sku,quantity\r\nA,1\r\n", b"\xef\xbb\xbfsku,quantity\nA,1\n", b"SKU;Quantity\nA;1", b"quantity\tsku\n1\tA\n",
+        b"sku,quantity\r\nA,1\r\n",
+        b"\xef\xbb\xbfsku,quantity\nA,1\n",
+        b"SKU;Quantity\nA;1",
+        b"quantity\tsku\n1\tA\n",
         b'sku,quantity\r\n"A","1"\r\n\r\n',
     ],
-)  # fmt: skip
+)
 def test_tables_in_the_dialects_people_save(data: bytes) -> None:
     table = read_table(data, ("sku", "quantity"))
     assert [row["sku"] for row in table.rows] == ["A"]

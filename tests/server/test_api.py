@@ -9,7 +9,17 @@ from typing import Any
 import pytest
 from django.test import Client
 
-from tests.world import NOW, incoming, make_company, make_connection, make_item, make_listing, make_supplier, make_user, order_line
+from tests.world import (
+    NOW,
+    incoming,
+    make_company,
+    make_connection,
+    make_item,
+    make_listing,
+    make_supplier,
+    make_user,
+    order_line,
+)
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.channels.access import seal
 from yuvrel.people.models import ApiToken, Location
@@ -55,11 +65,20 @@ MAY: dict[str, set[Role]] = {
 }
 BODIES: dict[str, Any] = {
     "adjust_stock": {"item_id": 1, "location_id": 1, "reason": "lost", "change": "-1"},
-    "hold_order": {"why": "x"}, "ship_order": {}, "draft_purchase_orders": {"lines": []}, "set_period": {"month": "2027-01-01", "closed": True},
-    "change_purchase_order": {"version": 1}, "send_purchase_order": {"version": 1}, "cancel_purchase_order": {"version": 1},
-    "receive_purchase_order": {"lines": []}, "add_connection": {"kind": "x", "name": "x", "address": "x", "token": "x"},
-    "change_connection": {"version": 1}, "take_listings": {}, "link_listing": {"item_id": 1}, "set_snag_aside": {"why": "x"},
-}  # fmt: skip
+    "hold_order": {"why": "x"},
+    "ship_order": {},
+    "draft_purchase_orders": {"lines": []},
+    "set_period": {"month": "2027-01-01", "closed": True},
+    "change_purchase_order": {"version": 1},
+    "send_purchase_order": {"version": 1},
+    "cancel_purchase_order": {"version": 1},
+    "receive_purchase_order": {"lines": []},
+    "add_connection": {"kind": "x", "name": "x", "address": "x", "token": "x"},
+    "change_connection": {"version": 1},
+    "take_listings": {},
+    "link_listing": {"item_id": 1},
+    "set_snag_aside": {"why": "x"},
+}
 
 
 def routes() -> list[tuple[str, str, str]]:
@@ -217,10 +236,21 @@ def test_every_kind_of_working_opens(company: Location, client: Client) -> None:
     client.force_login(make_user(Role.VIEWER))
     pair = f"{item.pk}-{company.pk}"
     keys = {
-        "on-hand": pair, "available": pair, "value": pair, "cost": f"{item.pk}", "committed": pair, "incoming": pair,
-        "offer": f"{listing.pk}", "pairing": f"{listing.pk}", "profit": f"{order.pk}", "order-total": f"{order.pk}",
-        "suggestion": pair, "velocity": pair, "account": "1300", "booked": f"{item.pk}",
-    }  # fmt: skip
+        "on-hand": pair,
+        "available": pair,
+        "value": pair,
+        "cost": f"{item.pk}",
+        "committed": pair,
+        "incoming": pair,
+        "offer": f"{listing.pk}",
+        "pairing": f"{listing.pk}",
+        "profit": f"{order.pk}",
+        "order-total": f"{order.pk}",
+        "suggestion": pair,
+        "velocity": pair,
+        "account": "1300",
+        "booked": f"{item.pk}",
+    }
     for kind, key in keys.items():
         answer = client.get(f"/api/v1/workings/{kind}/{key}")
         assert answer.status_code == 200, kind

@@ -16,6 +16,7 @@ from yuvrel.buying.models import PurchaseOrder, Supplier
 from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.channels.models import Listing
 from yuvrel.core.gtin import normal_gtin
+from yuvrel.demo import history
 from yuvrel.demo.history import DAYS, simulate
 from yuvrel.demo.range import SPECS, gtin
 from yuvrel.demo.seed import EDITED, Seeder
@@ -26,7 +27,8 @@ from yuvrel.stock.models import LotBalance, StockBalance, StockMove
 TODAY = date(2027, 3, 14)
 
 
-def test_the_generator_is_deterministic() -> None:
+def test_the_generator_is_deterministic(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(history, "DAYS", 90)
     one, two = simulate(TODAY), simulate(TODAY)
     assert [b.lines for b in one.baskets[:500]] == [b.lines for b in two.baskets[:500]]
     assert one.stock == two.stock

@@ -67,11 +67,14 @@ def test_a_cancelled_order_gives_everything_back(company: Location) -> None:
 @pytest.mark.parametrize(
     ("change", "field", "said"),
     [
-        ({"total": D("12.70")}, "total", "0.40 less"), ({"currency": "ZZZ"}, "currency", "ISO 4217"),
+        ({"total": D("12.70")}, "total", "0.40 less"),
+        ({"currency": "ZZZ"}, "currency", "ISO 4217"),
         ({"currency": "USD"}, "currency", "sells in EUR"),
     ],
-)  # fmt: skip
-def test_an_order_that_is_not_sound_is_held_and_says_why(company: Location, change: dict[str, object], field: str, said: str) -> None:
+)
+def test_an_order_that_is_not_sound_is_held_and_says_why(
+    company: Location, change: dict[str, object], field: str, said: str
+) -> None:
     taken = take_order(SYSTEM, incoming(make_connection(), order_line(make_item(on_hand=5)), **change), NOW)
     assert (taken.order.state, taken.field) == ("held", field)
     assert said in taken.problem
@@ -203,7 +206,7 @@ def test_forty_shoppers_and_a_till_race_for_ten_units() -> None:
     def run(work: object) -> None:
         try:
             work()  # type: ignore[operator]
-        except Exception as error:  # noqa: BLE001  (any error is what the test looks for)
+        except Exception as error:
             faults.append(error)
         finally:
             connections.close_all()

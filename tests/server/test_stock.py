@@ -9,7 +9,7 @@ import pytest
 from django.db import DatabaseError, IntegrityError, connection, transaction
 
 from tests.invariants import assert_invariants
-from tests.world import NOW, give, make_connection, make_item, make_supplier, order_line, incoming
+from tests.world import NOW, give, incoming, make_connection, make_item, make_supplier, order_line
 from yuvrel.books.actions import Posting, post, set_period
 from yuvrel.books.models import JournalEntry, JournalLine
 from yuvrel.core import postings
@@ -56,11 +56,17 @@ def test_a_count_posts_the_difference_and_an_equal_count_nothing(company: Locati
 @pytest.mark.parametrize(
     ("reason", "what", "field"),
     [
-        ("damaged", {"change": "2"}, "change"), ("found", {"change": "-2"}, "change"), ("whim", {"change": "1"}, "reason"),
-        ("found", {"change": "0"}, "change"), ("found", {"change": "0.5"}, "change"), ("count", {"counted": "-1"}, "counted"),
-        ("lost", {"change": "-11"}, "change"), ("count", {}, "change"), ("count", {"change": "1", "counted": "1"}, "change"),
+        ("damaged", {"change": "2"}, "change"),
+        ("found", {"change": "-2"}, "change"),
+        ("whim", {"change": "1"}, "reason"),
+        ("found", {"change": "0"}, "change"),
+        ("found", {"change": "0.5"}, "change"),
+        ("count", {"counted": "-1"}, "counted"),
+        ("lost", {"change": "-11"}, "change"),
+        ("count", {}, "change"),
+        ("count", {"change": "1", "counted": "1"}, "change"),
     ],
-)  # fmt: skip
+)
 def test_adjustments_that_cannot_be_are_refused_by_field(
     company: Location, reason: str, what: dict[str, str], field: str
 ) -> None:
@@ -138,9 +144,16 @@ def test_opening_file_names_line_column_value_and_reason(company: Location) -> N
     checked = opening.check(data)
     assert [(line, row.quantity, row.unit_cost) for line, _, _, row in checked.rows] == [(2, D(5), D("1.50"))]
     assert {(f.line, f.column, f.value) for f in checked.faults} == {
-        (3, "sku", "B"), (4, "location", "nowhere"), (4, "quantity", "x"), (4, "unit_cost", "-1"), (5, "quantity", "0,5"),
-        (6, "lot", ""), (6, "expires_on", ""), (7, "sku", "a"), (8, "quantity", "=1+1"),
-    }  # fmt: skip
+        (3, "sku", "B"),
+        (4, "location", "nowhere"),
+        (4, "quantity", "x"),
+        (4, "unit_cost", "-1"),
+        (5, "quantity", "0,5"),
+        (6, "lot", ""),
+        (6, "expires_on", ""),
+        (7, "sku", "a"),
+        (8, "quantity", "=1+1"),
+    }
     assert not StockMove.objects.exists()
 
 
@@ -160,9 +173,7 @@ def test_values_by_place_add_up_to_the_item(company: Location) -> None:
 
 
 @pytest.mark.parametrize("rows", [1, 40])
-def test_the_shelf_takes_a_fixed_number_of_queries(
-    company: Location, rows: int, django_assert_num_queries: object
-) -> None:
+def test_the_shelf_takes_a_fixed_number_of_queries(company: Location, rows: int, django_assert_num_queries: object) -> None:
     for _ in range(rows):
         make_item(on_hand=2)
     with django_assert_num_queries(6):  # type: ignore[operator]

@@ -472,16 +472,14 @@ class Seeder:
                 due,
                 [buying.Wanted(self.items[sku].pk, places[place].pk, Decimal(units)) for sku, units in sorted(wanted.items())],
             )
-        short = [
-            x for x in replenishment(self.today) if x.terms and x.terms.supplier.code == "oxbarrow" and x.suggestion.quantity > 0
-        ]
-        chosen = [x for x in short if x.location.code == "tannery-yard"][:5]
-        if chosen:
-            buying.draft(
-                SYSTEM,
-                [buying.Wanted(x.item.pk, x.location.pk, x.suggestion.quantity, x.suggestion.working.as_dict()) for x in chosen],
-                self.now,
-            )
+        short = [x for x in replenishment(self.today) if x.terms and x.suggestion.quantity > 0 and x.item.sku != EDITED]
+        short = [x for x in short if x.location.code == "tannery-yard"]
+        chosen = [x for x in short if x.terms and short[0].terms and x.terms.supplier_id == short[0].terms.supplier_id][:5]
+        buying.draft(
+            SYSTEM,
+            [buying.Wanted(x.item.pk, x.location.pk, x.suggestion.quantity, x.suggestion.working.as_dict()) for x in chosen],
+            self.now,
+        )
 
     def under_way(self, code: str, due: date, wanted: list[buying.Wanted]) -> None:
         """An order sent a lead time before it is due, delivered and acknowledged."""

@@ -17,9 +17,10 @@ export function day(iso: string | null | undefined): string {
 	return iso ? new Intl.DateTimeFormat('en-GB', DAY).format(new Date(iso)) : '–';
 }
 
-/** 14 Mar, 09:05 in the company's time zone. */
+/** 14 Mar, 09:05 in the company's time zone; 14 Mar 2025 when it was in another year. */
 export function moment(iso: string | null | undefined, zone = 'Europe/Dublin'): string {
 	if (!iso) return '–';
+	if (new Date(iso).getFullYear() !== new Date().getFullYear()) return day(iso);
 	return new Intl.DateTimeFormat('en-GB', {
 		day: 'numeric',
 		month: 'short',

@@ -135,13 +135,13 @@
 	}
 	.beams {
 		display: grid;
-		grid-template-columns: repeat(auto-fit, minmax(218px, 1fr));
+		grid-template-columns: repeat(auto-fit, minmax(168px, 1fr));
 		gap: 12px;
 	}
 	.beam {
-		display: flex;
+		display: grid;
+		grid-template-columns: auto auto;
 		justify-content: space-between;
-		align-items: center;
 		color: inherit;
 		text-decoration: none;
 		padding: 12px 14px;
@@ -160,7 +160,9 @@
 			serif;
 		font-variant-numeric: tabular-nums;
 	}
-	.middle {
+	.beam .middle {
+		grid-column: 1 / -1;
+		order: -1;
 		justify-items: center;
 	}
 	.right {

@@ -56,8 +56,7 @@
 		<text x={WIDTH} y={HEIGHT + 13} text-anchor="end">last week</text>
 	</svg>
 	<p class="small soft">
-		Units a week, at most {most}.{#if empty}
-			Shaded: none in stock.{/if}
+		Units a week, at most {most}. {empty ? 'Shaded: none in stock.' : ''}
 	</p>
 {/if}
 

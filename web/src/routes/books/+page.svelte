@@ -115,12 +115,12 @@
 									>{drift.title}</button
 								></td
 							>
-							<td class="soft">{drift.code} {drift.connection}</td>
+							<td class="place">{drift.code} {drift.connection}</td>
 							<td class="num">{figure(drift.expected, '0')}</td>
 							<td class="num"
 								><Fig value={drift.found} kind="drift" id={`${drift.id}`} tone="madder" /></td
 							>
-							<td class="soft" title={moment(drift.since)}>{ago(drift.since)}</td>
+							<td class="place" title={moment(drift.since)}>{ago(drift.since)}</td>
 							<td class="soft">{drift.cause || '–'}</td>
 						</tr>
 					{/each}
@@ -203,14 +203,14 @@
 <style>
 	.beams {
 		display: grid;
-		grid-template-columns: repeat(auto-fit, minmax(214px, 1fr));
+		grid-template-columns: repeat(auto-fit, minmax(168px, 1fr));
 		gap: 10px;
 		padding: 14px 20px;
 	}
 	.beam {
-		display: flex;
+		display: grid;
+		grid-template-columns: auto auto;
 		justify-content: space-between;
-		align-items: center;
 		gap: 6px;
 		padding: 10px 12px;
 	}
@@ -224,7 +224,9 @@
 			serif;
 		font-variant-numeric: tabular-nums;
 	}
-	.middle {
+	.beam .middle {
+		grid-column: 1 / -1;
+		order: -1;
 		justify-items: center;
 		text-align: center;
 	}

@@ -160,7 +160,7 @@
 							>
 							<td
 								><a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a>
-								<span class="soft small">{row.sku}</span></td
+								<span class="soft small whitespace-nowrap">{row.sku}</span></td
 							>
 							<td class="place">{row.location}</td>
 							<td class="num"><Fig value={row.on_hand} kind="on-hand" id={key} /></td>

@@ -20,8 +20,12 @@
 
 <Sheet question={data?.title ?? 'Item'} tabs={RANGE_TABS}>
 	{#snippet lead()}
-		{#if data}{data.sku} · {data.category || 'no category'} · {data.kind}{#if data.barcodes.length}
-				· {data.barcodes.join(', ')}{/if} · {figure(data.price)} EUR with tax{/if}
+		{#if data}
+			{[data.sku, data.category || 'no category', data.kind, ...data.barcodes].join(' · ')} · {figure(
+				data.price
+			)}
+			EUR with tax
+		{/if}
 	{/snippet}
 	{#if data}
 		<div class="page">
