@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from dataclasses import dataclass
+from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
@@ -106,62 +107,87 @@ def morning() -> dict[str, Any]:
     }
 
 
-def _waits(day: Any) -> list[dict[str, Any]]:
+@dataclass(frozen=True)
+class Wait:
+    """Something that may wait: how many, in the singular and the plural, where to go, how it is marked."""
+
+    station: str
+    count: int
+    one: str
+    many: str
+    link: str
+    mark: str
+    detail: str = ""
+
+    def row(self) -> dict[str, Any]:
+        """As the wire shows it."""
+        what = self.one if self.count == 1 else self.many
+        return {
+            "station": self.station,
+            "count": self.count,
+            "what": what,
+            "detail": self.detail,
+            "link": self.link,
+            "mark": self.mark,
+        }
+
+
+def _waits(day: date) -> list[dict[str, Any]]:
+    waits = [*_waiting_for_agreement(), *_waiting_orders(), *_waiting_purchases(day), *_waiting_goods(day)]
+    return [wait.row() for wait in waits if wait.count]
+
+
+def _waiting_for_agreement() -> list[Wait]:
+    drifts = Drift.objects.filter(healed_at=None).count()
+    snags = Snag.objects.filter(resolved_at=None).count()
+    return [
+        Wait("Books", drifts, "drift stands", "drifts stand", "/books", "wrong", "two books differ"),
+        Wait("Connections", snags, "snag waits", "snags wait", "/connections/snags", "wrong", "could not be carried out"),
+    ]
+
+
+def _waiting_orders() -> list[Wait]:
     ready = SalesOrder.objects.filter(state="ready")
-    owed = Reservation.objects.filter(state="backorder")
-    lines = replenishment(day)
-    late = [x for x in lines if x.suggestion.ribbon.late and x.suggestion.quantity > 0 and x.terms]
     oldest = ready.aggregate(d=Min("placed_at"))["d"]
-    owed_units = owed.aggregate(u=Sum("quantity"))["u"] or Decimal(0)
-    expiring = LotBalance.objects.filter(on_hand__gt=0, lot__expires_on__lt=day + timedelta(days=60)).count()
-    unlinked = Listing.objects.filter(link="unlinked").count()
-    rows = [
-        ("Books", Drift.objects.filter(healed_at=None).count(), "drifts stand", "two books differ", "/books", "wrong"),
-        (
-            "Connections",
-            Snag.objects.filter(resolved_at=None).count(),
-            "snags wait",
-            "could not be carried out",
-            "/connections/snags",
-            "wrong",
-        ),
-        (
+    since = f"oldest of {oldest.astimezone(company_zone()):%d %b, %H:%M}" if oldest else ""
+    owed = Reservation.objects.filter(state="backorder")
+    units = owed.aggregate(u=Sum("quantity"))["u"] or Decimal(0)
+    short = owed.values("line__order").distinct().count()
+    held = SalesOrder.objects.filter(state="held").count()
+    why = "does not add up, names an unknown item, or was held by hand"
+    return [
+        Wait("Orders", held, "order is held", "orders are held", "/orders?state=held", "look", why),
+        Wait("Orders", ready.count(), "order to pack", "orders to pack", "/orders?state=ready", "plain", since),
+        Wait(
             "Orders",
-            SalesOrder.objects.filter(state="held").count(),
-            "orders are held",
-            "they do not add up or name an unknown item",
-            "/orders?state=held",
-            "look",
-        ),
-        (
-            "Orders",
-            ready.count(),
-            "orders to pack",
-            f"oldest of {oldest.astimezone(company_zone()):%d %b, %H:%M}" if oldest else "",
-            "/orders?state=ready",
-            "plain",
-        ),
-        (
-            "Orders",
-            owed.values("line__order").distinct().count(),
+            short,
+            "order waits for goods",
             "orders wait for goods",
-            f"{owed_units.normalize():f} units on backorder",
             "/orders?state=received",
             "look",
+            f"{units.normalize():f} units on backorder",
         ),
-        ("Buying", len(late), "items run out before an order placed today can arrive", "", "/buying", "look"),
-        ("Buying", late_orders(day), "purchase orders are late", "past their day", "/buying/orders?state=open", "wrong"),
-        (
-            "Shelf",
-            StockBalance.objects.filter(on_hand__lt=0).count(),
-            "balances are below zero",
-            "sold before they were received",
-            "/shelf?show=short",
-            "wrong",
-        ),
-        ("Shelf", expiring, "lots expire within 60 days", "", "/shelf", "look"),
-        ("Range", unlinked, "listings are not paired", "nothing flows through them", "/range/pairing", "look"),
     ]
+
+
+def _waiting_purchases(day: date) -> list[Wait]:
+    lines = replenishment(day)
+    late = sum(1 for x in lines if x.suggestion.ribbon.late and x.suggestion.quantity > 0 and x.terms)
+    text = "out before an order placed today can arrive"
+    link = "/buying/orders?state=open"
     return [
-        {"station": s, "count": n, "what": w, "detail": d, "link": link, "mark": mark} for s, n, w, d, link, mark in rows if n
+        Wait("Buying", late, f"item runs {text}", f"items run {text}", "/buying", "look"),
+        Wait("Buying", late_orders(day), "purchase order is late", "purchase orders are late", link, "wrong", "past its day"),
+    ]
+
+
+def _waiting_goods(day: date) -> list[Wait]:
+    below = StockBalance.objects.filter(on_hand__lt=0).count()
+    expiring = LotBalance.objects.filter(on_hand__gt=0, lot__expires_on__lt=day + timedelta(days=60)).count()
+    unlinked = Listing.objects.filter(link="unlinked").count()
+    sold = "sold before it was received"
+    return [
+        Wait("Shelf", below, "balance is below zero", "balances are below zero", "/shelf?show=short", "wrong", sold),
+        Wait("Shelf", expiring, "lot expires within 60 days", "lots expire within 60 days", "/shelf", "look"),
+        Wait("Range", unlinked, "listing is not paired", "listings are not paired", "/range/pairing", "look", "nothing flows"),
     ]
