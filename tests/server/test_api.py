@@ -279,3 +279,17 @@ def test_two_time_zones_put_one_moment_on_two_days(db: None) -> None:
     assert str(company_day(late)) == "2027-07-02"
     Company.objects.update(time_zone="America/New_York")
     assert str(company_day(late)) == "2027-07-01"
+
+
+def test_too_many_wrong_passwords_lock_the_door_for_a_while(company: Location) -> None:
+    make_user(Role.MANAGER)
+    client = Client()
+    tries = []
+    for _ in range(10):
+        wrong = json.dumps({"username": "manager", "password": "wrong"})
+        tries.append(client.post("/api/v1/session", wrong, content_type="application/json"))
+    assert {answer.status_code for answer in tries} == {401}
+    assert tries[0].json()["detail"] == "Name or password is wrong."
+    assert tries[-1].json()["detail"].startswith("Too many tries.")
+    right = json.dumps({"username": "manager", "password": "larkmead"})
+    assert client.post("/api/v1/session", right, content_type="application/json").status_code == 401

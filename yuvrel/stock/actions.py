@@ -26,6 +26,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 
 from .models import CostChange, ItemCost, Lot, LotBalance, StockBalance, StockMove
 
+TAKES_AWAY = ("damaged", "lost", "expired", "sample")
 ADJUST_REASONS = ("damaged", "lost", "found", "count", "expired", "sample")
 
 
@@ -156,6 +157,34 @@ def check_quantity(item: Item, quantity: Decimal, field: str = "quantity") -> No
         raise BadInputError(f"{quantity} is too large a quantity.", field=field)
 
 
+def _difference(
+    item: Item, location: Location, balance: StockBalance, reason: str, change: Decimal | None, counted: Decimal | None
+) -> Decimal:
+    """The signed change an adjustment means; zero only for a count that agrees."""
+    if reason not in ADJUST_REASONS:
+        raise BadInputError(f"Reason must be one of {', '.join(ADJUST_REASONS)}.", field="reason")
+    if (change is None) == (counted is None):
+        raise BadInputError("Give either a change or a counted quantity.", field="change")
+    if counted is not None:
+        if counted < 0:
+            raise BadInputError("A counted quantity cannot be negative.", field="counted")
+        check_quantity(item, counted, "counted")
+        return counted - balance.on_hand
+    delta = change or ZERO
+    check_quantity(item, delta, "change")
+    if not delta:
+        raise BadInputError("A change of zero changes nothing.", field="change")
+    if reason in TAKES_AWAY and delta > 0:
+        raise BadInputError(f"{reason.capitalize()} takes units away; the change must be negative.", field="change")
+    if reason == "found" and delta < 0:
+        raise BadInputError("Found brings units in; the change must be positive.", field="change")
+    if -delta > balance.on_hand:
+        raise RefusedError(
+            f"Only {balance.on_hand.normalize():f} are on hand at {location.name}. Count the item instead.", field="change"
+        )
+    return delta
+
+
 @transaction.atomic
 def adjust(
     actor: Actor,
@@ -176,30 +205,12 @@ def adjust(
     reason does not fit.
     """
     actor.need(Ability.ADJUST)
-    if reason not in ADJUST_REASONS:
-        raise BadInputError(f"Reason must be one of {', '.join(ADJUST_REASONS)}.", field="reason")
-    if (change is None) == (counted is None):
-        raise BadInputError("Give either a change or a counted quantity.", field="change")
     item = _item(item_id)
     location = _location(location_id)
     balance = lock_balances([(item.pk, location.pk)])[item.pk, location.pk]
-    delta = change if change is not None else (counted or ZERO) - balance.on_hand
-    check_quantity(item, delta, "change" if change is not None else "counted")
-    if counted is not None and counted < 0:
-        raise BadInputError("A counted quantity cannot be negative.", field="counted")
-    if reason in ("damaged", "lost", "expired", "sample") and delta > 0:
-        raise BadInputError(f"{reason.capitalize()} takes units away; the change must be negative.", field="change")
-    if reason == "found" and delta < 0:
-        raise BadInputError("Found brings units in; the change must be positive.", field="change")
+    delta = _difference(item, location, balance, reason, change, counted)
     if not delta:
-        if change is not None:
-            raise BadInputError("A change of zero changes nothing.", field="change")
         return None
-    if delta < 0 and counted is None and -delta > balance.on_hand:
-        raise RefusedError(
-            f"Only {balance.on_hand.normalize():f} are on hand at {location.name}. Count the item instead.",
-            field="change",
-        )
     lot = Lot.objects.filter(pk=lot_id, item=item).first() if lot_id else None
     row = lock_costs([item.pk])[item.pk]
     trace = audit(
