@@ -5,8 +5,11 @@ cd "$ROOT"
 DATA=${YUVREL_DATA:-$ROOT/.data}
 VENV=$ROOT/.venv
 export PATH="$VENV/bin:$PATH"
-export PYTHONDONTWRITEBYTECODE=1
+# Compiled Python is kept out of the tree, but kept: without it every start compiles everything anew.
+unset PYTHONDONTWRITEBYTECODE
+export PYTHONPYCACHEPREFIX="$ROOT/.data/pycache"
 DB_PORT=${YUVREL_DB_PORT:-54871}
+DB_OURS=
 
 say() { printf '%s\n' "$*"; }
 fail() { printf 'yuvrel: %s\n' "$*" >&2; exit 1; }
@@ -59,6 +62,8 @@ start_database() {
   [ -n "${YUVREL_OWN_DATABASE:-}" ] || case "$DATABASE_URL" in *"@127.0.0.1:$DB_PORT/"*) ;; *) return 0 ;; esac
   local bin home
   bin=$(pg_bin); home=$(pg_home)
+  # Only who started the server stops it: another demo or test may be using it.
+  as_pg "$bin/pg_ctl" -D "$home" status > /dev/null 2>&1 || DB_OURS=1
   (
     flock 9
     if [ ! -f "$home/PG_VERSION" ]; then
@@ -85,6 +90,7 @@ start_database() {
 }
 
 stop_database() {
+  [ -n "${DB_OURS:-}" ] || return 0
   local home; home=$(pg_home)
   [ -f "$home/PG_VERSION" ] || return 0
   as_pg "$(pg_bin)/pg_ctl" -D "$home" -m fast -w stop > /dev/null 2>&1 || true
