@@ -7,8 +7,6 @@ from typing import Any
 
 from django.conf import settings
 from django.template.loader import render_to_string
-from weasyprint import HTML
-from weasyprint.text.fonts import FontConfiguration
 
 from yuvrel.people.queries import company
 
@@ -23,6 +21,10 @@ FACES = {
 
 def purchase_pdf(order_id: int) -> bytes:
     """The PDF of a purchase order."""
+    # Its native libraries take over a second to load; only who prints waits for them.
+    from weasyprint import HTML
+    from weasyprint.text.fonts import FontConfiguration
+
     data: dict[str, Any] = order_page(order_id)
     faces = [(name, path.as_uri()) for name, path in FACES.items() if path.exists()]
     html = render_to_string("purchase_order.html", {"order": data, "company": company(), "faces": faces})

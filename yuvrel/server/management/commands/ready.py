@@ -17,6 +17,7 @@ from yuvrel.outbox.models import Event
 class Command(BaseCommand):
     """Part of script/demo; stays until it is stopped, as the other processes do."""
 
+    requires_system_checks = []
     help = "Say where the demo answers once it does."
 
     def add_arguments(self, parser: CommandParser) -> None:

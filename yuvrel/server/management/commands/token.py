@@ -15,6 +15,7 @@ from yuvrel.people.models import ApiToken, User
 class Command(BaseCommand):
     """The token acts with its owner's role; only its digest is kept."""
 
+    requires_system_checks = []
     help = "Give out or revoke an API token of a person."
 
     def add_arguments(self, parser: CommandParser) -> None:
