@@ -157,6 +157,16 @@ def test_opening_file_names_line_column_value_and_reason(company: Location) -> N
     assert not StockMove.objects.exists()
 
 
+def test_the_template_can_be_taken_in_as_it_is(company: Location) -> None:
+    assert "YOUR-SKU-1" in opening.template()
+    make_item("A")
+    make_item("B,2")
+    make_item("LOT", expiry_tracked=True)
+    checked = opening.check(opening.template().encode())
+    assert checked.faults == []
+    assert {sku for _, sku, _, _ in checked.rows} == {"A", "B,2", "LOT"}
+
+
 def test_opening_of_what_has_moved_already_is_refused(company: Location) -> None:
     make_item("A", on_hand=3)
     (fault,) = opening.check(b"sku,location,quantity,unit_cost\nA,tannery-yard,5,1\n").faults

@@ -11,10 +11,11 @@ from django.db.models import F, Q, QuerySet, Sum
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money
 from yuvrel.core.working import Step, Working
-from yuvrel.kit.paging import page
+from yuvrel.kit.paging import ordering, page
 
 from .models import PurchaseLine, PurchaseOrder, SupplierItem
 
+SORTS = {"number": "number", "expected": "expected_on", "made": "made_at", "state": "state"}
 OPEN = ("sent", "acknowledged", "part-received")
 
 
@@ -52,9 +53,9 @@ def total(order: PurchaseOrder) -> Decimal:
     return sum((round_money(line.quantity * line.price, order.currency) for line in order.lines.all()), ZERO)
 
 
-def sheet(q: str, state: str, cursor: str, limit: int, today: date) -> dict[str, Any]:
+def sheet(q: str, state: str, cursor: str, limit: int, today: date, sort: str = "") -> dict[str, Any]:
     """A page of purchase orders, newest first."""
-    rows, following = page(orders(q, state), ["-id"], cursor, limit)
+    rows, following = page(orders(q, state), ordering(sort, SORTS, ["-id"]), cursor, limit)
     return {"rows": [row_of(order, today) for order in rows], "next": following}
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import binascii
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from django.db.models import Q, QuerySet
@@ -13,6 +13,20 @@ from django.db.models import Q, QuerySet
 from yuvrel.core.errors import BadInputError
 
 MOST = 200
+
+
+def ordering(sort: str, allowed: Mapping[str, str], default: Sequence[str]) -> list[str]:
+    """Fields to order by for a `sort` parameter: a name, or '-name' for falling; empty is the default.
+
+    `allowed` maps names to fields, none of which may be empty in a row. Raises BadInputError.
+    """
+    if not sort:
+        return list(default)
+    name = sort.removeprefix("-")
+    if name not in allowed:
+        raise BadInputError(f"Sort by one of {', '.join(allowed)}; put - in front to turn it round.", field="sort")
+    sign = "-" if sort.startswith("-") else ""
+    return [sign + allowed[name], sign + "id"]
 
 
 def page(rows: QuerySet[Any], order: Sequence[str], cursor: str, limit: int) -> tuple[list[Any], str]:

@@ -131,10 +131,10 @@ def draft(request: HttpRequest, body: DraftIn) -> Any:
 
 
 @router.get("/purchase-orders", response=PurchasePage, operation_id="list_purchase_orders")
-def list_orders(request: HttpRequest, q: str = "", state: str = "", cursor: str = "", limit: int = 100) -> Any:
+def list_orders(request: HttpRequest, q: str = "", state: str = "", sort: str = "", cursor: str = "", limit: int = 100) -> Any:
     """Purchase orders, newest first."""
     actor(request)
-    return purchase_orders.sheet(q, state, cursor, limit, company_day(timezone.now()))
+    return purchase_orders.sheet(q, state, cursor, limit, company_day(timezone.now()), sort)
 
 
 @router.get("/purchase-orders/{int:order_id}", response=PurchaseOut, operation_id="get_purchase_order")

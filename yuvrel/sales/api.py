@@ -19,11 +19,17 @@ router = Router(tags=["orders"])
 
 @router.get("/orders", response=OrderPage, operation_id="list_orders")
 def list_orders(
-    request: HttpRequest, q: str = "", state: str = "", connection: int | None = None, cursor: str = "", limit: int = 100
+    request: HttpRequest,
+    q: str = "",
+    state: str = "",
+    connection: int | None = None,
+    sort: str = "",
+    cursor: str = "",
+    limit: int = 100,
 ) -> Any:
     """Orders of all channels, newest first."""
     actor(request)
-    return queries.order_sheet(q, state, connection, cursor, limit)
+    return queries.order_sheet(q, state, connection, cursor, limit, sort)
 
 
 @router.get("/orders/{int:order_id}", response=OrderOut, operation_id="get_order")

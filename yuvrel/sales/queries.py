@@ -17,12 +17,13 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money
 from yuvrel.core.orders import Profit, profit
 from yuvrel.core.working import Step, Working
-from yuvrel.kit.paging import page
+from yuvrel.kit.paging import ordering, page
 from yuvrel.stock.models import ItemCost
 
 from .actions import ready_to_ship
 from .models import OrderLine, Reservation, SalesOrder, ShipmentLine
 
+SORTS = {"placed": "placed_at", "number": "number", "total": "total", "state": "state"}
 WAITING = ("received", "ready", "part-shipped", "held")
 
 
@@ -44,9 +45,10 @@ def orders(q: str, state: str, connection: int | None) -> QuerySet[SalesOrder]:
     return rows
 
 
-def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: int) -> dict[str, Any]:
+def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: int, sort: str = "") -> dict[str, Any]:
     """A page of orders with units, what is owed and the margin of each."""
-    rows, following = page(orders(q, state, connection), ["-placed_at", "-id"], cursor, limit)
+    order = ordering(sort, SORTS, ["-placed_at", "-id"])
+    rows, following = page(orders(q, state, connection), order, cursor, limit)
     ids = [row.pk for row in rows]
     units = dict(
         OrderLine.objects.filter(order_id__in=ids, kind__in=("item", "service"))

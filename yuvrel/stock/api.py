@@ -14,7 +14,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.schemas import ItemOut, ItemPage
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.kit.auth import actor
-from yuvrel.kit.paging import page
+from yuvrel.kit.paging import ordering, page
 from yuvrel.kit.wire import Said
 from yuvrel.people.roles import Ability
 
@@ -24,6 +24,7 @@ from .schemas import AdjustIn, MovePage, OpeningCheck, StockPage
 
 router = Router(tags=["shelf"])
 MOST_BYTES = 8_000_000
+ITEM_SORTS = {"title": "title", "sku": "sku", "price": "price", "created": "created_at"}
 
 
 @router.get("/stock", response=StockPage, operation_id="list_stock")
@@ -37,11 +38,17 @@ def list_stock(
 
 @router.get("/moves", response=MovePage, operation_id="list_moves")
 def list_moves(
-    request: HttpRequest, item: int | None = None, location: int | None = None, q: str = "", cursor: str = "", limit: int = 100
+    request: HttpRequest,
+    item: int | None = None,
+    location: int | None = None,
+    q: str = "",
+    sort: str = "",
+    cursor: str = "",
+    limit: int = 100,
 ) -> Any:
     """Stock moves, newest first."""
     actor(request)
-    rows, following = queries.moves(item, location, q, cursor, limit)
+    rows, following = queries.moves(item, location, q, cursor, limit, sort)
     fields = ("id", "happened_at", "recorded_at", "item_id", "quantity", "value", "reason", "document", "link", "note")
     return {
         "rows": [
@@ -81,7 +88,7 @@ def adjust(request: HttpRequest, body: AdjustIn) -> Any:
 def opening_template(request: HttpRequest) -> HttpResponse:
     """An example file for opening stock."""
     actor(request)
-    response = HttpResponse(opening.TEMPLATE, content_type="text/csv; charset=utf-8")
+    response = HttpResponse(opening.template(), content_type="text/csv; charset=utf-8")
     response["Content-Disposition"] = 'attachment; filename="opening-stock.csv"'
     return response
 
@@ -118,7 +125,7 @@ def take_opening(request: HttpRequest, token: str = Form(...)) -> Any:
 
 
 @router.get("/items", response=ItemPage, operation_id="list_items", tags=["range"])
-def list_items(request: HttpRequest, q: str = "", kind: str = "", cursor: str = "", limit: int = 200) -> Any:
+def list_items(request: HttpRequest, q: str = "", kind: str = "", sort: str = "", cursor: str = "", limit: int = 200) -> Any:
     """The range."""
     actor(request)
     rows = Item.objects.filter(active=True).select_related("product__category", "cost")
@@ -126,7 +133,7 @@ def list_items(request: HttpRequest, q: str = "", kind: str = "", cursor: str = 
     if kind:
         rows = rows.filter(kind=kind)
     rows = rows.prefetch_related("barcodes", "supplier_items__supplier").annotate(shown_in=Count("listings", distinct=True))
-    found, following = page(rows, ["title", "id"], cursor, limit)
+    found, following = page(rows, ordering(sort, ITEM_SORTS, ["title", "id"]), cursor, limit)
     held = dict(StockBalance.objects.filter(item__in=found).values_list("item_id").annotate(units=Sum("on_hand")).order_by())
     return {"rows": [_item_row(item, held) for item in found], "next": following}
 

@@ -19,12 +19,6 @@ from .actions import OpeningRow
 from .models import StockMove
 
 COLUMNS = ("sku", "location", "quantity", "unit_cost")
-TEMPLATE = (
-    "sku,location,quantity,unit_cost,lot,expires_on\r\n"
-    "HIV-LAN-10,tannery-yard,25,38.40,,\r\n"
-    "FRM-DN4-50,tannery-yard,62,21.75,,\r\n"
-    "PAT-POL-1,mill-lane,38,3.40,L2611,2027-05-31\r\n"
-)
 SALT = "yuvrel.opening"
 
 
@@ -50,6 +44,19 @@ class Checked:
             for _, _, _, r in self.rows
         ]
         return signing.dumps(plain, salt=SALT, compress=True)
+
+
+def template() -> str:
+    """A file to start from: the columns, and a row for a few items of the range as examples."""
+    place = Location.objects.first()
+    code = place.code if place else "main"
+    rows = ["sku,location,quantity,unit_cost,lot,expires_on"]
+    stocked = Item.objects.filter(active=True, kind=Item.Kind.STOCKED).order_by("expiry_tracked", "pk")
+    examples = [(item.sku, item.expiry_tracked) for item in [*stocked[:2], *stocked.filter(expiry_tracked=True)[:1]]]
+    for sku, expires in examples or [("YOUR-SKU-1", False), ("YOUR-SKU-2", True)]:
+        quoted = f'"{sku}"' if any(c in sku for c in ',"\n') else sku
+        rows.append(f"{quoted},{code},25,38.40,{'L2611,2027-05-31' if expires else ','}")
+    return "\r\n".join(rows) + "\r\n"
 
 
 def check(data: bytes) -> Checked:
@@ -141,4 +148,4 @@ def confirmed(token: str) -> list[OpeningRow]:
     ]
 
 
-__all__ = ["TEMPLATE", "Checked", "Table", "check", "confirmed"]
+__all__ = ["Checked", "Table", "check", "confirmed", "template"]

@@ -13,10 +13,12 @@ from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, allocate
 from yuvrel.core.working import Step, Working
-from yuvrel.kit.paging import page
+from yuvrel.kit.paging import ordering, page
 from yuvrel.people.models import Location
 
 from .models import CostChange, ItemCost, LotBalance, StockBalance, StockMove
+
+MOVE_SORTS = {"happened": "happened_at", "recorded": "recorded_at", "quantity": "quantity", "value": "value"}
 
 
 def find_items(rows: QuerySet[Any], q: str, prefix: str = "") -> QuerySet[Any]:
@@ -109,14 +111,17 @@ def place_values(item_ids: set[int]) -> dict[tuple[int, int], Decimal]:
     return found
 
 
-def moves(item_id: int | None, location: int | None, q: str, cursor: str, limit: int) -> tuple[list[StockMove], str]:
+def moves(
+    item_id: int | None, location: int | None, q: str, cursor: str, limit: int, sort: str = ""
+) -> tuple[list[StockMove], str]:
     """Moves, newest first."""
     rows = StockMove.objects.select_related("item", "location", "lot")
     if item_id:
         rows = rows.filter(item_id=item_id)
     if location:
         rows = rows.filter(location_id=location)
-    return page(find_items(rows, q, "item__"), ["-happened_at", "-id"], cursor, limit)
+    order = ordering(sort, MOVE_SORTS, ["-happened_at", "-id"])
+    return page(find_items(rows, q, "item__"), order, cursor, limit)
 
 
 def _item_at(item_id: int, location_id: int) -> tuple[Item, Location, StockBalance]:

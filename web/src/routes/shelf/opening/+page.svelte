@@ -7,6 +7,14 @@
 	import { SHELF_TABS } from '#lib/tabs.ts';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
+	const COLUMNS = [
+		['sku', 'of an item in the range; upper and lower case are the same', 'SMK-BRS-S'],
+		['location', 'its name or its short name', 'tannery-yard'],
+		['quantity', 'units counted there; decimal point or comma', '44'],
+		['unit_cost', 'what one cost, in the company’s currency, without tax', '13.70'],
+		['lot', 'only for items that expire', 'L2611'],
+		['expires_on', 'the lot’s date, year first', '2027-05-31']
+	] as const;
 	const client = useQueryClient();
 	let checked = $state<Schemas['OpeningCheck'] | null>(null);
 	let refusal = $state('');
@@ -116,10 +124,16 @@
 			{/if}
 		{:else if !refusal}
 			<p class="soft">
-				{busy
-					? 'Reading…'
-					: 'Nothing chosen yet. The template shows the columns: sku, location, quantity, unit_cost, lot, expires_on.'}
+				{busy ? 'Reading…' : 'Nothing chosen yet. These are the columns, in any order:'}
 			</p>
+			<table class="rows">
+				<thead><tr><th>Column</th><th>What stands in it</th><th>Example</th></tr></thead>
+				<tbody>
+					{#each COLUMNS as [name, what, example] (name)}
+						<tr><td><b>{name}</b></td><td>{what}</td><td><code>{example}</code></td></tr>
+					{/each}
+				</tbody>
+			</table>
 		{/if}
 	</div>
 	{#snippet totals()}
