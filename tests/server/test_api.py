@@ -148,7 +148,7 @@ def test_sign_in_needs_the_csrf_token_and_so_does_every_change(company: Location
     assert signed.status_code == 200
     assert signed.json()["role"] == "manager"
     assert client.session.session_key != before
-    assert client.post("/api/v1/agreement/check", content_type="application/json").status_code in (401, 403)
+    assert client.post("/api/v1/agreement/check", content_type="application/json").status_code == 403
     wrong = json.dumps({"username": "manager", "password": "wrong"})
     token = client.cookies["csrftoken"].value
     refused = client.post("/api/v1/session", wrong, content_type="application/json", headers={"X-CSRFToken": token})
@@ -159,7 +159,7 @@ def test_problems_name_the_field_and_do_not_echo_the_input(company: Location, cl
     client.force_login(make_user(Role.MANAGER))
     answer = client.post("/api/v1/adjustments", '{"item_id": "s3cr3t-input"}', content_type="application/json")
     assert answer.status_code == 422
-    assert {e["field"] for e in answer.json()["errors"]} >= {"body.item_id", "body.location_id"} or answer.json()["field"]
+    assert {e["field"] for e in answer.json()["errors"]} == {"item_id", "location_id", "reason"}
     assert "s3cr3t-input" not in answer.content.decode()
     assert client.get("/api/v1/stock?limit=100000").json()["field"] == "limit"
     assert client.get("/api/v1/moves?cursor=zzz").json()["field"] == "cursor"

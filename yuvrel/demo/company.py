@@ -17,7 +17,7 @@ from yuvrel.people.models import Company, Location, User
 from yuvrel.people.roles import Role
 from yuvrel.planning.models import ItemPolicy
 
-from .range import BY_SKU, RATES, SPECS, SUPPLIERS, gtin
+from .range import RATES, SPECS, SUPPLIERS, gtin
 
 PASSWORD = "larkmead"  # noqa: S105  (the demo's own, printed at its start)
 PEOPLE = (
@@ -116,6 +116,3 @@ def _make_terms(items: dict[str, Item]) -> None:
         ItemPolicy.objects.create(item=items[sku], cover_days=cover)
     for sku in ("SYR-005", "FON-002", "PAT-POL-1"):
         ItemPolicy.objects.create(item=items[sku], cover_days=14, safety="days", safety_figure="7")
-
-
-__all__ = ["BY_SKU", "PASSWORD", "PEOPLE", "make_people", "make_range", "make_suppliers"]

@@ -19,7 +19,6 @@ from yuvrel.channels.access import seal
 from yuvrel.channels.models import Connection, Listing, OutboundMessage
 from yuvrel.channels.offers import load_shelves, offer_of, places_of
 from yuvrel.people.models import Location
-from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM
 from yuvrel.planning.queries import replenishment
 
@@ -504,6 +503,3 @@ def company_day_of(now: datetime) -> Any:
     from zoneinfo import ZoneInfo
 
     return now.astimezone(ZoneInfo("Europe/Dublin")).date()
-
-
-__all__ = ["Seeder", "company_day"]

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from decimal import Decimal
-from typing import Annotated, Any
+from typing import Annotated
 
 from ninja import Schema
 from pydantic import Field, PlainSerializer
 
-from yuvrel.core.working import Working, plain
+from yuvrel.core.working import plain
 
 
 def _money(value: Decimal) -> str:
@@ -56,8 +56,3 @@ class Said(Schema):
 
     said: str
     id: int | None = None
-
-
-def working_out(working: Working) -> dict[str, Any]:
-    """A core Working as the wire shows it."""
-    return working.as_dict()
