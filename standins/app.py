@@ -29,16 +29,27 @@ def create_app(path: str, setup: dict[str, Any] | None = None) -> Flask:
             "home.html", accounts=[(sort, name, store().get(name, "account", name)) for name, sort in store().accounts()]
         )
 
+    @app.get("/switchboard/<account>")
+    def read_switchboard(account: str) -> Any:
+        """The faults there are and which are on."""
+        if store().get(account, "account", account) is None:
+            return refusal(404, "There is no such account.")
+        return {"faults": faults.FAULTS, **faults.board(store(), account)}
+
     @app.post("/switchboard/<account>")
     def switchboard(account: str) -> Any:
-        """Set the faults of an account: JSON {"on": {fault: probability}, "seed": n}, or a form."""
+        """Set the faults of an account: JSON {"on": {fault: share}, "seed": n, "late": seconds}, or a form."""
         data = request.get_json(silent=True)
         if data is None:
-            data = {"on": {name: 1.0 for name in request.form if name in faults.FAULTS}}
+            share = float(request.form.get("share") or 100) / 100
+            on = {name: share for name in request.form if name in faults.FAULTS}
+            data = {"on": on, "seed": request.form.get("seed") or 1}
         with store().transaction():
             if store().get(account, "account", account) is None:
                 return refusal(404, "There is no such account.")
-            board = faults.switch(store(), account, data.get("on", {}), int(data.get("seed", 1)))
+            board = faults.switch(
+                store(), account, data.get("on", {}), int(data.get("seed", 1)), float(data.get("late", faults.LATE))
+            )
         back = request.form.get("back", "")
         return redirect(back) if back.startswith("/") else board
 

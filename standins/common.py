@@ -10,7 +10,8 @@ from typing import Any
 
 from flask import Response, abort, current_app, g, jsonify, make_response, request
 
-from .store import Store
+from . import faults
+from .store import Doc, Store
 
 
 def store() -> Store:
@@ -37,8 +38,6 @@ def scoped(sort: str, scope: str) -> Callable[..., Any]:
     def wrap(route: Callable[..., Any]) -> Callable[..., Any]:
         @functools.wraps(route)
         def run(account: str, **values: Any) -> Any:
-            from . import faults
-
             struck = faults.before(store(), account)
             if struck is not None:
                 return struck
@@ -52,9 +51,7 @@ def scoped(sort: str, scope: str) -> Callable[..., Any]:
                     return refusal(403, f"This token lacks the scope {scope}.")
                 g.scopes = scopes
                 answer = make_response(route(account, **values))
-            if g.get("dropped"):
-                return refusal(502, "The connection was lost.")
-            return answer
+            return faults.broken_off() if g.get("dropped") else answer
 
         return run
 
@@ -70,3 +67,25 @@ def money(text: Any, what: str) -> Decimal:
     if not value.is_finite():
         abort(refusal(422, f"{what} is not a number."))
     return value
+
+
+def paged(account: str, kind: str, cursor: str, limit: int, since: str = "") -> tuple[list[Doc], str | None]:
+    """(documents, the next cursor or None) in writing order, with the faults that pages can have."""
+    place, _, marked = cursor.partition("e")
+    after = int(place or 0)
+    if not marked and faults.struck(store(), account, "page_empty"):
+        return [], f"{after}e"
+    if after and not marked and faults.struck(store(), account, "page_twice"):
+        return [body for _, body in store().before(account, kind, after, limit, since)], str(after)
+    rows = store().rows(account, kind, after, limit, since)
+    return [body for _, body in rows], str(rows[-1][0]) if len(rows) == limit else None
+
+
+def refused_line(account: str) -> bool:
+    """Whether the next line of a batch is refused."""
+    return faults.struck(store(), account, "line_refused")
+
+
+def board_of(account: str) -> dict[str, Any]:
+    """What the page of an account shows of its switchboard."""
+    return {"faults": faults.FAULTS, "on": faults.active(store(), account), "seed": faults.board(store(), account)["seed"]}

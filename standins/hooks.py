@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import base64
+import heapq
 import json
-import queue
 import secrets
 import threading
 import time
-from datetime import UTC, datetime
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
 
 import httpx
 from standardwebhooks import Webhook
@@ -16,8 +17,27 @@ from standardwebhooks import Webhook
 from . import faults
 from .store import Doc, Store
 
-_queue: queue.Queue[tuple[str, str, str, str]] = queue.Queue()
-PAUSES = (0.0, 1.0, 5.0)
+PAUSES = (1.0, 5.0)
+# The request that caused an event commits within moments; the receiver may look back.
+AFTER_COMMIT = 0.05
+SWAPPED = 1.5
+
+
+@dataclass(order=True)
+class Call:
+    """One webhook on its way, in the order in which it is due."""
+
+    due: float
+    message: str
+    url: str = field(compare=False)
+    secret: str = field(compare=False)
+    body: str = field(compare=False)
+    clock_off: timedelta = field(compare=False)
+    tries: int = field(default=0, compare=False)
+
+
+_waiting: list[Call] = []
+_bell = threading.Condition()
 
 
 def new_secret() -> str:
@@ -31,39 +51,56 @@ def tell(store: Store, account: str, event: str, data: Doc) -> None:
     if hook is None or faults.struck(store, account, "webhook_lost"):
         return
     body = json.dumps({"type": event, "timestamp": data["updated_at"], "data": data})
+    secret = new_secret() if faults.struck(store, account, "webhook_unsigned") else hook["secret"]
+    delay = AFTER_COMMIT
+    if faults.struck(store, account, "webhook_swapped"):
+        delay = SWAPPED
+    if faults.struck(store, account, "webhook_late"):
+        delay = float(faults.board(store, account).get("late", faults.LATE))
     times = 2 if faults.struck(store, account, "webhook_twice") else 1
-    for _ in range(times):
-        _queue.put((hook["url"], hook["secret"], "msg_" + secrets.token_hex(8), body))
+    off = faults.clock(store, account) - datetime.now(UTC)
+    with _bell:
+        for _ in range(times):
+            heapq.heappush(
+                _waiting, Call(time.monotonic() + delay, "msg_" + secrets.token_hex(8), hook["url"], secret, body, off)
+            )
+        _bell.notify()
 
 
-def _send(url: str, secret: str, message: str, body: str) -> None:
-    for pause in PAUSES:
-        time.sleep(pause)
-        at = datetime.now(UTC)
-        headers = {
-            "Content-Type": "application/json",
-            "webhook-id": message,
-            "webhook-timestamp": str(int(at.timestamp())),
-            "webhook-signature": Webhook(secret).sign(message, at, body),
-        }
-        try:
-            if httpx.post(url, content=body, headers=headers, timeout=5, trust_env=False).status_code < 300:
-                return
-        except httpx.HTTPError:
-            continue
+def send(call: Call) -> bool:
+    """One try; whether it was taken."""
+    at = datetime.now(UTC) + call.clock_off
+    headers = {
+        "Content-Type": "application/json",
+        "webhook-id": call.message,
+        "webhook-timestamp": str(int(at.timestamp())),
+        "webhook-signature": Webhook(call.secret).sign(call.message, at, call.body),
+    }
+    try:
+        return httpx.post(call.url, content=call.body, headers=headers, timeout=5, trust_env=False).status_code < 300
+    except httpx.HTTPError:
+        return False
+
+
+def _next() -> Call:
+    """Wait for the next call that is due."""
+    with _bell:
+        while not _waiting or _waiting[0].due > time.monotonic():
+            _bell.wait(_waiting[0].due - time.monotonic() if _waiting else None)
+        return heapq.heappop(_waiting)
 
 
 def _work() -> None:
     while True:
-        job = _queue.get()
-        try:
-            # The request that caused the event commits within moments; the receiver may look back.
-            time.sleep(0.05)
-            _send(*job)
-        finally:
-            _queue.task_done()
+        call = _next()
+        if not send(call) and call.tries < len(PAUSES):
+            call.due = time.monotonic() + PAUSES[call.tries]
+            call.tries += 1
+            with _bell:
+                heapq.heappush(_waiting, call)
 
 
 def start() -> None:
-    """Start the one sender thread of this process."""
-    threading.Thread(target=_work, name="webhooks", daemon=True).start()
+    """Start the sender threads of this process."""
+    for n in range(2):
+        threading.Thread(target=_work, name=f"webhooks-{n}", daemon=True).start()

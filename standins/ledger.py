@@ -9,9 +9,9 @@ from typing import Any
 from flask import Blueprint, g, redirect, render_template, request
 from werkzeug.wrappers import Response
 
-from . import faults
-from .common import account_of, money, refusal, scoped, store
-from .store import Doc, now
+from .common import account_of, board_of, money, paged, refusal, scoped, store
+from .faults import stamp
+from .store import Doc
 
 bp = Blueprint("ledger", __name__, url_prefix="/ledger/<account>")
 
@@ -61,7 +61,7 @@ def book(account: str) -> Any:
         "memo": body.get("memo", ""),
         "postings": postings,
         "details": body.get("details", []),
-        "booked_at": now(),
+        "booked_at": stamp(store(), account),
     }
     store().put(account, "document", number, document)
     return document
@@ -70,9 +70,8 @@ def book(account: str) -> Any:
 @bp.get("/api/documents")
 @scoped("ledger", "balances.read")
 def documents(account: str) -> Any:
-    rows = store().rows(account, "document", int(request.args.get("after") or 0), 500)
-    found = [{"number": d["number"], "debits": str(_debits(d))} for _, d in rows]
-    return {"documents": found, "after": str(rows[-1][0]) if len(rows) == 500 else None}
+    rows, following = paged(account, "document", request.args.get("after") or "", 500)
+    return {"documents": [{"number": d["number"], "debits": str(_debits(d))} for d in rows], "after": following}
 
 
 def _debits(document: Doc) -> Decimal:
@@ -109,8 +108,7 @@ def page(account: str) -> Any:
             documents=documents[::-1][:60],
             count=len(documents),
             sums=sums,
-            faults=faults.FAULTS,
-            on=faults.active(store(), account),
+            **board_of(account),
             said=request.args.get("said", ""),
         )
 
@@ -130,7 +128,7 @@ def edit(account: str) -> Response:
             "contact": "",
             "memo": "booked by hand",
             "details": [],
-            "booked_at": now(),
+            "booked_at": stamp(store(), account),
             "postings": [
                 {"account": request.form["debit"], "amount": amount},
                 {"account": request.form["credit"], "amount": str(-Decimal(amount))},

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Iterable
 from decimal import ROUND_HALF_UP, Decimal
 from typing import Any
 
 from flask import Blueprint, g, redirect, render_template, request
 from werkzeug.wrappers import Response
 
-from . import faults, hooks
-from .common import account_of, money, refusal, scoped, store
-from .store import Doc, now
+from . import hooks
+from .common import account_of, board_of, money, paged, refusal, refused_line, scoped, store
+from .faults import stamp
+from .store import Doc
 
 bp = Blueprint("shop", __name__, url_prefix="/shop/<account>")
 CENT = Decimal("0.01")
@@ -30,31 +32,49 @@ def whoami(account: str) -> Any:
 @bp.get("/api/products")
 @scoped("shop", "products:read")
 def products(account: str) -> Any:
-    after, limit = int(request.args.get("cursor") or 0), min(100, int(request.args.get("limit", 50)))
-    rows = store().rows(account, "product", after, limit)
-    return {"products": [body for _, body in rows], "next": str(rows[-1][0]) if len(rows) == limit else None}
+    rows, following = paged(account, "product", request.args.get("cursor") or "", min(100, int(request.args.get("limit", 50))))
+    return {"products": rows, "next": following}
 
 
-def _variants(account: str) -> dict[str, tuple[Doc, Doc]]:
-    return {str(v["id"]): (p, v) for p in store().all(account, "product") for v in p["variants"]}
+def _variants(account: str, wanted: Iterable[str]) -> dict[str, tuple[Doc, Doc]]:
+    """(product, variant) of the wanted variants that exist; variants of one product share its document."""
+    index = store().index(account, "product", _variant_ids)
+    products: dict[str, Doc] = {}
+    found = {}
+    for key in wanted:
+        place = index.get(key)
+        if place is None:
+            continue
+        product = products.setdefault(place, store().get(account, "product", place) or {"variants": []})
+        variant = next((v for v in product["variants"] if str(v["id"]) == key), None)
+        if variant:
+            found[key] = (product, variant)
+    return found
+
+
+def _variant_ids(product: Doc) -> list[str]:
+    return [str(v["id"]) for v in product["variants"]]
 
 
 @bp.get("/api/quantities")
 @scoped("shop", "products:read")
 def read_quantities(account: str) -> Any:
     wanted = [i for i in request.args.get("ids", "").split(",") if i]
-    known = _variants(account)
+    known = _variants(account, wanted)
     return {"quantities": [{"id": i, "quantity": known[i][1]["quantity"]} for i in wanted if i in known]}
 
 
 @bp.post("/api/quantities")
 @scoped("shop", "stock:write")
 def write_quantities(account: str) -> Any:
-    known = _variants(account)
+    lines = (request.get_json(silent=True) or {}).get("lines", [])
+    known = _variants(account, [str(line.get("id")) for line in lines])
     results = []
-    for line in (request.get_json(silent=True) or {}).get("lines", []):
+    for number, line in enumerate(lines):
         key, quantity = str(line.get("id")), line.get("quantity")
-        if key not in known:
+        if number == 0 and refused_line(account):
+            results.append({"id": key, "ok": False, "error": "this line was not taken"})
+        elif key not in known:
             results.append({"id": key, "ok": False, "error": "no such variant"})
         elif not isinstance(quantity, int) or quantity < 0:
             results.append({"id": key, "ok": False, "error": "quantity must be a whole number, zero or more"})
@@ -69,10 +89,9 @@ def write_quantities(account: str) -> Any:
 @bp.get("/api/orders")
 @scoped("shop", "orders:read")
 def orders(account: str) -> Any:
-    since, after = request.args.get("updated_since", ""), int(request.args.get("cursor") or 0)
     limit = min(100, int(request.args.get("limit", 50)))
-    rows = [(seq, o) for seq, o in store().rows(account, "order", after) if o["updated_at"] >= since][:limit]
-    return {"orders": [o for _, o in rows], "next": str(rows[-1][0]) if len(rows) == limit else None}
+    rows, following = paged(account, "order", request.args.get("cursor") or "", limit, request.args.get("updated_since", ""))
+    return {"orders": rows, "next": following}
 
 
 @bp.post("/api/orders/<order_id>/shipments")
@@ -91,14 +110,14 @@ def ship(account: str, order_id: str) -> Any:
     shipment = {
         "id": f"s{len(order['shipments']) + 1}-{order_id}",
         "key": key,
-        "at": now(),
+        "at": stamp(store(), account),
         "carrier": body.get("carrier", ""),
         "tracking": body.get("tracking", ""),
         "lines": body.get("lines", []),
     }
     order["shipments"].append(shipment)
     order["fulfilment"] = "shipped" if body.get("complete") else "part-shipped"
-    order["updated_at"] = now()
+    order["updated_at"] = stamp(store(), account)
     store().put(account, "order", order_id, order)
     return shipment
 
@@ -116,7 +135,7 @@ def register(account: str) -> Any:
 
 def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: bool) -> Doc | str:
     """A shopper's order, or a sentence saying why not. The shop takes its own stock down at once."""
-    known = _variants(account)
+    known = _variants(account, wanted)
     lines: list[Doc] = []
     for key, count in wanted.items():
         product, variant = known[key]
@@ -163,7 +182,7 @@ def _order(account: str, lines: list[Doc], who: Doc) -> Doc:
     shop = account_of(account, "shop")
     number = int(shop.get("next_number", 1001))
     store().amend(account, "account", account, {**shop, "next_number": number + 1})
-    at = now()
+    at = stamp(store(), account)
     return {
         "id": secrets.token_hex(6),
         "number": str(number),
@@ -219,8 +238,7 @@ def office(account: str) -> Any:
             shop=account_of(account, "shop"),
             products=store().all(account, "product"),
             orders=[o for _, o in store().rows(account, "order")][::-1][:40],
-            faults=faults.FAULTS,
-            on=faults.active(store(), account),
+            **board_of(account),
             said=request.args.get("said", ""),
         )
 
@@ -229,7 +247,7 @@ def office(account: str) -> Any:
 def edit_quantity(account: str) -> Response:
     """Someone edits stock directly at the shop."""
     with store().transaction():
-        product, variant = _variants(account)[request.form["id"]]
+        product, variant = _variants(account, [request.form["id"]])[request.form["id"]]
         variant["quantity"] = max(0, int(money(request.form["quantity"], "quantity")))
         store().amend(account, "product", str(product["id"]), product)
     return redirect(f"/shop/{account}/office?said=Saved.")
@@ -240,12 +258,31 @@ def cancel(account: str) -> Response:
     with store().transaction():
         order = store().get(account, "order", request.form["id"])
         if order and order["status"] != "cancelled" and not order["shipments"]:
-            known = _variants(account)
+            known = _variants(account, [str(line["variant_id"]) for line in order["lines"]])
             for line in order["lines"]:
                 product, variant = known[str(line["variant_id"])]
                 variant["quantity"] += int(line["quantity"])
                 store().amend(account, "product", str(product["id"]), product)
-            order |= {"status": "cancelled", "version": order["version"] + 1, "updated_at": now()}
+            order |= {"status": "cancelled", "version": order["version"] + 1, "updated_at": stamp(store(), account)}
             store().put(account, "order", order["id"], order)
             hooks.tell(store(), account, "order.changed", order)
     return redirect(f"/shop/{account}/office?said=Cancelled.")
+
+
+@bp.post("/office/edit")
+def edit_order(account: str) -> Response:
+    """The shopper asks for another number of the first thing, before anything was shipped."""
+    with store().transaction():
+        order = store().get(account, "order", request.form["id"])
+        count = int(request.form["count"])
+        if order and order["status"] != "cancelled" and not order["shipments"] and count > 0:
+            line = order["lines"][0]
+            product, variant = _variants(account, [str(line["variant_id"])])[str(line["variant_id"])]
+            variant["quantity"] += int(line["quantity"]) - count
+            store().amend(account, "product", str(product["id"]), product)
+            order["lines"][0] = {**_line(1, product, variant, count), "id": line["id"]}
+            order |= {"version": order["version"] + 1, "updated_at": stamp(store(), account)}
+            order["total"] = str(total_of(order))
+            store().put(account, "order", order["id"], order)
+            hooks.tell(store(), account, "order.changed", order)
+    return redirect(f"/shop/{account}/office?said=Changed.")

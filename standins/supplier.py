@@ -9,9 +9,9 @@ from flask import Blueprint, g, redirect, render_template, request
 from lxml import etree
 from werkzeug.wrappers import Response
 
-from . import faults
-from .common import account_of, refusal, scoped, store
-from .store import Doc, now
+from .common import account_of, board_of, refusal, scoped, store
+from .faults import stamp
+from .store import Doc
 
 bp = Blueprint("supplier", __name__, url_prefix="/supplier/<account>")
 CAC = "urn:oasis:names:specification:ubl:schema:xsd:CommonAggregateComponents-2"
@@ -69,7 +69,7 @@ def take(account: str) -> Any:
         "id": number,
         "number": number,
         "receipt": f"in-{number}",
-        "at": now(),
+        "at": stamp(store(), account),
         "lines": lines,
         "answered": "",
         "currency": root.findtext("cbc:DocumentCurrencyCode", "", NS),
@@ -98,7 +98,7 @@ def _answer(account: str, order: Doc, code: str, quantities: dict[str, str], due
         cac=CAC,
         cbc=CBC,
         id=f"OR-{order['number']}",
-        day=now()[:10],
+        day=stamp(store(), account)[:10],
         code=code,
         number=escape(order["number"]),
         seller=escape(seller["name"]),
@@ -126,8 +126,7 @@ def page(account: str) -> Any:
             account=account,
             supplier=account_of(account, "supplier"),
             orders=store().all(account, "order")[::-1],
-            faults=faults.FAULTS,
-            on=faults.active(store(), account),
+            **board_of(account),
             said=request.args.get("said", ""),
         )
 

@@ -9,9 +9,9 @@ from typing import Any
 from flask import Blueprint, g, redirect, render_template, request
 from werkzeug.wrappers import Response
 
-from . import faults
-from .common import account_of, money, scoped, store
-from .store import Doc, now
+from .common import account_of, board_of, money, paged, refused_line, scoped, store
+from .faults import stamp
+from .store import Doc
 
 bp = Blueprint("till", __name__, url_prefix="/till/<account>")
 
@@ -25,8 +25,8 @@ def self_(account: str) -> Any:
 @bp.get("/api/articles")
 @scoped("till", "articles:read")
 def articles(account: str) -> Any:
-    rows = store().rows(account, "article", int(request.args.get("after") or 0), 100)
-    return {"articles": [a for _, a in rows], "after": str(rows[-1][0]) if len(rows) == 100 else None}
+    rows, following = paged(account, "article", request.args.get("after") or "", 100)
+    return {"articles": rows, "after": following}
 
 
 @bp.get("/api/stock")
@@ -41,9 +41,11 @@ def read_stock(account: str) -> Any:
 @scoped("till", "articles:write")
 def write_stock(account: str) -> Any:
     refused = {}
-    for plu, value in (request.get_json(silent=True) or {}).get("stock", {}).items():
+    for number, (plu, value) in enumerate((request.get_json(silent=True) or {}).get("stock", {}).items()):
         article = store().get(account, "article", plu)
-        if article is None:
+        if number == 0 and refused_line(account):
+            refused[plu] = "this line was not taken"
+        elif article is None:
             refused[plu] = "no such article"
         else:
             store().amend(account, "article", plu, {**article, "stock": str(money(value, "stock"))})
@@ -53,10 +55,10 @@ def write_stock(account: str) -> Any:
 @bp.get("/api/receipts")
 @scoped("till", "sales:read")
 def receipts(account: str) -> Any:
-    since = request.args.get("since", "")
-    rows = store().rows(account, "receipt", int(request.args.get("after") or 0))
-    rows = [(seq, r) for seq, r in rows if r["uploaded_at"] and r["uploaded_at"] >= since][:100]
-    return {"receipts": [r for _, r in rows], "after": str(rows[-1][0]) if len(rows) == 100 else None}
+    # What was not uploaded yet has no time of change, and every real time sorts after "0".
+    since = request.args.get("since", "") or "0"
+    rows, following = paged(account, "receipt", request.args.get("after") or "", 100, since)
+    return {"receipts": rows, "after": following}
 
 
 @bp.get("/")
@@ -70,8 +72,7 @@ def page(account: str) -> Any:
             articles=store().all(account, "article"),
             waiting=[r for r in rows if not r["uploaded_at"]],
             sold=rows[::-1][:15],
-            faults=faults.FAULTS,
-            on=faults.active(store(), account),
+            **board_of(account),
             said=request.args.get("said", ""),
         )
 
@@ -105,7 +106,7 @@ def sell(account: str) -> Response:
         receipt: Doc = {
             "id": secrets.token_hex(6),
             "number": f"{number:05d}",
-            "sold_at": now(),
+            "sold_at": stamp(store(), account),
             "uploaded_at": "",
             "currency": "EUR",
             "tender": request.form.get("tender", "cash"),
@@ -122,5 +123,5 @@ def upload(account: str) -> Response:
     with store().transaction():
         waiting = [r for r in store().all(account, "receipt") if not r["uploaded_at"]]
         for receipt in waiting:
-            store().put(account, "receipt", receipt["id"], {**receipt, "uploaded_at": now()})
+            store().put(account, "receipt", receipt["id"], {**receipt, "uploaded_at": stamp(store(), account)})
     return redirect(f"/till/{account}/?said={len(waiting)}+receipts+uploaded.")

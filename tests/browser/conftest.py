@@ -55,7 +55,7 @@ def house(transactional_db: None, live_server: Any, standins: Standins, settings
     database = connection.settings_dict
     address = f"postgres://{database['USER']}:{database['PASSWORD']}@{database['HOST']}:{database['PORT']}/{database['NAME']}"
     worker = subprocess.Popen(
-        [sys.executable, "manage.py", "procrastinate", "worker", "--concurrency", "3"],
+        [sys.executable, "manage.py", "work", "--concurrency", "3"],
         cwd=ROOT,
         env={**os.environ, "DATABASE_URL": address},
         stderr=subprocess.DEVNULL,

@@ -19,7 +19,7 @@ from yuvrel.channels.access import connector_for, kind_of
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing
 from yuvrel.channels.runs import raise_snag, run_of, settle_snags
-from yuvrel.connectors.base import Can
+from yuvrel.connectors.base import Can, pages
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import RemoteOrder
 from yuvrel.core.agreement import Code, Comparison, compare, compare_text
@@ -163,15 +163,11 @@ def check_orders(connection: Connection) -> None:
     exchange.poll(connection)
     since = max(connection.live_since or connection.created_at, timezone.now() - LOOK_BACK)
     theirs: dict[str, RemoteOrder] = {}
-    connector, cursor = connector_for(connection), ""
-    while True:
-        page = connector.orders(since.isoformat(), cursor)
+    connector = connector_for(connection)
+    for page in pages(lambda cursor: connector.orders(since.isoformat(), cursor)):
         for _, order in page.rows:
-            if order.placed_at >= since:
+            if isinstance(order, RemoteOrder) and order.placed_at >= since:
                 theirs[order.external_id] = order
-        if not page.cursor:
-            break
-        cursor = page.cursor
     ours = {row.external_id: row for row in SalesOrder.objects.filter(connection=connection, history=False, placed_at__gte=since)}
     waiting = {m.key.split(":")[1] for m in InboundMessage.objects.filter(connection=connection, state="new")}
     wanted = {k for k, order in theirs.items() if order.status in connection.order_states or k in ours} - waiting

@@ -33,6 +33,7 @@ SETTINGS = (
     "minimum",
     "maximum",
     "order_states",
+    "backorders",
     "automatic",
     "every_seconds",
     "cash_customer",
@@ -148,8 +149,7 @@ def change_settings(actor: Actor, connection_id: int, version: int, changes: dic
             row.save()
     except IntegrityError as error:
         raise BadInputError("There is a connection of that name already.", field="name") from error
-    items = Listing.objects.filter(connection=row, link=Listing.Link.LINKED).values_list("item_id", flat=True)
-    record(Event.Kind.AVAILABILITY, set(items), f"rules of {row.name}")
+    record(Event.Kind.RULES, [row.pk], f"rules of {row.name}")
     audit(actor, "change connection", "connection", row.pk, before, {k: str(changes.get(k)) for k in before})
     return row
 
@@ -220,8 +220,9 @@ def _start_flow(row: Connection) -> None:
     """What waited for this connection goes out now."""
     kind = kind_of(row)
     if Can.QUANTITIES in kind.can:
-        items = Listing.objects.filter(connection=row, link=Listing.Link.LINKED).values_list("item_id", flat=True)
-        record(Event.Kind.AVAILABILITY, set(items), f"{row.name} went live")
+        # What the channel showed while it was paused is not known: every offer is sent anew.
+        Listing.objects.filter(connection=row, offer_state=Listing.Offer.AGREED).update(offer_state=Listing.Offer.PENDING)
+        record(Event.Kind.RULES, [row.pk], f"{row.name} went live")
     if Can.DOCUMENTS in kind.can:
         waiting = LedgerDocument.objects.exclude(state=LedgerDocument.State.SENT).values_list("pk", flat=True)
         record(Event.Kind.LEDGER, waiting, f"{row.name} went live")

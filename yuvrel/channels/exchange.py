@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import json
 from datetime import datetime, timedelta
+from hashlib import sha256
 from typing import Any
 
-from django.db import transaction
+from django.db import DataError, OperationalError, transaction
 from django.utils import timezone
 from django.utils.dateparse import parse_datetime
+from psycopg.errors import DeadlockDetected
 
 from yuvrel.catalogue.models import Item
-from yuvrel.connectors.base import Can
-from yuvrel.connectors.http import NonsenseError
-from yuvrel.connectors.messages import RemoteLine, RemoteOrder
+from yuvrel.connectors.base import Can, pages, read
+from yuvrel.connectors.http import ConnectorError, NonsenseError
+from yuvrel.connectors.messages import RemoteLine, RemoteOrder, Unreadable
 from yuvrel.core.errors import RefusedError, YuvrelError
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import Taken, take_order, take_till_sale
@@ -23,11 +26,18 @@ from .models import Connection, InboundMessage, Listing
 from .runs import raise_snag, run_of, settle_snags
 
 OVERLAP = timedelta(minutes=5)
+UNREADABLE = "unreadable"
+DONE_WITH = (InboundMessage.State.APPLIED, InboundMessage.State.REPEATED, InboundMessage.State.SKIPPED)
 GONE = ("cancelled", "refunded", "void")
 
 
-def keep(connection: Connection, order: RemoteOrder, via: str) -> InboundMessage | None:
-    """Store one version of an order; None when that version was stored before."""
+def keep(connection: Connection, order: RemoteOrder | Unreadable, via: str) -> InboundMessage | None:
+    """Store one version of an order; None when that version was stored before.
+
+    What cannot be read is stored as it came, with a snag that names the field.
+    """
+    if isinstance(order, Unreadable):
+        return _keep_unreadable(connection, order, via)
     message, created = InboundMessage.objects.get_or_create(
         connection=connection,
         key=f"order:{order.external_id}:{order.version}"[:160],
@@ -36,52 +46,62 @@ def keep(connection: Connection, order: RemoteOrder, via: str) -> InboundMessage
     return message if created else None
 
 
+def _keep_unreadable(connection: Connection, found: Unreadable, via: str) -> InboundMessage | None:
+    digest = sha256(json.dumps(found.body, sort_keys=True, default=str).encode()).hexdigest()[:24]
+    with transaction.atomic():
+        message, created = InboundMessage.objects.get_or_create(
+            connection=connection,
+            key=f"{UNREADABLE}:{found.external_id}:{digest}"[:160],
+            defaults={"kind": UNREADABLE, "via": via, "body": found.body, "state": InboundMessage.State.SNAGGED},
+        )
+        if not created:
+            return None
+        title = f"Order {found.number or found.external_id or 'without a number'} cannot be read"
+        detail = f"{found.detail} Have it put right at {connection.name}, then try again; what came is kept."
+        raise_snag(connection, "order", title, detail, inbound=message, field=found.field)
+    return message
+
+
 def poll(connection: Connection) -> int:
-    """Take in what changed since the watermark, with an overlap; returns how many were new."""
+    """Take in what changed since the watermark, with an overlap; returns how many were new.
+
+    The watermark follows page by page, so that an exchange that breaks off has not been in vain.
+    """
     connector = connector_for(connection)
-    since = connection.watermark
-    start = parse_datetime(since)
-    asked = (start - OVERLAP).isoformat() if start else since
-    newest, cursor, fresh = since, "", 0
+    newest = connection.watermark
+    start = parse_datetime(newest)
+    asked = (start - OVERLAP).isoformat() if start else newest
+    fresh = 0
     with run_of(connection, "orders") as run:
-        while True:
-            page = connector.orders(asked, cursor)
+        for page in pages(lambda cursor: connector.orders(asked, cursor)):
             for changed_at, order in page.rows:
                 newest = max(newest, str(changed_at))
                 message = keep(connection, order, "poll")
                 if message:
                     apply(message.pk)
                     fresh += 1
-            if not page.cursor or page.cursor == cursor:
-                break
-            cursor = page.cursor
-        run.done = run.total = fresh
+            run.done = run.total = fresh
+            Connection.objects.filter(pk=connection.pk).update(watermark=newest)
         run.note(f"{fresh} new versions of orders")
-    Connection.objects.filter(pk=connection.pk).update(watermark=newest, last_exchange_at=timezone.now())
+    Connection.objects.filter(pk=connection.pk).update(last_exchange_at=timezone.now())
     return fresh
 
 
 def apply(message_id: int) -> str:
     """Apply a kept message; what cannot be applied becomes a snag. Returns what became of it."""
     message = InboundMessage.objects.select_related("connection").get(pk=message_id)
-    if message.state in (InboundMessage.State.APPLIED, InboundMessage.State.REPEATED, InboundMessage.State.SKIPPED):
+    if message.state in DONE_WITH:
         return "repeated"
     connection = message.connection
     try:
-        order = RemoteOrder.model_validate(message.body)
+        order = _read_kept(message)
         if not _wanted(connection, order):
             return _end(message, InboundMessage.State.SKIPPED)
-        with transaction.atomic():
-            taken = _take(connection, order, timezone.now())
-    except YuvrelError as error:
-        raise_snag(
-            connection,
-            "order",
-            f"Order {message.body.get('number')} could not be taken in",
-            error.detail,
-            inbound=message,
-            field=error.field,
-        )
+        taken = _taken(connection, order)
+    except (YuvrelError, ConnectorError) as error:
+        detail = error.detail if isinstance(error, YuvrelError) else str(error)
+        title = f"Order {message.body.get('number') or 'without a number'} could not be taken in"
+        raise_snag(connection, "order", title, detail, inbound=message, field=error.field)
         return _end(message, InboundMessage.State.SNAGGED)
     if taken.problem:
         raise_snag(
@@ -97,7 +117,31 @@ def apply(message_id: int) -> str:
         )
     else:
         settle_snags("order", "a later version was sound", order=taken.order)
+        settle_snags("order", "it was taken in", inbound=message)
+        stem = f"{UNREADABLE}:{order.external_id}:"
+        settle_snags("order", "a later version could be read", connection=connection, inbound__key__startswith=stem)
     return _end(message, InboundMessage.State.REPEATED if taken.outcome == "repeated" else InboundMessage.State.APPLIED)
+
+
+def _read_kept(message: InboundMessage) -> RemoteOrder:
+    """The order in a kept message. What could not be read when it came is tried in the far end's own words."""
+    if message.kind == UNREADABLE:
+        return connector_for(message.connection).read_order(message.body)
+    return read(RemoteOrder, message.body)
+
+
+def _taken(connection: Connection, order: RemoteOrder) -> Taken:
+    """Take it in as one transaction; two that block each other for good are told so, and one goes again."""
+    for left in (2, 1, 0):
+        try:
+            with transaction.atomic():
+                return _take(connection, order, timezone.now())
+        except OperationalError as error:
+            if not left or not isinstance(error.__cause__, DeadlockDetected):
+                raise
+        except DataError as error:
+            raise RefusedError("A value in it is larger than anything that can be kept.", field="lines") from error
+    raise AssertionError
 
 
 def _end(message: InboundMessage, state: str) -> str:
@@ -128,6 +172,7 @@ def _take(connection: Connection, order: RemoteOrder, at: datetime) -> Taken:
         total=order.total,
         paid=order.paid,
         cancelled=order.status in GONE,
+        backorders=connection.backorders,
         customer=order.customer,
         ship_to=order.ship_to,
         lines=resolve(connection, order.lines),
@@ -183,9 +228,16 @@ def take_event(connection: Connection, body: dict[str, Any]) -> InboundMessage |
 
 @transaction.atomic
 def try_again(message: InboundMessage) -> str:
-    """Apply a snagged message once more, with what has been put right since."""
+    """Apply a snagged message once more, with what has been put right since.
+
+    A version that was overtaken by a later one is simply done with. Raises RefusedError saying why
+    it still cannot be read.
+    """
     connection = message.connection
-    order = RemoteOrder.model_validate(message.body)
+    try:
+        order = _read_kept(message)
+    except ConnectorError as error:
+        raise RefusedError(f"It still cannot be read: {error}", field="body") from error
     existing = connection.orders.select_for_update().filter(external_id=order.external_id).first()
     if existing and existing.kind == "order" and existing.state == "held" and existing.external_version == order.version:
         existing.external_version = order.version - 1

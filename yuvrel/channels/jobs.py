@@ -2,24 +2,28 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 from django.db import transaction
 from django.utils import timezone
-from procrastinate import RetryStrategy
 from procrastinate.contrib.django import app
+from procrastinate.contrib.django.models import ProcrastinateJob
+from procrastinate.tasks import Task
 
 from yuvrel.connectors.base import Can
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.outbox.models import Event
 from yuvrel.sales.actions import fill_backorders
 
-from . import exchange, offers, outward
+from . import exchange, offers, outward, sql
 from .access import kind_of
 from .models import Connection, InboundMessage, OutboundMessage
-from .runs import raise_snag, settle_snags
+from .runs import far_end_failed, far_end_works
 
 MOST_EVENTS = 2000
-# Attempts and exceptions are both capped: by default every exception is retried for ever.
-AGAIN = RetryStrategy(max_attempts=6, exponential_wait=3, retry_exceptions={ConnectorError})
+# A worker gives a sign of life every HEARTBEAT seconds; without one for STALLED it counts as dead.
+HEARTBEAT, STALLED = 5, 20
 
 
 @app.task(name="channels.relay")
@@ -30,8 +34,9 @@ def relay() -> None:
 
 @transaction.atomic
 def relay_now() -> int:
-    """The relay's work; returns how many events it took. Two at once share the events between them."""
-    events = list(Event.objects.select_for_update(skip_locked=True).filter(done_at=None).order_by("pk")[:MOST_EVENTS])
+    """The relay's work; returns how many events it took. Two at once take turns."""
+    sql.relay_alone()
+    events = list(Event.objects.select_for_update().filter(done_at=None).order_by("pk")[:MOST_EVENTS])
     if not events:
         return 0
     by_kind: dict[str, dict[int, str]] = {}
@@ -41,6 +46,8 @@ def relay_now() -> int:
     if items:
         fill_backorders(items)
     to_push = offers.recompute(dict(items)) if items else set()
+    rules = by_kind.get(Event.Kind.RULES, {})
+    to_push |= offers.recompute_connections(rules) if rules else set()
     to_tell = outward.queue_ledger(by_kind.get(Event.Kind.LEDGER, {}))
     to_tell |= outward.queue_shipments(by_kind.get(Event.Kind.SHIPMENT, {}))
     to_tell |= outward.queue_purchase_orders(by_kind.get(Event.Kind.PURCHASE_ORDER, {}))
@@ -54,19 +61,19 @@ def relay_now() -> int:
     return len(events)
 
 
-@app.task(name="channels.push_offers", retry=AGAIN)
+@app.task(name="channels.push_offers")
 def push_offers(connection_id: int) -> None:
     """Push the pending offers of one connection; several requests in a row end up as one push."""
-    connection = Connection.objects.get(pk=connection_id)
-    if connection.state == Connection.State.LIVE and connection.listings.filter(offer_state="pending").exists():
+    connection = _at_work(connection_id)
+    if connection and connection.listings.filter(offer_state="pending").exists():
         _guarded(connection, "push", lambda: offers.push(connection))
 
 
-@app.task(name="channels.deliver", retry=AGAIN)
+@app.task(name="channels.deliver")
 def deliver(connection_id: int) -> None:
     """Send what waits for one connection. A supplier that got an order is asked for its answer soon."""
-    connection = Connection.objects.get(pk=connection_id)
-    if outward.deliver(connection) and Can.PURCHASES in kind_of(connection).can:
+    connection = _at_work(connection_id)
+    if connection and outward.deliver(connection) and Can.PURCHASES in kind_of(connection).can:
         soon = exchange_orders.configure(lock=f"exchange:{connection_id}", schedule_in={"seconds": 3})
         soon.defer(connection_id=connection_id)
 
@@ -77,11 +84,11 @@ def apply_inbound(message_id: int) -> None:
     exchange.apply(message_id)
 
 
-@app.task(name="channels.exchange", retry=RetryStrategy(max_attempts=2, wait=5, retry_exceptions={ConnectorError}))
+@app.task(name="channels.exchange")
 def exchange_orders(connection_id: int) -> None:
     """Poll one connection: orders from a channel, answers from a supplier."""
-    connection = Connection.objects.get(pk=connection_id)
-    if connection.state != Connection.State.LIVE:
+    connection = _at_work(connection_id)
+    if connection is None:
         return
     if Can.ORDERS in kind_of(connection).can:
         _guarded(connection, "exchange", lambda: exchange.poll(connection))
@@ -89,14 +96,23 @@ def exchange_orders(connection_id: int) -> None:
         _guarded(connection, "exchange", lambda: outward.read_answers(connection, timezone.now()))
 
 
-def _guarded(connection: Connection, kind: str, work: object) -> None:
-    """Run; a fault of the far end opens a snag, and the next success closes it."""
+def _at_work(connection_id: int) -> Connection | None:
+    """The connection, when it is live and its far end is not being left alone after a fault."""
+    row = Connection.objects.filter(pk=connection_id, state=Connection.State.LIVE).first()
+    return None if row is None or (row.pause_until and row.pause_until > timezone.now()) else row
+
+
+def _guarded(connection: Connection, kind: str, work: Callable[[], object]) -> None:
+    """Run; a fault of the far end opens a snag and a pause, and the next success closes both.
+
+    The job itself ends well: trying again is the pulse's work, for as long as it takes.
+    """
     try:
-        work()  # type: ignore[operator]
+        work()
     except ConnectorError as error:
-        raise_snag(connection, kind, f"{connection.name} does not answer as it should", str(error))
-        raise
-    settle_snags(kind, "it works again", connection=connection)
+        far_end_failed(connection, kind, error)
+    else:
+        far_end_works(connection, kind)
 
 
 @app.periodic(cron="* * * * * */5")
@@ -104,19 +120,35 @@ def _guarded(connection: Connection, kind: str, work: object) -> None:
 def pulse(timestamp: int) -> None:
     """Every few seconds: what is due, what was left over by a crash."""
     now = timezone.now()
-    for connection in Connection.objects.filter(state=Connection.State.LIVE):
+    offers.retry_held(now)
+    at_work = Connection.objects.filter(state=Connection.State.LIVE).exclude(pause_until__gt=now)
+    for connection in at_work:
         can = kind_of(connection).can
         last = connection.last_exchange_at
-        due = last is None or (now - last).total_seconds() >= connection.every_seconds
+        due = last is None or connection.faults > 0 or (now - last).total_seconds() >= connection.every_seconds
         if connection.automatic and due and (Can.ORDERS in can or Can.PURCHASES in can):
             Connection.objects.filter(pk=connection.pk).update(last_exchange_at=now)
-            exchange_orders.configure(lock=f"exchange:{connection.pk}").defer(connection_id=connection.pk)
+            _wake(exchange_orders, f"exchange:{connection.pk}", connection_id=connection.pk)
         if connection.listings.filter(offer_state="pending").exists():
-            push_offers.configure(lock=f"connection:{connection.pk}").defer(connection_id=connection.pk)
-    due_out = OutboundMessage.objects.filter(state="waiting", next_try_at__lte=now)
+            _wake(push_offers, f"connection:{connection.pk}", connection_id=connection.pk)
+    due_out = OutboundMessage.objects.filter(state="waiting", next_try_at__lte=now, connection__in=at_work)
     for connection_id in set(due_out.values_list("connection_id", flat=True)):
-        deliver.configure(lock=f"deliver:{connection_id}").defer(connection_id=connection_id)
-    for message_id in InboundMessage.objects.filter(state="new").values_list("pk", flat=True)[:200]:
-        apply_inbound.defer(message_id=message_id)
+        _wake(deliver, f"deliver:{connection_id}", connection_id=connection_id)
+    for message_id in InboundMessage.objects.filter(state="new").order_by("pk").values_list("pk", flat=True)[:200]:
+        _wake(apply_inbound, f"inbound:{message_id}", message_id=message_id)
     if Event.objects.filter(done_at=None).exists():
-        relay.defer()
+        _wake(relay, "relay")
+
+
+def _wake(task: Task[Any, Any, Any], lock: str, **values: int) -> None:
+    """Defer a job, unless the same one waits already: behind a long fault they would pile up."""
+    if not ProcrastinateJob.objects.filter(status="todo", task_name=task.name, lock=lock).exists():
+        task.configure(lock=lock).defer(**values)
+
+
+@app.periodic(cron="* * * * * */10")
+@app.task(name="channels.rescue", queueing_lock="rescue", pass_context=False)
+async def rescue(timestamp: int) -> None:
+    """Jobs whose worker died in the middle start again; until then they hold their lock."""
+    for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=STALLED):
+        await app.job_manager.retry_job(job)

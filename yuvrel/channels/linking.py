@@ -11,7 +11,8 @@ from django.db import transaction
 
 from yuvrel.catalogue.actions import ItemDraft, add_product
 from yuvrel.catalogue.models import Barcode, Item
-from yuvrel.connectors.messages import RemoteListing
+from yuvrel.connectors.base import pages
+from yuvrel.connectors.messages import RemoteListing, Unreadable
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError, YuvrelError
 from yuvrel.core.pairing import ItemFacts, ListingFacts, PairingIndex, Verdict
 from yuvrel.outbox.actions import record
@@ -21,7 +22,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 from .access import connector_for
 from .actions import get_connection
 from .models import Connection, Listing, Run
-from .runs import run_of
+from .runs import raise_snag, run_of, settle_snags
 
 
 def pairing_index() -> PairingIndex:
@@ -49,20 +50,30 @@ def take_listings(actor: Actor, connection_id: int, at: datetime, *, create: boo
     connection = get_connection(connection_id)
     if connection.state not in (Connection.State.TESTED, Connection.State.LIVE):
         raise RefusedError("Test the connection first.", field="state")
+    unread: list[Unreadable] = []
     with run_of(connection, "listings") as run:
-        cursor = ""
-        while True:
-            page = connector_for(connection).listings(cursor)
-            _keep(connection, page.rows, at)
-            run.done += len(page.rows)
-            cursor = page.cursor
-            if not cursor:
-                break
+        for page in pages(connector_for(connection).listings):
+            sound = [row for row in page.rows if isinstance(row, RemoteListing)]
+            _keep(connection, sound, at)
+            run.done += len(sound)
+            unread += [row for row in page.rows if isinstance(row, Unreadable)]
         counts = _pair_all(actor, connection)
         if create:
             counts["made into items"] = _make_all(actor, connection)
+        _report_unread(connection, unread)
+        if unread:
+            counts["that cannot be read"] = len(unread)
         run.note(", ".join(f"{number} {what}" for what, number in counts.items()))
     return run
+
+
+def _report_unread(connection: Connection, unread: list[Unreadable]) -> None:
+    """One snag names the listings that cannot be read; the next reading without any closes it."""
+    if not unread:
+        settle_snags("listings", "every listing could be read", connection=connection)
+        return
+    named = "; ".join(f"{row.number or row.external_id or 'one without id'}: {row.detail}" for row in unread[:5])
+    raise_snag(connection, "listings", f"{len(unread)} listings cannot be read", named, field=unread[0].field)
 
 
 @transaction.atomic

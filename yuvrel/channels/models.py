@@ -40,6 +40,7 @@ class Connection(models.Model):
     minimum = models.DecimalField(**QUANTITY, default=0)
     maximum = models.DecimalField(**QUANTITY, null=True)
     order_states = models.JSONField(default=list)
+    backorders = models.BooleanField(default=True, help_text="Off: an order that cannot be reserved whole is held")
     automatic = models.BooleanField(default=True)
     every_seconds = models.PositiveIntegerField(default=60)
     cash_customer = models.CharField(max_length=120, blank=True)
@@ -49,6 +50,8 @@ class Connection(models.Model):
     watermark = models.CharField(max_length=80, blank=True)
     live_since = models.DateTimeField(null=True)
     last_exchange_at = models.DateTimeField(null=True)
+    faults = models.PositiveSmallIntegerField(default=0, help_text="Calls that failed in a row; each lengthens the pause")
+    pause_until = models.DateTimeField(null=True, help_text="Nothing is called before; the far end is at fault")
     version = models.PositiveIntegerField(default=1)
     created_at = models.DateTimeField(auto_now_add=True)
 
@@ -100,6 +103,8 @@ class Listing(models.Model):
     offer_cause = models.CharField(max_length=120, blank=True)
     pushed_at = models.DateTimeField(null=True)
     agreed_at = models.DateTimeField(null=True)
+    refusals = models.PositiveSmallIntegerField(default=0, help_text="In a row; each lengthens the pause")
+    retry_at = models.DateTimeField(null=True, help_text="When a held offer is tried again")
     version = models.PositiveIntegerField(default=1)
 
     class Meta:

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 
+import numpy as np
+from django.db import transaction
+from django.db.models import QuerySet
 from django.utils import timezone
 
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder
@@ -15,16 +18,30 @@ from yuvrel.catalogue.models import BundleComponent, Item
 from yuvrel.connectors.base import Can
 from yuvrel.connectors.messages import QuantityPush
 from yuvrel.connectors.registry import KINDS
-from yuvrel.core.availability import Offer, OfferRule, Shelf, offer_for, pool_of
+from yuvrel.core.availability import (
+    Offer,
+    OfferRule,
+    Shelf,
+    Units,
+    bundle_pools,
+    offer_for,
+    offer_quantities,
+    pool_of,
+    pools_of,
+)
+from yuvrel.core.availability import Shelves as CoreShelves
 from yuvrel.core.money import ZERO
 from yuvrel.people.queries import company_day
 from yuvrel.stock.models import StockBalance
 
+from . import sql
 from .access import connector_for
 from .models import Connection, Listing
 from .runs import raise_snag, run_of, settle_snags
 
 BATCH = 100
+SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
+OPEN_ORDERS = (PurchaseOrder.State.SENT, PurchaseOrder.State.ACKNOWLEDGED, PurchaseOrder.State.PART_RECEIVED)
 WITH_QUANTITIES = tuple(kind for kind, c in KINDS.items() if Can.QUANTITIES in c.can)
 
 
@@ -64,7 +81,7 @@ def load_shelves(item_ids: Iterable[int]) -> Shelves:
     due: dict[tuple[int, int], list[tuple[date, Decimal]]] = defaultdict(list)
     open_lines = PurchaseLine.objects.filter(
         item_id__in=everything,
-        order__state__in=(PurchaseOrder.State.SENT, PurchaseOrder.State.ACKNOWLEDGED, PurchaseOrder.State.PART_RECEIVED),
+        order__state__in=OPEN_ORDERS,
     ).values_list("item_id", "order__location_id", "order__expected_on", "quantity", "received")
     for item, place, day, quantity, received in open_lines:
         due[item, place].append((day, quantity - received))
@@ -106,37 +123,131 @@ def places_of(connection: Connection) -> list[tuple[int, str]]:
     return [(place.pk, place.name) for place in connection.feeds.all()]
 
 
+@dataclass(frozen=True)
+class _Numbered:
+    """Ids as the numbers 0, 1, 2 … of a column."""
+
+    ids: list[int]
+    number: dict[int, int]
+
+    @classmethod
+    def of(cls, ids: Iterable[int]) -> _Numbered:
+        ordered = sorted(set(ids))
+        return cls(ordered, {key: n for n, key in enumerate(ordered)})
+
+
+def _thousandths(values: Iterable[Decimal]) -> Units:
+    return np.fromiter((int(value * 1000) for value in values), np.int64)
+
+
+def _pools(connection: Connection, items: _Numbered) -> Units:
+    """The pool of each item at the locations that feed a connection, in thousandths."""
+    feeds = [place for place, _ in places_of(connection)]
+    rows = list(
+        StockBalance.objects.filter(item_id__in=items.ids, location_id__in=feeds).values_list(
+            "item_id", "location_id", "on_hand", "committed", "backordered"
+        )
+    )
+    due: dict[tuple[int, int], Decimal] = {}
+    if connection.basis == Connection.Basis.PROJECTED:
+        due = _due(items.ids, feeds, company_day(timezone.now()) + timedelta(days=connection.projected_days))
+        held = {(item, place) for item, place, *_ in rows}
+        rows += [(item, place, ZERO, ZERO, ZERO) for item, place in due if (item, place) not in held]
+    columns = CoreShelves(
+        np.fromiter((items.number[row[0]] for row in rows), np.int64),
+        _thousandths(row[2] for row in rows),
+        _thousandths(row[3] for row in rows),
+        _thousandths(due.get((row[0], row[1]), ZERO) for row in rows),
+        _thousandths(row[4] for row in rows),
+    )
+    return pools_of(columns, len(items.ids), rule_of(connection).basis)
+
+
+def _due(item_ids: Sequence[int], places: Sequence[int], until: date) -> dict[tuple[int, int], Decimal]:
+    """What open purchase orders bring to each place by a day."""
+    rows = PurchaseLine.objects.filter(
+        item_id__in=item_ids,
+        order__location_id__in=places,
+        order__state__in=OPEN_ORDERS,
+        order__expected_on__lte=until,
+    ).values_list("item_id", "order__location_id", "quantity", "received")
+    found: dict[tuple[int, int], Decimal] = defaultdict(Decimal)
+    for item, place, quantity, received in rows:
+        found[item, place] += quantity - received
+    return found
+
+
+def offers_of(connection: Connection, item_ids: Iterable[int]) -> dict[int, Decimal]:
+    """What a connection may show of each item, in a fixed number of queries; services have no offer."""
+    wanted = sorted(set(item_ids))
+    kinds = dict(Item.objects.filter(pk__in=wanted).values_list("pk", "kind"))
+    bundles = _Numbered.of(pk for pk, kind in kinds.items() if kind == Item.Kind.BUNDLE)
+    parts = list(BundleComponent.objects.filter(bundle_id__in=bundles.ids).values_list("bundle_id", "component_id", "quantity"))
+    stocked = _Numbered.of([pk for pk, kind in kinds.items() if kind == Item.Kind.STOCKED] + [part for _, part, _ in parts])
+    pools = _pools(connection, stocked)
+    kits = bundle_pools(
+        pools,
+        np.fromiter((bundles.number[b] for b, _, _ in parts), np.int64),
+        np.fromiter((stocked.number[c] for _, c, _ in parts), np.int64),
+        _thousandths(each for _, _, each in parts),
+        len(bundles.ids),
+    )
+    rule = rule_of(connection)
+    shown = dict(zip(stocked.ids, offer_quantities(pools, rule).tolist(), strict=True))
+    shown |= dict(zip(bundles.ids, offer_quantities(kits, rule).tolist(), strict=True))
+    return {pk: Decimal(shown[pk]) / 1000 for pk, kind in kinds.items() if kind != Item.Kind.SERVICE}
+
+
+def live_connections() -> list[Connection]:
+    """Connections that are told quantities now."""
+    rows = Connection.objects.filter(state=Connection.State.LIVE, kind__in=WITH_QUANTITIES)
+    return list(rows.prefetch_related("feeds").order_by("pk"))
+
+
 def recompute(causes: dict[int, str]) -> set[int]:
     """Work out the offers of every live listing of these items and of kits that hold them.
 
-    `causes`: item id to the event that touched it. Returns the connections that must push.
+    `causes`: item id to the event that touched it. Returns the connections that must push. An offer
+    that comes out the same is sent all the same: the channel took its own stock down when it sold.
     """
     holders = BundleComponent.objects.filter(component_id__in=list(causes)).values_list("bundle_id", "component_id")
     for bundle, component in holders:
         causes.setdefault(bundle, causes[component])
-    connections = {
-        row.pk: row
-        for row in Connection.objects.filter(state=Connection.State.LIVE, kind__in=WITH_QUANTITIES).prefetch_related("feeds")
-    }
-    listings = list(
-        Listing.objects.filter(item_id__in=list(causes), link=Listing.Link.LINKED, connection_id__in=list(connections)).order_by(
-            "pk"
-        )
-    )
-    shelves = load_shelves(row.item_id for row in listings if row.item_id)
-    now = timezone.now()
-    today = company_day(now)
-    changed = []
-    for row in listings:
-        connection = connections[row.connection_id]
-        worked = offer_of(row, connection, places_of(connection), shelves, today)
-        if worked is None or row.offer_state == Listing.Offer.HELD:
-            continue
-        row.offered, row.offered_at = worked.quantity, now
-        row.offer_state, row.offer_cause = Listing.Offer.PENDING, causes[row.item_id or 0][:120]
-        changed.append(row)
-    Listing.objects.bulk_update(changed, ["offered", "offered_at", "offer_state", "offer_cause"], batch_size=2000)
-    return {row.connection_id for row in changed}
+    changed = set()
+    for connection in live_connections():
+        rows = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, item_id__in=list(causes))
+        if _renew(connection, rows, causes, only_changed=False):
+            changed.add(connection.pk)
+    return changed
+
+
+def recompute_connections(causes: dict[int, str]) -> set[int]:
+    """Work out every offer of these connections, whose rules changed. Returns those that must push."""
+    changed = set()
+    for connection in live_connections():
+        if connection.pk in causes:
+            rows = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED)
+            if _renew(connection, rows, defaultdict(lambda c=connection: causes[c.pk]), only_changed=True):  # type: ignore[misc]
+                changed.add(connection.pk)
+    return changed
+
+
+def _renew(connection: Connection, listings: QuerySet[Listing], causes: Mapping[int, str], *, only_changed: bool) -> int:
+    """Work the offers out and mark them to be pushed. A held one stays held while nothing about it changes."""
+    rows = list(listings.order_by("pk").values_list("pk", "item_id", "offered", "offer_state"))
+    if not rows:
+        return 0
+    offers = offers_of(connection, (item for _, item, _, _ in rows if item))
+    settled = (Listing.Offer.AGREED, Listing.Offer.HELD) if only_changed else (Listing.Offer.HELD,)
+    moved = [
+        (pk, offers[item], causes[item])
+        for pk, item, offered, state in rows
+        if item in offers and not (state in settled and offered == offers[item])
+    ]
+    if moved:
+        ids, quantities, why = zip(*moved, strict=True)
+        sql.set_offers(ids, quantities, why, timezone.now())
+    return len(moved)
 
 
 def push(connection: Connection) -> int:
@@ -160,28 +271,58 @@ def push(connection: Connection) -> int:
             results = connector.push_quantities(
                 [QuantityPush(external_id=key, quantity=quantity) for key, quantity in wanted.items()]
             )
-            now = timezone.now()
             refused = {r.external_id: r.error for r in results if not r.ok}
             found = connector.read_quantities([key for key in wanted if key not in refused])
-            for row in rows:
-                _settle(row, wanted[row.external_id], found.get(row.external_id), refused.get(row.external_id), now)
+            _settle(rows, found, refused, timezone.now())
             pushed += len(rows)
             run.done = pushed
         run.note(f"{pushed} offers pushed and read back")
     return pushed
 
 
-def _settle(row: Listing, wanted: Decimal, found: Decimal | None, refusal: str | None, now: datetime) -> None:
-    mine = Listing.objects.filter(pk=row.pk, offered=wanted, offer_state=Listing.Offer.PENDING, offered_at=row.offered_at)
-    if refusal is not None:
-        mine.update(offer_state=Listing.Offer.HELD, pushed_at=now)
-        raise_snag(row.connection, "offer", f"{row.title} was refused", refusal, listing=row, field="quantity")
-        return
-    state = Listing.Offer.AGREED if found == wanted else Listing.Offer.DRIFTING
-    Listing.objects.filter(pk=row.pk).update(shown=found, shown_at=now)
-    agreed = {"agreed_at": now} if state == Listing.Offer.AGREED else {}
-    mine.update(offer_state=state, pushed_at=now, **agreed)
-    settle_snags("offer", "pushed again and agreed", listing=row)
+@transaction.atomic
+def _settle(rows: Sequence[Listing], found: Mapping[str, Decimal], refused: Mapping[str, str], now: datetime) -> None:
+    """Note for a batch what the channel shows, in a fixed number of queries."""
+    current = {row.pk: row for row in Listing.objects.select_for_update().filter(pk__in=[r.pk for r in rows]).order_by("pk")}
+    written, agreed = [], []
+    for row in rows:
+        mine = current.get(row.pk)
+        if mine is None:
+            continue
+        newest = mine.offer_state == Listing.Offer.PENDING and (mine.offered, mine.offered_at) == (row.offered, row.offered_at)
+        if row.external_id in refused:
+            if newest:
+                _hold(mine, refused[row.external_id], now)
+                written.append(mine)
+            continue
+        mine.shown, mine.shown_at = found.get(row.external_id), now
+        if newest:
+            mine.offer_state = Listing.Offer.AGREED if mine.shown == row.offered else Listing.Offer.DRIFTING
+            mine.pushed_at, mine.refusals = now, 0
+            if mine.offer_state == Listing.Offer.AGREED:
+                mine.agreed_at = now
+                agreed.append(mine.pk)
+        written.append(mine)
+    Listing.objects.bulk_update(
+        written, ["shown", "shown_at", "offer_state", "pushed_at", "agreed_at", "refusals", "retry_at"], batch_size=500
+    )
+    settle_snags("offer", "pushed again and agreed", listing_id__in=agreed)
+
+
+def _hold(listing: Listing, refusal: str, now: datetime) -> None:
+    """A refused offer is tried again by itself, after growing pauses; the snag stands until it is taken."""
+    listing.offer_state, listing.pushed_at = Listing.Offer.HELD, now
+    listing.retry_at = now + timedelta(seconds=min(LONGEST_PAUSE, SHORTEST_PAUSE * 2**listing.refusals))
+    listing.refusals = min(20, listing.refusals + 1)
+    raise_snag(listing.connection, "offer", f"{listing.title} was refused", refusal, listing=listing, field="quantity")
+
+
+def retry_held(now: datetime) -> set[int]:
+    """Held offers whose pause is over go out again. Returns the connections to push on."""
+    due = Listing.objects.filter(offer_state=Listing.Offer.HELD, retry_at__lte=now)
+    connections = set(due.values_list("connection_id", flat=True))
+    due.update(offer_state=Listing.Offer.PENDING)
+    return connections
 
 
 def push_again(listing: Listing) -> set[int]:

@@ -16,7 +16,7 @@ from yuvrel.buying.actions import Answer, acknowledge, delivered, supplier_of
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.connectors.base import Can
 from yuvrel.connectors.http import ConnectorError
-from yuvrel.connectors.messages import LedgerDoc, ShipmentNotice, SupplierAnswer
+from yuvrel.connectors.messages import LedgerDoc, ShipmentNotice, SupplierAnswer, Unreadable
 from yuvrel.connectors.registry import KINDS
 from yuvrel.connectors.ubl import OrderDocument, OrderedLine, Party, build_order
 from yuvrel.core.errors import RefusedError, YuvrelError
@@ -26,9 +26,15 @@ from yuvrel.sales.models import Shipment
 
 from .access import connector_for
 from .models import Connection, OutboundMessage
-from .runs import raise_snag, run_of, settle_snags
+from .runs import far_end_failed, far_end_works, raise_snag, run_of, settle_snags
 
-MOST_ATTEMPTS = 8
+TRIES_BEFORE_A_SNAG = 6
+LONGEST_PAUSE = 600
+REFUSED = {
+    "ledger": "The ledger did not take a document",
+    "shipment": "The channel did not take a shipment",
+    "purchase_order": "The supplier did not take an order",
+}
 WAITING = OutboundMessage.State.WAITING
 
 
@@ -74,7 +80,8 @@ def _queue(kind: str, subjects: Iterable[int], connection: Connection) -> set[in
 def deliver(connection: Connection) -> int:
     """Send what is due on a connection, oldest first. Returns how many went out.
 
-    A passing fault is tried again later with growing pauses; a refusal becomes a snag at once.
+    A passing fault is tried again later with growing pauses, for as long as it takes; a refusal of
+    one message becomes a snag at once. When the whole connection is at fault, the rest waits too.
     """
     if connection.state != Connection.State.LIVE:
         return 0
@@ -93,7 +100,8 @@ def deliver(connection: Connection) -> int:
             except (ConnectorError, YuvrelError) as error:
                 _failed(connection, row, error)
                 run.note(f"{row.kind} {row.subject_id}: {error}")
-                if isinstance(error, ConnectorError) and error.passing:
+                if isinstance(error, ConnectorError) and error.whole_connection:
+                    far_end_failed(connection, "deliver", error)
                     break
                 continue
             row.state, row.sent_at, row.last_error = OutboundMessage.State.SENT, timezone.now(), ""
@@ -102,25 +110,26 @@ def deliver(connection: Connection) -> int:
             sent += 1
         run.done = sent
         run.note(f"{sent} of {len(rows)} delivered")
+    if sent:
+        far_end_works(connection, "deliver")
     return sent
 
 
 def _failed(connection: Connection, row: OutboundMessage, error: Exception) -> None:
-    row.attempts += 1
+    """Note a failure. When the whole connection is at fault, it is the connection that pauses, not the message."""
     row.last_error = str(error)[:500]
+    whole = isinstance(error, ConnectorError) and error.whole_connection
     passing = isinstance(error, ConnectorError) and error.passing
-    if passing and row.attempts < MOST_ATTEMPTS:
-        row.next_try_at = timezone.now() + timedelta(seconds=min(600, 3 * 2**row.attempts))
-    else:
+    if not whole:
+        row.attempts = min(1000, row.attempts + 1)
+    if passing and not whole:
+        row.next_try_at = timezone.now() + timedelta(seconds=min(LONGEST_PAUSE, 2**row.attempts))
+    if not passing and not whole:
         row.state = OutboundMessage.State.SNAGGED
-        titles = {
-            "ledger": "The ledger did not take a document",
-            "shipment": "The channel did not take a shipment",
-            "purchase_order": "The supplier did not take an order",
-        }
-        raise_snag(connection, "delivery", titles[row.kind], str(error), outbound=row)
         if row.kind == "ledger":
             mark_refused([row.subject_id])
+    if row.state == OutboundMessage.State.SNAGGED or row.attempts == TRIES_BEFORE_A_SNAG:
+        raise_snag(connection, "delivery", REFUSED[row.kind], str(error), outbound=row)
     row.save()
 
 
@@ -218,6 +227,11 @@ def read_answers(connection: Connection, at: datetime) -> int:
     page = connector_for(connection).answers(connection.watermark if connection.watermark.isdigit() else "0")
     fresh = 0
     for seq, answer in page.rows:
+        if isinstance(answer, Unreadable):
+            title = f"An answer of {supplier.name if supplier else connection.name} cannot be read"
+            raise_snag(connection, "answer", title, answer.detail, field=answer.field)
+            Connection.objects.filter(pk=connection.pk).update(watermark=seq)
+            continue
         try:
             with transaction.atomic():
                 fresh += acknowledge(SYSTEM, answer.order_number, _answer(answer), at) != "repeated"

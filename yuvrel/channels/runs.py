@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import timedelta
 
 from django.utils import timezone
 
 from yuvrel.connectors.http import ConnectorError
 
 from .models import Connection, Run, Snag
+
+log = logging.getLogger("yuvrel.channels")
+LONGEST_PAUSE = 60.0
 
 
 class RunLog(Run):
@@ -42,6 +47,22 @@ def run_of(connection: Connection, kind: str) -> Iterator[RunLog]:
     finally:
         run.ended_at = timezone.now()
         run.save()
+
+
+def far_end_failed(connection: Connection, kind: str, error: ConnectorError) -> None:
+    """Leave a far end alone for a while: pauses grow from seconds to a minute, or last as long as it asks."""
+    faults = min(30, Connection.objects.values_list("faults", flat=True).get(pk=connection.pk) + 1)
+    pause = max(error.wait, min(LONGEST_PAUSE, 2.0**faults))
+    until = timezone.now() + timedelta(seconds=pause)
+    Connection.objects.filter(pk=connection.pk).update(faults=faults, pause_until=until)
+    raise_snag(connection, kind, f"{connection.name} does not answer as it should", str(error))
+    log.warning("far end failed", extra={"connection": connection.name, "what": kind, "pause": pause, "error": str(error)})
+
+
+def far_end_works(connection: Connection, kind: str) -> None:
+    """It answered: no pause any more, and its snag closes."""
+    Connection.objects.filter(pk=connection.pk).exclude(faults=0, pause_until=None).update(faults=0, pause_until=None)
+    settle_snags(kind, "it works again", connection=connection)
 
 
 def raise_snag(connection: Connection | None, kind: str, title: str, detail: str, **about: object) -> Snag:

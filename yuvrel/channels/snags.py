@@ -10,7 +10,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 
 from . import exchange
 from .jobs import deliver, exchange_orders, push_offers
-from .models import Listing, OutboundMessage, Snag
+from .models import Connection, Listing, OutboundMessage, Snag
 from .offers import push_again
 
 
@@ -35,6 +35,7 @@ def try_again(actor: Actor, snag_id: int) -> str:
         still = Snag.objects.filter(inbound=snag.inbound, resolved_at=None).first()
         return f"It is still stuck: {still.detail}" if still else f"Taken in: {outcome}."
     if snag.outbound:
+        Connection.objects.filter(pk=snag.outbound.connection_id).update(pause_until=None)
         OutboundMessage.objects.filter(pk=snag.outbound.pk).update(state="waiting", attempts=0, next_try_at=timezone.now())
         deliver.configure(lock=f"deliver:{snag.outbound.connection_id}").defer(connection_id=snag.outbound.connection_id)
         return "It is being sent again."
@@ -43,6 +44,7 @@ def try_again(actor: Actor, snag_id: int) -> str:
             push_offers.configure(lock=f"connection:{connection_id}").defer(connection_id=connection_id)
         return "The offer is being sent again."
     if snag.connection:
+        Connection.objects.filter(pk=snag.connection.pk).update(pause_until=None)
         exchange_orders.configure(lock=f"exchange:{snag.connection.pk}").defer(connection_id=snag.connection.pk)
         return "The connection is being tried again."
     raise RefusedError("There is nothing to try again; set it aside.", field="kind")

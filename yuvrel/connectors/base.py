@@ -7,9 +7,9 @@ scheduling, paging, retries, idempotency and read-back belong to the engine in c
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from decimal import Decimal
+from decimal import Decimal, InvalidOperation
 from enum import StrEnum
 from typing import Any, ClassVar, NoReturn, TypeVar
 
@@ -25,9 +25,13 @@ from .messages import (
     QuantityPush,
     RemoteOrder,
     ShipmentNotice,
+    Unreadable,
 )
 
 M = TypeVar("M", bound=Message)
+T = TypeVar("T")
+MOST_PAGES = 20_000
+ASK_AGAIN = 4
 
 
 class Can(StrEnum):
@@ -61,16 +65,23 @@ class Connector(ABC):
     scopes: ClassVar[tuple[str, ...]]
     order_states: ClassVar[tuple[str, ...]] = ()
     sales_already_happened: ClassVar[bool] = False
+    calls_per_second: ClassVar[float] = 20.0
 
     def __init__(self, account: Account) -> None:
-        self.caller = Caller(account.address, account.token, allow_private=account.allow_private, attempts=account.attempts)
+        self.caller = Caller(
+            account.address,
+            account.token,
+            allow_private=account.allow_private,
+            attempts=account.attempts,
+            per_second=self.calls_per_second,
+        )
 
     @abstractmethod
     def identify(self) -> Identity:
         """Who answers and what the token may do; what is missing is named."""
 
     def listings(self, cursor: str) -> Page:
-        """A page of RemoteListing."""
+        """A page of RemoteListing, or Unreadable."""
         self._cannot("listings")
 
     def read_quantities(self, external_ids: Sequence[str]) -> dict[str, Decimal]:
@@ -82,14 +93,22 @@ class Connector(ABC):
         self._cannot("push_quantities")
 
     def orders(self, since: str, cursor: str) -> Page:
-        """A page of RemoteOrder changed since a far-end time, oldest first."""
+        """A page of (far-end time, RemoteOrder or Unreadable) changed since a far-end time, oldest first."""
         self._cannot("orders")
+
+    def read_order(self, body: dict[str, Any]) -> RemoteOrder:
+        """An order as the far end words it. Raises NonsenseError naming the field."""
+        self._cannot("read_order")
+
+    def order_or_not(self, body: Any) -> RemoteOrder | Unreadable:
+        """The order, or what is known of one that cannot be read."""
+        return or_unreadable(self.read_order, body)
 
     def register_webhook(self, url: str) -> str:
         """Ask for events at `url`; returns the signing secret."""
         self._cannot("register_webhook")
 
-    def read_event(self, body: dict[str, Any]) -> RemoteOrder | None:
+    def read_event(self, body: dict[str, Any]) -> RemoteOrder | Unreadable | None:
         """The order inside a webhook's body, or None for an event we do not use."""
         self._cannot("read_event")
 
@@ -124,15 +143,59 @@ class Connector(ABC):
     def _cannot(self, what: str) -> NoReturn:
         raise NotImplementedError(f"{self.label} has no {what}.")
 
-    def _missing(self, scopes: Sequence[str]) -> list[str]:
-        return [scope for scope in self.scopes if scope not in scopes]
+    def _identity(self, data: Any) -> Identity:
+        found = read(Identity, data)
+        return found.model_copy(update={"missing": [scope for scope in self.scopes if scope not in found.scopes]})
 
 
-def read(kind: type[M], data: Mapping[str, Any]) -> M:
+def read(kind: type[M], data: Any) -> M:
     """A message from what a far end sent. Raises NonsenseError naming the first bad field."""
     try:
         return kind.model_validate(data)
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"])
-        raise NonsenseError(f"{where}: {first['msg']}") from error
+        raise NonsenseError(f"{where}: {first['msg']}" if where else first["msg"], field=where) from error
+
+
+def or_unreadable(reader: Callable[[Any], T], body: Any) -> T | Unreadable:
+    """What a reader makes of one thing on a page, or what is known of a thing it cannot read."""
+    try:
+        return reader(body)
+    except NonsenseError as error:
+        known = body if isinstance(body, dict) else {"given": body}
+        key, shown = str(known.get("id") or ""), str(known.get("number") or known.get("title") or "")
+        return Unreadable(external_id=key[:80], number=shown[:60], detail=str(error), field=error.field, body=known)
+
+
+def number(value: Any, what: str) -> Decimal:
+    """A finite decimal from what a far end sent. Raises NonsenseError."""
+    try:
+        found = Decimal(str(value))
+    except InvalidOperation as error:
+        raise NonsenseError(f"{what} is not a number.", field=what) from error
+    if not found.is_finite():
+        raise NonsenseError(f"{what} is not a number.", field=what)
+    return found
+
+
+def pages(fetch: Callable[[str], Page]) -> Iterator[Page]:
+    """Every page from the first to the last. A page that leads back to one already read is asked for again.
+
+    Raises NonsenseError when the far end keeps leading back, or never ends.
+    """
+    seen = {""}
+    cursor = ""
+    for _ in range(MOST_PAGES):
+        for _ in range(ASK_AGAIN):
+            page = fetch(cursor)
+            if page.cursor not in seen or not page.cursor:
+                break
+        else:
+            raise NonsenseError("The far end gives the same page again and again.")
+        yield page
+        if not page.cursor:
+            return
+        cursor = page.cursor
+        seen.add(cursor)
+    raise NonsenseError(f"The far end has more than {MOST_PAGES} pages.")

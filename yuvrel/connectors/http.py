@@ -6,46 +6,61 @@ import ipaddress
 import json
 import socket
 import ssl
+import threading
+import time
 from dataclasses import dataclass
 from functools import lru_cache
+from http.cookiejar import DefaultCookiePolicy
 from typing import Any
 from urllib.parse import urlsplit
 
 import httpx
-from tenacity import Retrying, retry_if_exception, stop_after_attempt, wait_random_exponential
+from tenacity import RetryCallState, Retrying, retry_if_exception, stop_after_attempt, wait_random_exponential
+from tenacity.wait import wait_base
 
 TIMEOUT = httpx.Timeout(10.0, connect=4.0)
 MOST_BYTES = 20_000_000
+MOST_WAIT = 10.0
 
 
 class ConnectorError(Exception):
     """The far end did not do what was asked."""
 
     passing = False
+    # Nothing else on this connection can work either, until somebody or time puts it right.
+    whole_connection = False
 
-    def __init__(self, detail: str = "", *, status: int | None = None) -> None:
+    def __init__(self, detail: str = "", *, status: int | None = None, field: str = "", wait: float = 0.0) -> None:
         super().__init__(detail or (self.__doc__ or "").strip())
         self.status = status
+        self.field = field
+        self.wait = wait
 
 
 class UnreachableError(ConnectorError):
     """Nothing answers at this address."""
 
     passing = True
+    whole_connection = True
 
 
 class BusyError(ConnectorError):
     """The far end asks us to wait, or is out of order for the moment."""
 
     passing = True
+    whole_connection = True
 
 
 class AccessError(ConnectorError):
     """The far end does not accept the token."""
 
+    whole_connection = True
+
 
 class AddressError(ConnectorError):
     """This address may not be called."""
+
+    whole_connection = True
 
 
 class RefusedByFarEndError(ConnectorError):
@@ -101,52 +116,86 @@ def check_address(address: str, allow_private: bool) -> None:
             raise AddressError(f"{parts.hostname} lies in a private range; it is not called.")
 
 
-class Caller:
-    """Calls one far end with its token."""
+@lru_cache(maxsize=1)
+def _client() -> httpx.Client:
+    """One client a process: connections are kept open between calls; cookies are not kept at all."""
+    client = httpx.Client(timeout=TIMEOUT, follow_redirects=False, trust_env=False, verify=_trust())
+    client.cookies.jar.set_policy(DefaultCookiePolicy(allowed_domains=[]))
+    return client
 
-    def __init__(self, address: str, token: str, *, allow_private: bool, attempts: int = 3) -> None:
+
+class Pace:
+    """Keeps to a number of calls a second, shared by all who call one address in this process."""
+
+    def __init__(self) -> None:
+        self._guard = threading.Lock()
+        self._next: dict[str, float] = {}
+
+    def wait(self, address: str, per_second: float) -> None:
+        """Return when the next call may go out."""
+        with self._guard:
+            now = time.monotonic()
+            turn = max(now, self._next.get(address, 0.0))
+            self._next[address] = turn + 1 / per_second
+        time.sleep(turn - now)
+
+
+_pace = Pace()
+
+
+class _Patience(wait_base):
+    """As long as the far end asks, else growing pauses with chance in them."""
+
+    def __call__(self, retry_state: RetryCallState) -> float:
+        error = retry_state.outcome.exception() if retry_state.outcome else None
+        asked = error.wait if isinstance(error, ConnectorError) else 0.0
+        return max(asked, wait_random_exponential(multiplier=0.2, max=3)(retry_state))
+
+
+def _worth_another(error: BaseException) -> bool:
+    """A passing fault; but who asks for a long wait is left alone until the next run."""
+    return isinstance(error, ConnectorError) and error.passing and error.wait <= MOST_WAIT
+
+
+class Caller:
+    """Calls one far end with its token, not more often than it allows."""
+
+    def __init__(self, address: str, token: str, *, allow_private: bool, attempts: int = 3, per_second: float = 20.0) -> None:
         self.address = address.rstrip("/")
         self._token = token
         self._allow_private = allow_private
         self._attempts = attempts
+        self._per_second = per_second
 
-    def call(self, method: str, path: str, **options: Any) -> Answer:
+    def call(self, method: str, path: str, *, headers: dict[str, str] | None = None, **options: Any) -> Answer:
         """One exchange; waits and tries again while the fault is a passing one.
 
         Every call is safe to repeat: reads, absolute quantities, or POSTs carrying a key.
+        Raises ConnectorError.
         """
         check_address(self.address, self._allow_private)
+        sent = {**(headers or {}), "Authorization": f"Bearer {self._token}"}
         retrying = Retrying(
-            stop=stop_after_attempt(self._attempts),
-            wait=wait_random_exponential(multiplier=0.2, max=3),
-            retry=retry_if_exception(lambda e: isinstance(e, ConnectorError) and e.passing),
-            reraise=True,
+            stop=stop_after_attempt(self._attempts), wait=_Patience(), retry=retry_if_exception(_worth_another), reraise=True
         )
-        for attempt in retrying:
-            with attempt:
-                return self._once(method, path, options)
-        raise UnreachableError
+        return retrying(self._once, method, path, {**options, "headers": sent})
 
     def _once(self, method: str, path: str, options: dict[str, Any]) -> Answer:
-        headers = {"Authorization": f"Bearer {self._token}", **options.pop("headers", {})}
-        kept = dict(options)
+        _pace.wait(self.address, self._per_second)
         try:
-            with (
-                httpx.Client(timeout=TIMEOUT, follow_redirects=False, trust_env=False, verify=_trust()) as client,
-                client.stream(method, self.address + path, headers=headers, **kept) as response,
-            ):
-                body = b""
+            with _client().stream(method, self.address + path, **options) as response:
+                body = bytearray()
                 for chunk in response.iter_bytes():
                     body += chunk
                     if len(body) > MOST_BYTES:
                         raise NonsenseError("The answer is larger than 20 MB.")
-                answer = Answer(response.status_code, body, response.headers)
+                answer = Answer(response.status_code, bytes(body), response.headers)
         except httpx.TimeoutException as error:
             raise UnreachableError(f"No answer from {self.address} in time.") from error
+        except httpx.ConnectError as error:
+            raise UnreachableError(f"No connection to {self.address}.") from error
         except httpx.HTTPError as error:
-            raise UnreachableError(f"No connection to {self.address}: {type(error).__name__}.") from error
-        finally:
-            options["headers"] = {k: v for k, v in headers.items() if k != "Authorization"}
+            raise UnreachableError(f"The connection to {self.address} broke off: {type(error).__name__}.") from error
         _raise_for(answer)
         return answer
 
@@ -163,8 +212,14 @@ def _raise_for(answer: Answer) -> None:
     if status == 403:
         raise AccessError(said or "The token lacks the right for this.", status=status)
     if status == 429 or status >= 500:
-        raise BusyError(said or f"The far end answered {status}.", status=status)
+        raise BusyError(said or f"The far end answered {status}.", status=status, wait=_asked_wait(answer))
     raise RefusedByFarEndError(said or f"The far end answered {status}.", status=status)
+
+
+def _asked_wait(answer: Answer) -> float:
+    """Seconds of a Retry-After header (RFC 9110, 10.2.3); 0 without one or when it is a date."""
+    text = answer.headers.get("Retry-After", "")
+    return float(text) if text.isdigit() else 0.0
 
 
 def _said(answer: Answer) -> str:

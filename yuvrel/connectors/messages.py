@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import datetime
 from decimal import Decimal
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
+
+# Beyond this nothing is a quantity or an amount of an order.
+MOST = Decimal(10) ** 12
 
 
 class Message(BaseModel):
@@ -26,11 +28,11 @@ class Identity(Message):
 class RemoteListing(Message):
     """One thing the channel shows for sale."""
 
-    external_id: str
+    external_id: str = Field(min_length=1, max_length=80)
     group_id: str = ""
     sku: str = ""
     barcode: str = ""
-    title: str = Field(max_length=200)
+    title: str = Field(min_length=1, max_length=200)
     product_title: str = ""
     options: dict[str, str] = Field(default_factory=dict)
     category: str = ""
@@ -48,25 +50,35 @@ class RemoteLine(Message):
     listing_id: str = ""
     sku: str = Field("", max_length=60)
     title: str = Field(max_length=200)
-    quantity: Decimal = Decimal(1)
-    amount: Decimal
-    tax_percent: Decimal = Decimal(0)
+    quantity: Decimal = Field(Decimal(1), gt=-MOST, lt=MOST)
+    amount: Decimal = Field(gt=-MOST, lt=MOST)
+    tax_percent: Decimal = Field(Decimal(0), ge=0, le=100)
 
 
 class RemoteOrder(Message):
     """One version of an order, or one till sale."""
 
-    external_id: str = Field(max_length=80)
+    external_id: str = Field(min_length=1, max_length=80)
     number: str = Field(max_length=60)
-    version: int
-    status: str
+    version: int = Field(ge=0, lt=2**62)
+    status: str = Field(max_length=40)
     paid: bool = True
-    placed_at: datetime
-    currency: str = "EUR"
-    total: Decimal
+    placed_at: AwareDatetime
+    currency: str = Field("EUR", max_length=3)
+    total: Decimal = Field(gt=-MOST, lt=MOST)
     customer: dict[str, Any] = Field(default_factory=dict)
     ship_to: dict[str, Any] = Field(default_factory=dict)
-    lines: list[RemoteLine]
+    lines: list[RemoteLine] = Field(max_length=5000)
+
+
+class Unreadable(Message):
+    """One thing on a page that cannot be read: kept as it came, so that the rest of the page goes on."""
+
+    external_id: str = ""
+    number: str = ""
+    detail: str
+    field: str = ""
+    body: dict[str, Any]
 
 
 class Page(Message):

@@ -7,6 +7,9 @@ from dataclasses import dataclass
 from decimal import ROUND_DOWN, Decimal
 from typing import Literal
 
+import numpy as np
+import numpy.typing as npt
+
 from .errors import BadInputError
 from .money import ZERO, floor_to
 from .working import Step, Working
@@ -137,6 +140,59 @@ def offer_for(
         steps.append(Step("Selling past zero", rule.past_zero_left, "remaining limit", op="+"))
     steps.append(Step("Offered", quantity, kind="result"))
     return Offer(quantity, Working("How many may it show?", subject, tuple(steps)))
+
+
+THOUSAND = 1000
+Units = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Shelves:
+    """Many items at many locations as columns of equal length, quantities in thousandths of the unit."""
+
+    item: Units
+    on_hand: Units
+    committed: Units
+    incoming_due: Units
+    backordered: Units
+
+
+def pools_of(shelves: Shelves, items: int, basis: Basis) -> Units:
+    """`pool_of` for items numbered 0 to items - 1, in thousandths; an item without a row has none."""
+    free = shelves.on_hand - shelves.committed
+    if basis == "projected":
+        free = free + shelves.incoming_due
+    pools = np.zeros(items, np.int64)
+    owed = np.zeros(items, np.int64)
+    np.add.at(pools, shelves.item, np.maximum(free, 0))
+    np.add.at(owed, shelves.item, shelves.backordered)
+    return np.asarray(np.maximum(pools - owed, 0), np.int64)
+
+
+def bundle_pools(pools: Units, bundle: Units, component: Units, each: Units, bundles: int) -> Units:
+    """`bundle_pool` for many bundles: `component` points into `pools`, `each` is the quantity in one bundle.
+
+    Result in thousandths; a bundle without components has none.
+    """
+    made = np.full(bundles, np.iinfo(np.int64).max, np.int64)
+    np.minimum.at(made, bundle, pools[component] // each * THOUSAND)
+    made[made == np.iinfo(np.int64).max] = 0
+    return made
+
+
+def offer_quantities(pools: Units, rule: OfferRule) -> Units:
+    """`offer` for many pools at once, in thousandths; equal to it for every one."""
+    share = int(rule.share_percent * 100)
+    step = int(rule.step * THOUSAND)
+    unit = THOUSAND if rule.step >= 1 else step
+    left = np.maximum(pools - int(rule.buffer * THOUSAND), 0)
+    # Split before multiplying: a large stock times the share would not fit into 64 bits.
+    shared = left // 10_000 * share + left % 10_000 * share // 10_000
+    shown = shared // unit * unit // step * step
+    shown[shown < int(rule.minimum * THOUSAND)] = 0
+    if rule.maximum is not None:
+        shown = np.minimum(shown, int(rule.maximum * THOUSAND))
+    return np.asarray(shown + max(0, int(rule.past_zero_left * THOUSAND)), np.int64)
 
 
 def reserve(wanted: Decimal, on_hand: Decimal, committed: Decimal) -> tuple[Decimal, Decimal]:

@@ -4,10 +4,11 @@ from django.db import models
 
 
 class Event(models.Model):
-    """One thing that happened; `subject_id` is the id of the item, shipment or document concerned."""
+    """One thing that happened; `subject_id` is the id of the item, connection, shipment or document."""
 
     class Kind(models.TextChoices):
         AVAILABILITY = "availability"
+        RULES = "rules"
         SHIPMENT = "shipment"
         LEDGER = "ledger"
         PURCHASE_ORDER = "purchase_order"

@@ -19,11 +19,13 @@ from yuvrel.core.availability import reserve
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.money import ZERO
 from yuvrel.core.postings import Role as AccountRole
+from yuvrel.core.working import plain
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.queries import company, company_day
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.stock.actions import lock_balances
+from yuvrel.stock.models import StockBalance
 
 from .handover import hand_over
 from .incoming import IncomingLine, IncomingOrder, faults
@@ -92,14 +94,25 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
         return Taken(order, "changed", "It was changed at the channel after a part of it was shipped.", "lines")
     problem, field = faults(incoming, company().base_currency)
     was_posted = ZERO if new else _prepaid(order)
-    touched = _unbook(order)
+    old = set() if new else _held_items(order)
+    parts = explode(line.item_id for line in incoming.lines if line.item_id and line.kind == "item" and not incoming.cancelled)
+    # What it held and what it will hold are locked together: an edit from one item to another
+    # and its reverse would otherwise each wait for what the other has.
+    touched = old | {part for held in parts.values() for part, _ in held}
+    balances = lock_balances((item, order.location_id) for item in touched)
+    if not new:
+        _unbook(order)
+        balances = lock_balances((item, order.location_id) for item in touched)
     order.external_version = incoming.version
     order.total, order.paid, order.ship_to = incoming.total, incoming.paid, incoming.ship_to
     order.customer = _customer(incoming)
     if incoming.cancelled:
         order.state, order.held_because = State.CANCELLED, ""
     else:
-        touched |= _book(order, incoming.lines, skip_bad=bool(problem))
+        rows = _book_lines(order, [line for line in incoming.lines if not problem or line.quantity > 0])
+        short = _reserve(order, rows, parts, balances, whole=not incoming.backorders)
+        if short and not problem:
+            problem, field = f"{short} This connection takes no backorders.", "quantity"
         order.held_because = problem[:300]
         order.state = State.HELD if problem else _waiting_state(order)
     order.save()
@@ -192,20 +205,29 @@ def explode(item_ids: Iterable[int]) -> dict[int, list[tuple[int, Decimal]]]:
     return parts
 
 
-def _book(order: SalesOrder, lines: Iterable[IncomingLine], *, skip_bad: bool) -> set[int]:
-    """Write the lines and reserve; returns the items whose availability changed."""
-    kept = [line for line in lines if not skip_bad or line.quantity > 0]
-    rows = _book_lines(order, kept)
+def _reserve(
+    order: SalesOrder,
+    rows: Iterable[OrderLine],
+    parts: Mapping[int, list[tuple[int, Decimal]]],
+    balances: Mapping[tuple[int, int], StockBalance],
+    *,
+    whole: bool = False,
+) -> str:
+    """Reserve what is there for the goods among these lines; the rest is owed as backorders.
+
+    With `whole` an order that cannot be reserved whole reserves nothing, and what is short is
+    returned as a sentence. The caller holds the balances' locks.
+    """
     goods = [row for row in rows if row.item_id and row.kind == OrderLine.Kind.ITEM]
-    parts = explode(cast(int, row.item_id) for row in goods)
-    balances = lock_balances((part, order.location_id) for row in goods for part, _ in parts[cast(int, row.item_id)])
     free = {item: (b.on_hand, b.committed) for (item, _), b in balances.items()}
-    reservations = []
+    reservations, short = [], ""
     for row in goods:
         for part, each in parts[cast(int, row.item_id)]:
             on_hand, committed = free[part]
             reserved, owed = reserve(row.quantity * each, on_hand, committed)
             free[part] = (on_hand, committed + reserved)
+            if owed and not short:
+                short = f"Of {row.sku or row.title}, {plain(row.quantity * each)} are wanted and {plain(reserved)} are left."
             for quantity, state in ((reserved, "open"), (owed, "backorder")):
                 if quantity:
                     reservations.append(
@@ -213,21 +235,25 @@ def _book(order: SalesOrder, lines: Iterable[IncomingLine], *, skip_bad: bool) -
                             line=row, item_id=part, location_id=order.location_id, quantity=quantity, per_unit=each, state=state
                         )
                     )
+    if whole and short:
+        return short
     Reservation.objects.bulk_create(reservations)
-    return set(free)
+    return ""
 
 
-def _unbook(order: SalesOrder) -> set[int]:
-    """Release what was reserved. Lines of an order nothing of which was shipped are written anew."""
+def _held_items(order: SalesOrder) -> set[int]:
+    """Items that an order reserves or is owed."""
     waiting = Reservation.objects.filter(line__order=order, state__in=("open", "backorder"))
-    items = set(waiting.values_list("item_id", flat=True))
-    lock_balances((item, order.location_id) for item in items)
+    return set(waiting.values_list("item_id", flat=True))
+
+
+def _unbook(order: SalesOrder) -> None:
+    """Release what was reserved. Lines of an order nothing of which was shipped are written anew."""
     if order.shipments.exists():
-        waiting.update(state=Reservation.State.RELEASED)
+        Reservation.objects.filter(line__order=order, state__in=("open", "backorder")).update(state=Reservation.State.RELEASED)
     else:
         Reservation.objects.filter(line__order=order).delete()
         order.lines.all().delete()
-    return items
 
 
 def _waiting_state(order: SalesOrder) -> str:
@@ -275,12 +301,23 @@ def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
     before = {"held_because": order.held_because, "lines": str(lines)}
     if order.total != lines:
         _book_difference(order, order.total - lines)
+    if not _held_items(order):
+        _reserve_after_all(order)
     order.held_because = ""
     order.state = _waiting_state(order)
     order.save()
     _post_prepayment(order, _prepaid(order), at)
     audit(actor, "release order", "order", order.pk, before, {"total": str(order.total)})
     return order
+
+
+def _reserve_after_all(order: SalesOrder) -> None:
+    """An order held because it was short reserves what is there now; the rest becomes a backorder."""
+    rows = [row for row in order.lines.all() if row.item_id and row.kind == OrderLine.Kind.ITEM]
+    parts = explode(cast(int, row.item_id) for row in rows)
+    touched = {part for held in parts.values() for part, _ in held}
+    _reserve(order, rows, parts, lock_balances((item, order.location_id) for item in touched))
+    record(Event.Kind.AVAILABILITY, touched, f"order {order.number}")
 
 
 def _book_difference(order: SalesOrder, amount: Decimal) -> None:

@@ -48,6 +48,7 @@ class IncomingOrder:
     lines: Sequence[IncomingLine]
     paid: bool = True
     cancelled: bool = False
+    backorders: bool = True
     customer: dict[str, Any] = field(default_factory=dict)
     ship_to: dict[str, Any] = field(default_factory=dict)
 

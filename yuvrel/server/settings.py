@@ -7,6 +7,7 @@ from pathlib import Path
 
 import dj_database_url
 from csp.constants import NONE, SELF
+from psycopg_pool import ConnectionPool
 
 from .environment import flag, setting
 
@@ -72,7 +73,9 @@ TEMPLATES = [
 DATABASES = {"default": dj_database_url.parse(setting("DATABASE_URL"))}
 DATABASES["default"]["CONN_MAX_AGE"] = 0
 if DATABASES["default"]["ENGINE"].endswith("postgresql") and not flag("YUVREL_NO_POOL"):
-    DATABASES["default"].setdefault("OPTIONS", {})["pool"] = {"min_size": 1, "max_size": 12}
+    # Connections are checked when they are taken, so that a restart of the server is not noticed here.
+    pool = {"min_size": 1, "max_size": 12, "check": ConnectionPool.check_connection}
+    DATABASES["default"].setdefault("OPTIONS", {})["pool"] = pool
 
 AUTH_USER_MODEL = "people.User"
 AUTHENTICATION_BACKENDS = [

@@ -4,8 +4,41 @@ from __future__ import annotations
 
 from decimal import Decimal
 
-from ..base import Can, Connector, read
-from ..messages import Identity, LedgerDoc
+from ..base import Can, Connector, pages, read
+from ..messages import Identity, LedgerDoc, Message, Page
+
+
+class _Account(Message):
+    code: str
+    name: str
+
+
+class _Chart(Message):
+    accounts: list[_Account]
+
+
+class _Booked(Message):
+    id: str
+
+
+class _Balance(Message):
+    period: str
+    account: str
+    amount: Decimal
+
+
+class _Balances(Message):
+    balances: list[_Balance]
+
+
+class _Document(Message):
+    number: str
+    debits: Decimal
+
+
+class _Documents(Message):
+    documents: list[_Document]
+    after: str | None = None
 
 
 class Ledger(Connector):
@@ -18,13 +51,12 @@ class Ledger(Connector):
 
     def identify(self) -> Identity:
         """The set of books and what the token may do."""
-        data = self.caller.call("GET", "/api/books").json()
-        return read(Identity, {**data, "missing": self._missing(data.get("scopes", []))})
+        return self._identity(self.caller.call("GET", "/api/books").json())
 
     def accounts(self) -> list[tuple[str, str]]:
         """The chart of the outside ledger."""
-        data = self.caller.call("GET", "/api/accounts").json()
-        return [(str(row["code"]), str(row["name"])) for row in data["accounts"]]
+        data = read(_Chart, self.caller.call("GET", "/api/accounts").json())
+        return [(row.code, row.name) for row in data.accounts]
 
     def post_document(self, document: LedgerDoc) -> str:
         """Book it; the ledger answers the same id when the same document comes again."""
@@ -37,20 +69,17 @@ class Ledger(Connector):
             "details": document.details,
             "postings": [{"account": code, "amount": str(amount)} for code, amount in document.lines],
         }
-        return str(self.caller.call("POST", "/api/documents", json=body).json()["id"])
+        return read(_Booked, self.caller.call("POST", "/api/documents", json=body).json()).id
 
     def balances(self) -> dict[tuple[str, str], Decimal]:
         """Movement of each account in each period."""
-        data = self.caller.call("GET", "/api/balances").json()
-        return {(row["period"], row["account"]): Decimal(row["amount"]) for row in data["balances"]}
+        data = read(_Balances, self.caller.call("GET", "/api/balances").json())
+        return {(row.period, row.account): row.amount for row in data.balances}
 
     def document_totals(self) -> dict[str, Decimal]:
         """Number and sum of debits of each document."""
-        found: dict[str, Decimal] = {}
-        after = ""
-        while True:
-            data = self.caller.call("GET", "/api/documents", params={"after": after}).json()
-            found.update({row["number"]: Decimal(row["debits"]) for row in data["documents"]})
-            after = data.get("after") or ""
-            if not after:
-                return found
+        return {row.number: row.debits for page in pages(self._documents) for row in page.rows}
+
+    def _documents(self, cursor: str) -> Page:
+        data = read(_Documents, self.caller.call("GET", "/api/documents", params={"after": cursor}).json())
+        return Page(rows=data.documents, cursor=data.after or "")

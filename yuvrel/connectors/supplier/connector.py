@@ -3,8 +3,22 @@
 from __future__ import annotations
 
 from ..base import Can, Connector, read
-from ..messages import Identity, Page
+from ..http import NonsenseError
+from ..messages import Identity, Message, Page, SupplierAnswer, Unreadable
 from ..ubl import read_order_response
+
+
+class _Receipt(Message):
+    receipt: str
+
+
+class _Answer(Message):
+    seq: int
+    document: str
+
+
+class _Answers(Message):
+    answers: list[_Answer]
 
 
 class SupplierInbox(Connector):
@@ -17,16 +31,21 @@ class SupplierInbox(Connector):
 
     def identify(self) -> Identity:
         """Whose inbox it is."""
-        data = self.caller.call("GET", "/api/inbox").json()
-        return read(Identity, {**data, "missing": self._missing(data.get("scopes", []))})
+        return self._identity(self.caller.call("GET", "/api/inbox").json())
 
     def place_order(self, number: str, document: bytes) -> str:
         """Deliver; the same number twice is one order."""
         headers = {"Content-Type": "application/xml", "Idempotency-Key": number}
-        return str(self.caller.call("POST", "/api/orders", content=document, headers=headers).json()["receipt"])
+        return read(_Receipt, self.caller.call("POST", "/api/orders", content=document, headers=headers).json()).receipt
 
     def answers(self, cursor: str) -> Page:
         """OrderResponses not yet read."""
-        data = self.caller.call("GET", "/api/answers", params={"after": cursor}).json()
-        rows = [(str(row["seq"]), read_order_response(row["document"].encode())) for row in data["answers"]]
-        return Page(rows=rows, cursor="")
+        data = read(_Answers, self.caller.call("GET", "/api/answers", params={"after": cursor}).json())
+        return Page(rows=[(str(row.seq), _read(row.document)) for row in data.answers], cursor="")
+
+
+def _read(document: str) -> SupplierAnswer | Unreadable:
+    try:
+        return read_order_response(document.encode())
+    except NonsenseError as error:
+        return Unreadable(detail=str(error), field=error.field, body={"document": document[:100_000]})

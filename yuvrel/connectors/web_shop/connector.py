@@ -4,11 +4,70 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from decimal import Decimal
+from functools import partial
 from typing import Any
+from urllib.parse import quote
 
-from ..base import Can, Connector, read
+from pydantic import Field
+
+from ..base import Can, Connector, number, or_unreadable, read
 from ..http import NonsenseError
-from ..messages import Identity, Page, PushResult, QuantityPush, RemoteLine, RemoteListing, RemoteOrder, ShipmentNotice
+from ..messages import (
+    Identity,
+    Message,
+    Page,
+    PushResult,
+    QuantityPush,
+    RemoteLine,
+    RemoteListing,
+    RemoteOrder,
+    ShipmentNotice,
+    Unreadable,
+)
+
+
+class _Product(Message):
+    id: str | int
+    title: str
+    category: str | None = ""
+    variants: list[dict[str, Any]]
+
+
+class _Products(Message):
+    products: list[_Product]
+    next: str | None = None
+
+
+class _Shown(Message):
+    id: str | int
+    quantity: Decimal
+
+
+class _Quantities(Message):
+    quantities: list[_Shown]
+
+
+class _Result(Message):
+    id: str | int
+    ok: bool
+    error: str = ""
+
+
+class _Results(Message):
+    results: list[_Result]
+
+
+class _Orders(Message):
+    orders: list[dict[str, Any]]
+    next: str | None = None
+
+
+class _Secret(Message):
+    secret: str = Field(min_length=8)
+
+
+class _Made(Message):
+    id: str
 
 
 class WebShop(Connector):
@@ -22,29 +81,28 @@ class WebShop(Connector):
 
     def identify(self) -> Identity:
         """Name of the shop and the token's scopes."""
-        data = self.caller.call("GET", "/api/whoami").json()
-        return read(Identity, {**data, "missing": self._missing(data.get("scopes", []))})
+        return self._identity(self.caller.call("GET", "/api/whoami").json())
 
     def listings(self, cursor: str) -> Page:
         """Variants of a page of products."""
-        data = self.caller.call("GET", "/api/products", params={"cursor": cursor, "limit": 50}).json()
-        rows = [self._listing(p, v) for p in data["products"] for v in p["variants"]]
-        return Page(rows=rows, cursor=data.get("next") or "")
+        data = read(_Products, self.caller.call("GET", "/api/products", params={"cursor": cursor, "limit": 50}).json())
+        rows = [or_unreadable(partial(self._listing, p), v) for p in data.products for v in p.variants]
+        return Page(rows=rows, cursor=data.next or "")
 
-    def _listing(self, product: dict[str, Any], variant: dict[str, Any]) -> RemoteListing:
+    def _listing(self, product: _Product, variant: dict[str, Any]) -> RemoteListing:
         options = {str(k): str(v) for k, v in (variant.get("options") or {}).items()}
-        title = " ".join([product["title"], *options.values()]).strip()
+        title = " ".join([product.title, *options.values()]).strip()
         return read(
             RemoteListing,
             {
-                "external_id": str(variant["id"]),
-                "group_id": str(product["id"]),
+                "external_id": str(variant.get("id") or ""),
+                "group_id": str(product.id),
                 "sku": variant.get("sku") or "",
                 "barcode": variant.get("barcode") or "",
                 "title": title[:200],
-                "product_title": product["title"][:200],
+                "product_title": product.title[:200],
                 "options": options,
-                "category": product.get("category") or "",
+                "category": product.category or "",
                 "price": variant.get("price"),
                 "quantity": variant.get("quantity"),
                 "service": not variant.get("tracked", True),
@@ -57,8 +115,8 @@ class WebShop(Connector):
         found: dict[str, Decimal] = {}
         for start in range(0, len(external_ids), 100):
             ids = ",".join(external_ids[start : start + 100])
-            data = self.caller.call("GET", "/api/quantities", params={"ids": ids}).json()
-            found.update({str(row["id"]): Decimal(str(row["quantity"])) for row in data["quantities"]})
+            data = read(_Quantities, self.caller.call("GET", "/api/quantities", params={"ids": ids}).json())
+            found.update({str(row.id): row.quantity for row in data.quantities})
         return found
 
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult]:
@@ -66,26 +124,26 @@ class WebShop(Connector):
         results: list[PushResult] = []
         for start in range(0, len(pushes), 100):
             lines = [{"id": p.external_id, "quantity": int(p.quantity)} for p in pushes[start : start + 100]]
-            data = self.caller.call("POST", "/api/quantities", json={"lines": lines}).json()
-            results += [read(PushResult, {"external_id": str(r["id"]), **r}) for r in data["results"]]
+            data = read(_Results, self.caller.call("POST", "/api/quantities", json={"lines": lines}).json())
+            results += [PushResult(external_id=str(r.id), ok=r.ok, error=r.error) for r in data.results]
         return results
 
     def orders(self, since: str, cursor: str) -> Page:
         """Orders changed since a shop time."""
         params = {"updated_since": since, "cursor": cursor, "limit": 50}
-        data = self.caller.call("GET", "/api/orders", params=params).json()
-        rows = [(order["updated_at"], _order(order)) for order in data["orders"]]
-        return Page(rows=rows, cursor=data.get("next") or "")
+        data = read(_Orders, self.caller.call("GET", "/api/orders", params=params).json())
+        rows = [(str(order.get("updated_at") or ""), self.order_or_not(order)) for order in data.orders]
+        return Page(rows=rows, cursor=data.next or "")
 
     def register_webhook(self, url: str) -> str:
         """Orders are told to `url`."""
-        return str(self.caller.call("POST", "/api/webhooks", json={"url": url}).json()["secret"])
+        return read(_Secret, self.caller.call("POST", "/api/webhooks", json={"url": url}).json()).secret
 
-    def read_event(self, body: dict[str, Any]) -> RemoteOrder | None:
+    def read_event(self, body: dict[str, Any]) -> RemoteOrder | Unreadable | None:
         """The order in an order event."""
         if not str(body.get("type", "")).startswith("order."):
             return None
-        return _order(body.get("data") or {})
+        return self.order_or_not(body.get("data"))
 
     def fulfil(self, notice: ShipmentNotice) -> str:
         """State, carrier and tracking; repeated calls with one key make one shipment."""
@@ -95,35 +153,36 @@ class WebShop(Connector):
             "complete": notice.complete,
             "lines": [{"id": line, "quantity": str(quantity)} for line, quantity in notice.lines],
         }
-        path = f"/api/orders/{notice.order_id}/shipments"
-        answer = self.caller.call("POST", path, json=body, headers={"Idempotency-Key": notice.key})
-        return str(answer.json()["id"])
+        path = f"/api/orders/{quote(notice.order_id, safe='')}/shipments"
+        return read(_Made, self.caller.call("POST", path, json=body, headers={"Idempotency-Key": notice.key}).json()).id
 
-
-def _order(data: dict[str, Any]) -> RemoteOrder:
-    try:
-        lines = [_goods(line) for line in data["lines"]]
-        lines += [_extra("discount", row, sign=-1) for row in data.get("discounts", [])]
-        lines += [_extra("surcharge", row) for row in data.get("surcharges", [])]
-        lines += [_extra("shipping", row) for row in data.get("shipping_lines", [])]
-        return read(
-            RemoteOrder,
-            {
-                "external_id": str(data["id"]),
-                "number": str(data["number"]),
-                "version": data["version"],
-                "status": data["status"],
-                "paid": data["status"] not in ("on_account", "awaiting_payment"),
-                "placed_at": data["created_at"],
-                "currency": data["currency"],
-                "total": data["total"],
-                "customer": data.get("customer") or {},
-                "ship_to": data.get("ship_to") or {},
-                "lines": lines,
-            },
-        )
-    except (KeyError, TypeError) as error:
-        raise NonsenseError(f"The order lacks {error}.") from error
+    def read_order(self, body: dict[str, Any]) -> RemoteOrder:
+        """Goods, discounts, surcharges and shipping as lines."""
+        try:
+            lines = [_goods(line) for line in body["lines"]]
+            lines += [_extra("discount", row, sign=-1) for row in body.get("discounts") or []]
+            lines += [_extra("surcharge", row) for row in body.get("surcharges") or []]
+            lines += [_extra("shipping", row) for row in body.get("shipping_lines") or []]
+            return read(
+                RemoteOrder,
+                {
+                    "external_id": str(body["id"]),
+                    "number": str(body["number"]),
+                    "version": body["version"],
+                    "status": body["status"],
+                    "paid": body["status"] not in ("on_account", "awaiting_payment"),
+                    "placed_at": body["created_at"],
+                    "currency": body["currency"],
+                    "total": body["total"],
+                    "customer": body.get("customer") or {},
+                    "ship_to": body.get("ship_to") or {},
+                    "lines": lines,
+                },
+            )
+        except KeyError as error:
+            raise NonsenseError(f"The order lacks {error}.", field=str(error).strip("'")) from error
+        except (TypeError, AttributeError) as error:
+            raise NonsenseError("The order is not built as an order.", field="lines") from error
 
 
 def _goods(line: dict[str, Any]) -> RemoteLine:
@@ -143,14 +202,14 @@ def _goods(line: dict[str, Any]) -> RemoteLine:
 
 
 def _extra(kind: str, row: dict[str, Any], sign: int = 1) -> RemoteLine:
-    amount = sign * abs(Decimal(str(row["amount"]))) if sign < 0 else Decimal(str(row["amount"]))
+    amount = number(row["amount"], f"{kind}.amount")
     return read(
         RemoteLine,
         {
             "external_id": str(row.get("id", "")),
             "kind": kind,
             "title": str(row["title"])[:200],
-            "amount": amount,
+            "amount": -abs(amount) if sign < 0 else amount,
             "tax_percent": row.get("tax_percent", 0),
         },
     )
