@@ -75,14 +75,19 @@ start_database() {
         || { rm -f "$pw"; fail "initdb failed; see $DATA/initdb.log"; }
       rm -f "$pw"
     fi
-    if ! as_pg "$bin/pg_ctl" -D "$home" status > /dev/null 2>&1; then
-      if (exec 3<>"/dev/tcp/127.0.0.1/$DB_PORT") 2> /dev/null; then
-        fail "port $DB_PORT is taken by another program. Set YUVREL_DB_PORT to a free one."
-      fi
-      as_pg "$bin/pg_ctl" -D "$home" -l "$home/server.log" -w -t 30 \
-        -o "-c listen_addresses=127.0.0.1 -p $DB_PORT -c unix_socket_directories='' -c max_connections=120 -c shared_buffers=256MB" \
-        start > /dev/null 9>&- || fail "PostgreSQL did not start; see $home/server.log"
+    local tries=0
+    if ! as_pg "$bin/pg_ctl" -D "$home" status > /dev/null 2>&1 && (exec 3<>"/dev/tcp/127.0.0.1/$DB_PORT") 2> /dev/null; then
+      fail "port $DB_PORT is taken by another program. Set YUVREL_DB_PORT to a free one."
     fi
+    # After a crash the old pid file may make pg_ctl believe for a moment that the server runs, so asking goes
+    # on until the server itself answers; then it has recovered as well.
+    until "$bin/pg_isready" -q -h 127.0.0.1 -p "$DB_PORT"; do
+      as_pg "$bin/pg_ctl" -D "$home" status > /dev/null 2>&1 || as_pg "$bin/pg_ctl" -D "$home" -l "$home/server.log" -w -t 30 \
+        -o "-c listen_addresses=127.0.0.1 -p $DB_PORT -c unix_socket_directories='' -c max_connections=120 -c shared_buffers=256MB" \
+        start > /dev/null 2>&1 9>&- || fail "PostgreSQL did not start; see $home/server.log"
+      tries=$((tries + 1)); [ "$tries" -lt 150 ] || fail "PostgreSQL does not answer on port $DB_PORT; see $home/server.log"
+      sleep 0.2
+    done
   ) 9> "$DATA/pg.lock"
   PGPASSWORD=$YUVREL_DB_PASSWORD "$bin/psql" -qtA -h 127.0.0.1 -p "$DB_PORT" -U yuvrel -d postgres \
     -c "SELECT 1 FROM pg_database WHERE datname='yuvrel'" | grep -q 1 \

@@ -225,6 +225,8 @@ def buy(account: str) -> Any:
         return redirect(f"/shop/{account}/?said=Give+a+name+please.")
     with store().transaction():
         order = place(account, wanted, who, request.form.get("coupon", "").strip().upper(), "wrap" in request.form)
+    if request.accept_mimetypes.best == "application/json":
+        return refusal(409, order) if isinstance(order, str) else order
     said = order if isinstance(order, str) else f"Thank you. Your order is number {order['number']}, {order['total']} EUR."
     return redirect(f"/shop/{account}/?said={said}")
 

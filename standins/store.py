@@ -25,6 +25,7 @@ class Store:
         self._indexes: dict[tuple[str, str], tuple[int, dict[str, str]]] = {}
         self._db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
         self._db.execute("PRAGMA journal_mode=WAL")
+        self._db.execute("PRAGMA synchronous=NORMAL")
         self._db.execute(
             "CREATE TABLE IF NOT EXISTS doc (account TEXT, kind TEXT, id TEXT, seq INTEGER, stamp TEXT, body TEXT,"
             " PRIMARY KEY (account, kind, id))"

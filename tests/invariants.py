@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from dataclasses import dataclass
 from decimal import Decimal as D
 from fractions import Fraction
 
 from django.db.models import Sum
 
-from yuvrel.books.models import JournalEntry, JournalLine
-from yuvrel.sales.models import Reservation
+from yuvrel.books.models import JournalEntry, JournalLine, LedgerDocument
+from yuvrel.channels.models import OutboundMessage
+from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove
 
 
 def assert_invariants() -> None:
-    """Invariants 1 to 4 and 7, straight from the tables."""
+    """Invariants 1 to 4, straight from the tables."""
     moved: dict[tuple[int, int], D] = defaultdict(D)
     lots: dict[tuple[int, int], D] = defaultdict(D)
     worth: dict[int, D] = defaultdict(D)
@@ -42,13 +44,40 @@ def assert_invariants() -> None:
         assert cost.quantity == sum(q for (item, _), q in moved.items() if item == cost.item_id)
 
 
-def exact_value(events: list[tuple[str, D, D]]) -> Fraction:
-    """The value of stock by exact moving average; `events` are (in or out, units, value when in)."""
-    units, value = Fraction(0), Fraction(0)
-    for kind, quantity, money in events:
-        if kind == "in":
-            units, value = units + Fraction(quantity), value + Fraction(money)
+def assert_told_once() -> None:
+    """Invariants 5 and 6: one order for one external id, one document for one entry, one message for one document."""
+    orders = list(SalesOrder.objects.values_list("connection_id", "external_id"))
+    assert len(orders) == len(set(orders)), "5: an order twice"
+    entries = list(LedgerDocument.objects.values_list("entry_id", flat=True))
+    numbers = list(LedgerDocument.objects.values_list("number", flat=True))
+    assert sorted(entries) == sorted(JournalEntry.objects.values_list("pk", flat=True)), "6: a document for each entry"
+    assert len(numbers) == len(set(numbers)), "6: a number twice"
+    told = list(OutboundMessage.objects.filter(kind="ledger").values_list("subject_id", flat=True))
+    assert len(told) == len(set(told)), "6: a document queued twice"
+
+
+@dataclass
+class ExactCost:
+    """The moving average with fractions instead of cents: what the books would say without any rounding."""
+
+    units: Fraction = Fraction(0)
+    value: Fraction = Fraction(0)
+    average: Fraction = Fraction(0)
+
+    def take_in(self, quantity: D, price: D | None = None) -> None:
+        """Units come in at a price, or at the average; below zero they first cover what is owed."""
+        each = self.average if price is None else Fraction(price)
+        before, self.units = self.units, self.units + Fraction(quantity)
+        if before >= 0:
+            self.value += Fraction(quantity) * each
+        elif self.units <= 0:
+            self.value = self.units * self.average
         else:
-            value -= value * Fraction(quantity) / units
-            units -= Fraction(quantity)
-    return value
+            self.value = self.units * each
+        if self.units > 0:
+            self.average = self.value / self.units
+
+    def take_out(self, quantity: D) -> None:
+        """Units leave at the average; what is not there leaves at the last one."""
+        self.units -= Fraction(quantity)
+        self.value = self.units * self.average

@@ -72,19 +72,18 @@ def make_connection(kind: str = "web_shop", name: str = "", **more: Any) -> Conn
     """A live connection that feeds from the main place."""
     place = Location.objects.get(code="tannery-yard")
     number = next(_numbers)
-    row = Connection.objects.create(
-        kind=kind,
-        name=name or f"Channel {number}",
-        address="http://127.0.0.1:9",
-        hook_key=f"hook-{number}",
-        state="live",
-        prefix=f"C{number}-",
-        fulfils_from=place,
-        order_states=["paid", "sold"],
-        live_since=NOW,
-        watermark=NOW.isoformat(),
-        **more,
-    )
+    facts: dict[str, Any] = {
+        "name": name or f"Channel {number}",
+        "address": "http://127.0.0.1:9",
+        "hook_key": f"hook-{number}",
+        "state": "live",
+        "prefix": f"C{number}-",
+        "fulfils_from": place,
+        "order_states": ["paid", "sold"],
+        "live_since": NOW,
+        "watermark": NOW.isoformat(),
+    } | more
+    row = Connection.objects.create(kind=kind, **facts)
     row.feeds.set([place])
     return row
 

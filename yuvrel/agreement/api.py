@@ -9,7 +9,7 @@ from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router
 
-from yuvrel.channels.jobs import push_offers
+from yuvrel.channels.jobs import wake_push
 from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import Said
 from yuvrel.people.queries import company_day, company_zone
@@ -39,5 +39,5 @@ def check(request: HttpRequest) -> Any:
 def push(request: HttpRequest, drift_id: int) -> Any:
     """Push ours again."""
     for connection_id in actions.push_again(actor(request), drift_id):
-        push_offers.configure(lock=f"connection:{connection_id}").defer(connection_id=connection_id)
+        wake_push(connection_id)
     return {"said": "Our quantity is being sent again.", "id": drift_id}

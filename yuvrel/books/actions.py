@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from functools import lru_cache
 from typing import Any
 
@@ -71,6 +71,17 @@ def open_chart() -> None:
 def account_ids() -> dict[str, int]:
     """Account id by role."""
     return dict(Account.objects.values_list("role", "id"))
+
+
+def open_day(day: date) -> date:
+    """`day`, or when its month is closed the first day of the next month that is open.
+
+    For what has happened and cannot be refused, as a sale at a till that is heard of late.
+    """
+    closed = set(Period.objects.filter(month__gte=day.replace(day=1), closed_at__isnull=False).values_list("month", flat=True))
+    while day.replace(day=1) in closed:
+        day = (day.replace(day=28) + timedelta(days=4)).replace(day=1)
+    return day
 
 
 def post(posting: Posting) -> JournalEntry | None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
@@ -13,7 +12,7 @@ from ninja import Router
 from standardwebhooks import Webhook, WebhookVerificationError
 
 from yuvrel.buying.models import PurchaseOrder
-from yuvrel.connectors.http import ConnectorError
+from yuvrel.connectors.http import ConnectorError, read_json
 from yuvrel.connectors.registry import KINDS
 from yuvrel.connectors.ubl import build_order
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
@@ -23,7 +22,7 @@ from yuvrel.people.roles import Ability
 
 from . import actions, exchange, linking, outward, queries, snags
 from .access import unseal
-from .jobs import apply_inbound, exchange_orders
+from .jobs import apply_inbound, wake_exchange
 from .models import Connection
 from .schemas import (
     AsideIn,
@@ -107,7 +106,7 @@ def exchange_now(request: HttpRequest, connection_id: int) -> Any:
     row = actions.get_connection(connection_id)
     if row.state != Connection.State.LIVE:
         raise RefusedError(f"A connection that is {row.state} exchanges nothing.", field="state")
-    exchange_orders.configure(lock=f"exchange:{row.pk}").defer(connection_id=row.pk)
+    wake_exchange(row.pk)
     return {"said": f"Asking {row.name} for news.", "id": row.pk}
 
 
@@ -203,7 +202,7 @@ def hook(request: HttpRequest, key: str) -> HttpResponse:
         return HttpResponse(status=413)
     try:
         Webhook(unseal(connection.webhook_secret_sealed)).verify(request.body, dict(request.headers.items()))
-        body = json.loads(request.body)
+        body = read_json(request.body)
         message = exchange.take_event(connection, body)
     except (WebhookVerificationError, ConnectorError, ValueError, TypeError, AttributeError, RuntimeError):
         return HttpResponse(status=400)

@@ -3,16 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
 
 from django.db import transaction
 from django.utils import timezone
 from procrastinate.contrib.django import app
-from procrastinate.contrib.django.models import ProcrastinateJob
-from procrastinate.tasks import Task
 
 from yuvrel.connectors.base import Can
 from yuvrel.connectors.http import ConnectorError
+from yuvrel.outbox.actions import wake
 from yuvrel.outbox.models import Event
 from yuvrel.sales.actions import fill_backorders
 
@@ -24,6 +22,21 @@ from .runs import far_end_failed, far_end_works
 MOST_EVENTS = 2000
 # A worker gives a sign of life every HEARTBEAT seconds; without one for STALLED it counts as dead.
 HEARTBEAT, STALLED = 5, 20
+
+
+def wake_push(connection_id: int) -> None:
+    """Have the pending offers of a connection pushed."""
+    wake("channels.push_offers", f"connection:{connection_id}", connection_id=connection_id)
+
+
+def wake_deliver(connection_id: int) -> None:
+    """Have what waits for a connection sent."""
+    wake("channels.deliver", f"deliver:{connection_id}", connection_id=connection_id)
+
+
+def wake_exchange(connection_id: int) -> None:
+    """Have a connection asked for news."""
+    wake("channels.exchange", f"exchange:{connection_id}", connection_id=connection_id)
 
 
 @app.task(name="channels.relay")
@@ -53,11 +66,11 @@ def relay_now() -> int:
     to_tell |= outward.queue_purchase_orders(by_kind.get(Event.Kind.PURCHASE_ORDER, {}))
     Event.objects.filter(pk__in=[event.pk for event in events]).update(done_at=timezone.now())
     for connection_id in to_push:
-        push_offers.configure(lock=f"connection:{connection_id}").defer(connection_id=connection_id)
+        wake_push(connection_id)
     for connection_id in to_tell:
-        deliver.configure(lock=f"deliver:{connection_id}").defer(connection_id=connection_id)
+        wake_deliver(connection_id)
     if len(events) == MOST_EVENTS:
-        relay.defer()
+        wake(relay.name, "relay")
     return len(events)
 
 
@@ -128,22 +141,16 @@ def pulse(timestamp: int) -> None:
         due = last is None or connection.faults > 0 or (now - last).total_seconds() >= connection.every_seconds
         if connection.automatic and due and (Can.ORDERS in can or Can.PURCHASES in can):
             Connection.objects.filter(pk=connection.pk).update(last_exchange_at=now)
-            _wake(exchange_orders, f"exchange:{connection.pk}", connection_id=connection.pk)
+            wake_exchange(connection.pk)
         if connection.listings.filter(offer_state="pending").exists():
-            _wake(push_offers, f"connection:{connection.pk}", connection_id=connection.pk)
+            wake_push(connection.pk)
     due_out = OutboundMessage.objects.filter(state="waiting", next_try_at__lte=now, connection__in=at_work)
     for connection_id in set(due_out.values_list("connection_id", flat=True)):
-        _wake(deliver, f"deliver:{connection_id}", connection_id=connection_id)
+        wake_deliver(connection_id)
     for message_id in InboundMessage.objects.filter(state="new").order_by("pk").values_list("pk", flat=True)[:200]:
-        _wake(apply_inbound, f"inbound:{message_id}", message_id=message_id)
+        wake(apply_inbound.name, f"inbound:{message_id}", message_id=message_id)
     if Event.objects.filter(done_at=None).exists():
-        _wake(relay, "relay")
-
-
-def _wake(task: Task[Any, Any, Any], lock: str, **values: int) -> None:
-    """Defer a job, unless the same one waits already: behind a long fault they would pile up."""
-    if not ProcrastinateJob.objects.filter(status="todo", task_name=task.name, lock=lock).exists():
-        task.configure(lock=lock).defer(**values)
+        wake(relay.name, "relay")
 
 
 @app.periodic(cron="* * * * * */10")

@@ -31,6 +31,9 @@ class RunLog(Run):
 @contextmanager
 def run_of(connection: Connection, kind: str) -> Iterator[RunLog]:
     """Open a Run; failing ends it as failed with the reason, and the fault goes on its way."""
+    left = Run.objects.filter(connection=connection, kind=kind, state=Run.State.RUNNING)
+    # One that still runs writes its own end over this; one whose process died would run for ever.
+    left.update(state=Run.State.FAILED, ended_at=timezone.now())
     run = RunLog.objects.create(connection=connection, kind=kind)
     try:
         yield run

@@ -85,8 +85,10 @@ class ConnectionOut(Schema):
     minimum: Quantity
     maximum: Quantity | None
     order_states: list[str]
+    backorders: bool
     automatic: bool
     every_seconds: int
+    pause_until: datetime | None
     cash_customer: str
     fee_percent: Quantity
     fee_fixed: Money
@@ -121,6 +123,7 @@ class SettingsIn(Schema):
     minimum: QuantityIn | None = None
     maximum: QuantityIn | None = None
     order_states: list[str] | None = Field(None, max_length=20)
+    backorders: bool | None = None
     automatic: bool | None = None
     every_seconds: int | None = None
     cash_customer: str | None = Field(None, max_length=120)

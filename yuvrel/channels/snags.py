@@ -9,7 +9,7 @@ from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.people.roles import Ability, Actor, audit
 
 from . import exchange
-from .jobs import deliver, exchange_orders, push_offers
+from .jobs import wake_deliver, wake_exchange, wake_push
 from .models import Connection, Listing, OutboundMessage, Snag
 from .offers import push_again
 
@@ -37,15 +37,15 @@ def try_again(actor: Actor, snag_id: int) -> str:
     if snag.outbound:
         Connection.objects.filter(pk=snag.outbound.connection_id).update(pause_until=None)
         OutboundMessage.objects.filter(pk=snag.outbound.pk).update(state="waiting", attempts=0, next_try_at=timezone.now())
-        deliver.configure(lock=f"deliver:{snag.outbound.connection_id}").defer(connection_id=snag.outbound.connection_id)
+        wake_deliver(snag.outbound.connection_id)
         return "It is being sent again."
     if snag.listing:
         for connection_id in push_again(Listing.objects.get(pk=snag.listing.pk)):
-            push_offers.configure(lock=f"connection:{connection_id}").defer(connection_id=connection_id)
+            wake_push(connection_id)
         return "The offer is being sent again."
     if snag.connection:
         Connection.objects.filter(pk=snag.connection.pk).update(pause_until=None)
-        exchange_orders.configure(lock=f"exchange:{snag.connection.pk}").defer(connection_id=snag.connection.pk)
+        wake_exchange(snag.connection.pk)
         return "The connection is being tried again."
     raise RefusedError("There is nothing to try again; set it aside.", field="kind")
 

@@ -84,9 +84,37 @@ class Answer:
     def json(self) -> Any:
         """The body as data. Raises NonsenseError."""
         try:
-            return json.loads(self.body)
+            return read_json(self.body)
         except ValueError as error:
             raise NonsenseError("The answer is not JSON.", status=self.status) from error
+
+
+def read_json(body: bytes) -> Any:
+    """Data from JSON (RFC 8259), with the characters that no database text can hold replaced by U+FFFD.
+
+    Raises ValueError for what is not JSON: NaN and Infinity are not, nor is what is nested beyond measure.
+    """
+
+    def refuse(name: str) -> None:
+        raise ValueError(f"{name} is not JSON")
+
+    text = body.decode("utf-8", "replace")
+    try:
+        data = json.loads(text, parse_constant=refuse)
+    except RecursionError as error:
+        raise ValueError("nested too deeply") from error
+    return _storable(data) if "\\u0000" in text or "\\ud" in text.lower() else data
+
+
+def _storable(value: Any) -> Any:
+    """Without U+0000 and without halves of surrogate pairs."""
+    if isinstance(value, str):
+        return value.replace("\0", "\ufffd").encode("utf-8", "replace").decode()
+    if isinstance(value, list):
+        return [_storable(entry) for entry in value]
+    if isinstance(value, dict):
+        return {_storable(key): _storable(entry) for key, entry in value.items()}
+    return value
 
 
 @lru_cache(maxsize=1)

@@ -1,10 +1,12 @@
-"""Recording events. The relay job is deferred in the same transaction: a rollback takes it along."""
+"""Recording events, and waking the jobs that work on what was committed."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
 
+from django.db import transaction
 from procrastinate.contrib.django import app
+from procrastinate.contrib.django.models import ProcrastinateJob
 
 from .models import Event
 
@@ -16,4 +18,19 @@ def record(kind: Event.Kind, subject_ids: Iterable[int], cause: str = "") -> Non
     rows = [Event(kind=kind, subject_id=i, cause=cause[:120]) for i in sorted(set(subject_ids))]
     if rows:
         Event.objects.bulk_create(rows)
-        app.configure_task(RELAY).defer()
+        wake(RELAY, "relay")
+
+
+def wake(task: str, lock: str, **values: int) -> None:
+    """Have a job run once this transaction has committed; one that waits already will see what was written.
+
+    Asked for after the commit, so that a job which started before it is not taken for one that
+    will see it. Should the process die in between, the pulse finds what was left.
+    """
+    transaction.on_commit(lambda: _defer(task, lock, values))
+
+
+def _defer(task: str, lock: str, values: dict[str, int]) -> None:
+    waiting = ProcrastinateJob.objects.filter(status="todo", task_name=task, lock=lock, scheduled_at=None)
+    if not waiting.exists():
+        app.configure_task(task, lock=lock).defer(**values)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import date, datetime
+from datetime import UTC, date, datetime, time, timedelta
 from zoneinfo import ZoneInfo
 
 from .models import Company
@@ -21,3 +21,12 @@ def company_zone() -> ZoneInfo:
 def company_day(at: datetime) -> date:
     """The company's day on which `at` lies."""
     return at.astimezone(company_zone()).date()
+
+
+def end_of_day(day: date) -> datetime:
+    """The moment at which a company's day is over; the day may have 23 or 25 hours.
+
+    A day that begins twice or not at all where clocks change at midnight begins at its first moment.
+    """
+    following = datetime.combine(day + timedelta(days=1), time(), tzinfo=company_zone())
+    return following.astimezone(UTC)

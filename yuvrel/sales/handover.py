@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import date, datetime
 from decimal import Decimal
 from typing import Any, cast
 
-from yuvrel.books.actions import Posting, post
+from yuvrel.books.actions import Posting, open_day, post
 from yuvrel.books.models import JournalEntry, LedgerDocument
 from yuvrel.catalogue.models import BundleComponent, Item
 from yuvrel.core import postings
@@ -19,7 +19,7 @@ from yuvrel.core.orders import BookedLine, InvoicePart, LineKind, invoice_parts
 from yuvrel.core.postings import Revenue
 from yuvrel.core.postings import Role as AccountRole
 from yuvrel.people.queries import company_day
-from yuvrel.stock.actions import Cause, lock_balances, lock_costs, take_out
+from yuvrel.stock.actions import Cause, lock_balances, lock_costs, seen_by_a_count, take_out
 
 from .models import Invoice, OrderLine, Reservation, SalesOrder, Shipment, ShipmentLine
 
@@ -54,25 +54,32 @@ def hand_over(
 ) -> HandedOver:
     """Ship `quantities` (line id to units) and invoice them. The caller holds the order's lock.
 
-    A shipment uses reservations; a till sale takes what it sold whether it is there or not.
+    A shipment uses reservations; a till sale takes what it sold whether it is there or not, is
+    booked into an open month even when its own is closed, and minds the counts made since.
     """
     lines = {line.pk: line for line in order.lines.select_related("item")}
     _check(lines, quantities)
     serial = order.shipments.count() + 1
     number = order.number if serial == 1 else f"{order.number}-{serial}"
     shipment = Shipment.objects.create(order=order, number=number, carrier=carrier, tracking=tracking, shipped_at=at)
-    takes = _from_till(order, lines, quantities) if reason == "till sale" else _from_reserved(lines, quantities)
+    day = company_day(at)
+    if reason == "till sale":
+        day = open_day(day)
+        takes = _from_till(order, lines, quantities)
+        seen_by_a_count([(take.item_id, take.location_id, take.quantity) for take in takes], at, number)
+    else:
+        takes = _from_reserved(lines, quantities)
     costs = _take_stock(takes, Cause(reason, number, at, f"/orders/{order.pk}"))
     parts, revenue = invoice_parts([_booked(line) for line in lines.values()], dict(quantities), order.currency)
     _note_lines(shipment, lines, quantities, parts, costs)
-    _invoice(order, shipment, parts, lines, revenue, against, at)
+    _invoice(order, shipment, parts, lines, revenue, against, day)
     per_item: dict[int, Decimal] = defaultdict(Decimal)
     for take, cost in costs:
         per_item[take.item_id] += cost
     post(
         Posting(
             JournalEntry.Kind.COST,
-            company_day(at),
+            day,
             number,
             postings.cost_of_shipment(sorted(per_item.items())),
             link=f"/orders/{order.pk}",
@@ -206,9 +213,8 @@ def _invoice(
     lines: Mapping[int, OrderLine],
     revenue: Revenue,
     against: AccountRole,
-    at: datetime,
+    day: date,
 ) -> None:
-    day = company_day(at)
     Invoice.objects.create(
         shipment=shipment,
         number=shipment.number,

@@ -5,16 +5,25 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Callable
 
-from django.db import IntegrityError, transaction
+from django.db import IntegrityError, OperationalError, connection, transaction
 from django.http import HttpRequest, HttpResponse
+from psycopg.errors import LockNotAvailable
 
 from yuvrel.people.models import IdempotencyKey
 
 from .problems import problem
 
+WAIT = "5s"
+# These say nothing about the request itself: the next try may be answered otherwise.
+NOT_KEPT = (401, 403, 409)
+
 
 class IdempotencyMiddleware:
-    """Keeps the answer of a POST under its key for the person or token that sent it."""
+    """Keeps the answer of a POST under its key for the person or token that sent it.
+
+    The key, what the request does and the answer are committed together: a server that dies in the
+    middle leaves none of them behind, and the next try does the work.
+    """
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
         self.get_response = get_response
@@ -27,15 +36,22 @@ class IdempotencyMiddleware:
             return problem(422, "An Idempotency-Key has at most 120 characters.", "Idempotency-Key")
         owner = _owner(request)
         digest = hashlib.sha256(request.path.encode() + b"\0" + request.body).hexdigest()
-        row, kept = _claim(owner, key, digest)
-        if kept is not None:
-            return kept
-        response = self.get_response(request)
-        if response.status_code >= 500 or response.status_code in (401, 403, 409):
-            row.delete()
-        else:
-            row.status, row.body = response.status_code, response.content.decode(errors="replace")
-            row.save(update_fields=["status", "body"])
+        with transaction.atomic():
+            try:
+                row = _claim(owner, key, digest)
+            except OperationalError as error:
+                if not isinstance(error.__cause__, LockNotAvailable):
+                    raise
+                transaction.set_rollback(True)
+                return problem(409, "The first request with this Idempotency-Key is still running.")
+            if row is None:
+                return _kept(owner, key, digest)
+            response = self.get_response(request)
+            if connection.needs_rollback or response.status_code >= 500 or response.status_code in NOT_KEPT:
+                transaction.set_rollback(True)
+            else:
+                row.status, row.body = response.status_code, response.content.decode(errors="replace")
+                row.save(update_fields=["status", "body"])
         return response
 
 
@@ -46,18 +62,24 @@ def _owner(request: HttpRequest) -> str:
     return f"user:{request.user.pk}"
 
 
-def _claim(owner: str, key: str, digest: str) -> tuple[IdempotencyKey, HttpResponse | None]:
-    """The row of this key, and the answer already given, if there is one."""
+def _claim(owner: str, key: str, digest: str) -> IdempotencyKey | None:
+    """The new row of this key; None when it was used before. Waits a moment for one that is being used."""
     try:
-        with transaction.atomic():
-            return IdempotencyKey.objects.create(owner=owner, key=key, digest=digest), None
+        with transaction.atomic(), connection.cursor() as cursor:
+            cursor.execute("SELECT set_config('lock_timeout', %s, true)", [WAIT])
+            row = IdempotencyKey.objects.create(owner=owner, key=key, digest=digest)
+            cursor.execute("SELECT set_config('lock_timeout', '0', true)")
+            return row
     except IntegrityError:
-        row = IdempotencyKey.objects.get(owner=owner, key=key)
+        return None
+
+
+def _kept(owner: str, key: str, digest: str) -> HttpResponse:
+    """The answer that was given under this key."""
+    row = IdempotencyKey.objects.get(owner=owner, key=key)
     if row.digest != digest:
-        answer = problem(422, "This Idempotency-Key was used for a different request.", "Idempotency-Key")
-    elif row.status is None:
-        answer = problem(409, "The first request with this Idempotency-Key is still running.", "")
-    else:
-        answer = HttpResponse(row.body, status=row.status, content_type="application/json")
-        answer["Idempotency-Replayed"] = "true"
-    return row, answer
+        return problem(422, "This Idempotency-Key was used for a different request.", "Idempotency-Key")
+    sort = "application/json" if (row.status or 200) < 400 else "application/problem+json"
+    answer = HttpResponse(row.body, status=row.status, content_type=sort)
+    answer["Idempotency-Replayed"] = "true"
+    return answer

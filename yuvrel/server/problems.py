@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import json
 import logging
+from collections.abc import Callable
+from urllib.parse import unquote
 
-from django.db import IntegrityError
-from django.db.utils import OperationalError
+from django.db import DataError, IntegrityError, OperationalError
 from django.http import Http404, HttpRequest, HttpResponse
 from ninja import NinjaAPI
 from ninja.errors import AuthenticationError, HttpError, ValidationError
+from psycopg.errors import DeadlockDetected, LockNotAvailable
 
 from yuvrel.core.errors import YuvrelError
 
@@ -39,6 +41,7 @@ def problem(status: int, detail: str, field: str = "", errors: list[dict[str, st
 
 def install(api: NinjaAPI) -> None:
     """Map every exception a route can raise. The rejected input is never echoed back."""
+    _install_database(api)
 
     @api.exception_handler(YuvrelError)
     def _ours(request: HttpRequest, error: YuvrelError) -> HttpResponse:
@@ -62,6 +65,15 @@ def install(api: NinjaAPI) -> None:
     def _http(request: HttpRequest, error: HttpError) -> HttpResponse:
         return problem(error.status_code, str(error))
 
+    @api.exception_handler(Exception)
+    def _other(request: HttpRequest, error: Exception) -> HttpResponse:
+        log.exception("unexpected error on %s %s", request.method, request.path)
+        return problem(500, "Something went wrong here; it was logged. Nothing was changed.")
+
+
+def _install_database(api: NinjaAPI) -> None:
+    """What the database says no to."""
+
     @api.exception_handler(IntegrityError)
     def _constraint(request: HttpRequest, error: IntegrityError) -> HttpResponse:
         log.warning("constraint refused a request: %s", error)
@@ -70,12 +82,30 @@ def install(api: NinjaAPI) -> None:
         message = getattr(diagnosis, "message_primary", None) or "a rule of the database"
         return problem(422, f"The database refused it: {name or message}.")
 
+    @api.exception_handler(DataError)
+    @api.exception_handler(OverflowError)
+    def _too_large(request: HttpRequest, error: Exception) -> HttpResponse:
+        log.warning("a value was refused by the database: %s", type(error.__cause__ or error).__name__)
+        return problem(422, "A value is larger or longer than what can be kept. Nothing was changed.")
+
     @api.exception_handler(OperationalError)
     def _database(request: HttpRequest, error: OperationalError) -> HttpResponse:
+        if isinstance(error.__cause__, (DeadlockDetected, LockNotAvailable)):
+            log.warning("two requests waited for each other on %s", request.path)
+            return problem(503, "Somebody is changing the same thing just now. Nothing was changed; try again.")
         log.error("database unavailable: %s", error)
         return problem(503, "The database did not answer. Try again in a moment.")
 
-    @api.exception_handler(Exception)
-    def _other(request: HttpRequest, error: Exception) -> HttpResponse:
-        log.exception("unexpected error on %s %s", request.method, request.path)
-        return problem(500, "Something went wrong here; it was logged. Nothing was changed.")
+
+class StorableMiddleware:
+    """The one character no text of the database can hold is refused at the door, wherever it stands."""
+
+    def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        if request.path.startswith("/api/"):
+            json_body = request.content_type == "application/json" and b"\\u0000" in request.body
+            if json_body or "\0" in request.path or "\0" in unquote(request.META.get("QUERY_STRING", "")):
+                return problem(422, "A text holds the character U+0000, which cannot be kept. Take it out.")
+        return self.get_response(request)

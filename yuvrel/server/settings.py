@@ -7,7 +7,6 @@ from pathlib import Path
 
 import dj_database_url
 from csp.constants import NONE, SELF
-from psycopg_pool import ConnectionPool
 
 from .environment import flag, setting
 
@@ -48,6 +47,7 @@ INSTALLED_APPS = [
 ]
 
 MIDDLEWARE = [
+    "yuvrel.server.logs.RequestIdMiddleware",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.middleware.gzip.GZipMiddleware",
@@ -57,6 +57,7 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "yuvrel.server.problems.StorableMiddleware",
     "yuvrel.server.idempotency.IdempotencyMiddleware",
 ]
 
@@ -73,9 +74,9 @@ TEMPLATES = [
 DATABASES = {"default": dj_database_url.parse(setting("DATABASE_URL"))}
 DATABASES["default"]["CONN_MAX_AGE"] = 0
 if DATABASES["default"]["ENGINE"].endswith("postgresql") and not flag("YUVREL_NO_POOL"):
-    # Connections are checked when they are taken, so that a restart of the server is not noticed here.
-    pool = {"min_size": 1, "max_size": 12, "check": ConnectionPool.check_connection}
-    DATABASES["default"].setdefault("OPTIONS", {})["pool"] = pool
+    DATABASES["default"].setdefault("OPTIONS", {})["pool"] = {"min_size": 1, "max_size": 12}
+    # Connections are checked when they are taken, so that a restart of the server goes unnoticed here.
+    DATABASES["default"]["CONN_HEALTH_CHECKS"] = True
 
 AUTH_USER_MODEL = "people.User"
 AUTHENTICATION_BACKENDS = [
@@ -151,8 +152,24 @@ PROCRASTINATE_AUTODISCOVER_MODULE_NAME = "jobs"
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"line": {"format": "{asctime} {levelname} {name} {message}", "style": "{"}},
-    "handlers": {"stderr": {"class": "logging.StreamHandler", "formatter": "line"}},
+    "filters": {"trace": {"()": "yuvrel.server.logs.TraceFilter"}},
+    "formatters": {
+        "line": {"format": "{asctime} {levelname} {name} [{trace}] {message}", "style": "{"},
+        "json": {
+            "()": "pythonjsonlogger.json.JsonFormatter",
+            "format": "{asctime}{levelname}{name}{trace}{message}",
+            "style": "{",
+            "rename_fields": {"asctime": "at", "levelname": "level", "name": "logger"},
+        },
+    },
+    "handlers": {
+        "stderr": {
+            "class": "logging.StreamHandler",
+            "formatter": setting("YUVREL_LOG_FORMAT", "line"),
+            "filters": ["trace"],
+        }
+    },
     "root": {"handlers": ["stderr"], "level": setting("YUVREL_LOG_LEVEL", "WARNING")},
     "loggers": {"httpx": {"level": "WARNING"}, "fontTools": {"level": "ERROR"}, "weasyprint": {"level": "ERROR"}},
 }
+METRICS_TOKEN = setting("YUVREL_METRICS_TOKEN", "")

@@ -11,6 +11,7 @@ from django.views.decorators.csrf import ensure_csrf_cookie
 from yuvrel.channels.api import hook
 
 from .api import api
+from .metrics import metrics
 
 
 @ensure_csrf_cookie
@@ -39,5 +40,6 @@ urlpatterns = [
     path("hooks/<str:key>", hook),
     path("healthz", healthz),
     path("readyz", readyz),
+    path("metrics", metrics),
     re_path(r"^(?!api/|hooks/|static/|_app/).*$", page),
 ]

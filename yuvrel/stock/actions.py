@@ -11,7 +11,7 @@ from decimal import Decimal
 from django.db import transaction
 from django.db.models import F
 
-from yuvrel.books.actions import Posting, post
+from yuvrel.books.actions import Posting, open_day, post
 from yuvrel.books.models import JournalEntry
 from yuvrel.catalogue.models import Item
 from yuvrel.core import cost as costing
@@ -24,7 +24,7 @@ from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import Ability, Actor, audit
 
-from .models import CostChange, ItemCost, Lot, LotBalance, StockBalance, StockMove
+from .models import CostChange, ItemCost, Lot, LotBalance, StockBalance, StockCount, StockMove
 
 TAKES_AWAY = ("damaged", "lost", "expired", "sample")
 ADJUST_REASONS = ("damaged", "lost", "found", "count", "expired", "sample")
@@ -66,9 +66,9 @@ def _state(row: ItemCost) -> costing.CostState:
     return costing.CostState(row.quantity, row.value, row.last_average)
 
 
-def _note_change(row: ItemCost, change: costing.CostChange, quantity: Decimal, cause: Cause) -> None:
+def _cost_change(row: ItemCost, change: costing.CostChange, quantity: Decimal, cause: Cause) -> CostChange:
     """Only what comes in changes the average; an issue leaves at it and is no change of cost."""
-    CostChange.objects.create(
+    return CostChange(
         item_id=row.item_id,
         at=cause.at,
         cause=cause.reason,
@@ -84,10 +84,9 @@ def _note_change(row: ItemCost, change: costing.CostChange, quantity: Decimal, c
     )
 
 
-def _store(row: ItemCost, change: costing.CostChange) -> None:
+def _carry(row: ItemCost, change: costing.CostChange) -> None:
     row.quantity, row.value = change.after.quantity, change.after.value
     row.last_average = change.after.average
-    row.save()
 
 
 def put_in(
@@ -95,27 +94,29 @@ def put_in(
 ) -> costing.CostChange:
     """Bring units in at a value; the caller holds the locks and posts."""
     change = costing.receive(_state(row), quantity, value)
-    _note_change(row, change, quantity, cause)
-    _store(row, change)
-    _move(row.item_id, location_id, quantity, change.moved, cause, lot)
+    _cost_change(row, change, quantity, cause).save()
+    _carry(row, change)
+    row.save()
+    _move(row.item_id, location_id, quantity, change.moved, cause, lot).save()
     return change
 
 
 def take_out(row: ItemCost, location_id: int, quantity: Decimal, cause: Cause, lot: Lot | None = None) -> costing.CostChange:
     """Take units out at the moving average; lots that expire first leave first."""
     change = costing.issue(_state(row), quantity)
-    _store(row, change)
+    _carry(row, change)
+    row.save()
     parts = [(lot, quantity)] if lot else _first_expired(row.item_id, location_id, quantity)
     left = -change.moved
     for index, (part_lot, part) in enumerate(parts):
         value = left if index == len(parts) - 1 else round_money(-change.moved * part / quantity)
         left -= value
-        _move(row.item_id, location_id, -part, -value, cause, part_lot)
+        _move(row.item_id, location_id, -part, -value, cause, part_lot).save()
     return change
 
 
-def _move(item_id: int, location_id: int, quantity: Decimal, value: Decimal, cause: Cause, lot: Lot | None) -> None:
-    StockMove.objects.create(
+def _move(item_id: int, location_id: int, quantity: Decimal, value: Decimal, cause: Cause, lot: Lot | None) -> StockMove:
+    return StockMove(
         item_id=item_id,
         location_id=location_id,
         lot=lot,
@@ -210,6 +211,8 @@ def adjust(
     balance = lock_balances([(item.pk, location.pk)])[item.pk, location.pk]
     delta = _difference(item, location, balance, reason, change, counted)
     if not delta:
+        trace = audit(actor, "count agrees", "item", item.pk, after={"on_hand": str(balance.on_hand), "location": location.code})
+        _note_count(item, location, balance.on_hand, counted, f"ADJ-{trace.pk}", at)
         return None
     lot = Lot.objects.filter(pk=lot_id, item=item).first() if lot_id else None
     row = lock_costs([item.pk])[item.pk]
@@ -223,6 +226,7 @@ def adjust(
     )
     number = f"ADJ-{trace.pk}"
     cause = Cause(reason, number, at, f"/shelf/items/{item.pk}", note)
+    _note_count(item, location, balance.on_hand, counted, number, at)
     if delta > 0:
         moved = put_in(row, location.pk, delta, round_money(_state(row).average * delta), cause, lot)
     else:
@@ -241,6 +245,46 @@ def adjust(
     return entry
 
 
+def _note_count(item: Item, location: Location, expected: Decimal, counted: Decimal | None, document: str, at: datetime) -> None:
+    if counted is not None:
+        StockCount.objects.create(
+            item=item, location=location, counted=counted, expected=expected, document=document, counted_at=at
+        )
+
+
+def seen_by_a_count(takes: Iterable[tuple[int, int, Decimal]], sold_at: datetime, document: str) -> None:
+    """Put back what a count has seen already: units sold before it, of which we hear only now.
+
+    `takes` are (item, location, units). The shelf was counted without them, and the books were set
+    to that count; taking them out once more would make the books wrong. The correction is dated to
+    the count, so that the stock as at any time comes out right. The caller holds the balances' locks.
+    """
+    listed = list(takes)
+    costs = lock_costs(item for item, _, _ in listed)
+    for item_id, location_id, quantity in sorted(listed):
+        count = (
+            StockCount.objects.filter(item_id=item_id, location_id=location_id, counted_at__gt=sold_at)
+            .order_by("counted_at")
+            .first()
+        )
+        if count is None:
+            continue
+        note = f"sold before the count, heard of after it: {document}"
+        cause = Cause("count", count.document, count.counted_at, f"/shelf/items/{item_id}", note)
+        row = costs[item_id]
+        moved = put_in(row, location_id, quantity, round_money(_state(row).average * quantity), cause)
+        post(
+            Posting(
+                JournalEntry.Kind.ADJUSTMENT,
+                open_day(company_day(count.counted_at)),
+                count.document,
+                postings.adjustment("count", [(item_id, moved.moved, moved.true_up)]),
+                link=cause.link,
+                memo=note,
+            )
+        )
+
+
 @dataclass(frozen=True)
 class OpeningRow:
     """One line of opening stock: units and their cost per unit in base currency."""
@@ -251,6 +295,16 @@ class OpeningRow:
     unit_cost: Decimal
     lot_code: str = ""
     expires_on: date | None = None
+
+
+def _lots_of(rows: Sequence[OpeningRow]) -> dict[tuple[int, str], Lot]:
+    """The lots named in the rows, made where they are new."""
+    named = {(row.item_id, row.lot_code): row.expires_on for row in rows if row.lot_code and row.expires_on}
+    Lot.objects.bulk_create(
+        [Lot(item_id=item, code=code, expires_on=day) for (item, code), day in named.items()], ignore_conflicts=True
+    )
+    found = Lot.objects.filter(item_id__in={item for item, _ in named}, code__in={code for _, code in named})
+    return {(lot.item_id, lot.code): lot for lot in found}
 
 
 @transaction.atomic
@@ -264,15 +318,20 @@ def take_opening(actor: Actor, rows: Sequence[OpeningRow], at: datetime) -> int:
     trace = audit(actor, "take in opening stock", "opening", None, after={"lines": len(rows)})
     number = f"OPEN-{trace.pk}"
     cause = Cause("opening", number, at, "/shelf/opening")
-    values = []
+    lots = _lots_of(rows)
+    values, moves, changes = [], [], []
     for row in rows:
-        lot = None
-        if row.lot_code and row.expires_on:
-            lot, _ = Lot.objects.get_or_create(item_id=row.item_id, code=row.lot_code, defaults={"expires_on": row.expires_on})
-        value = round_money(row.quantity * row.unit_cost)
-        moved = put_in(costs[row.item_id], row.location_id, row.quantity, value, cause, lot)
-        ItemCost.objects.filter(item_id=row.item_id, last_cost=0).update(last_cost=row.unit_cost)
-        values.append((row.item_id, moved.moved, moved.true_up))
+        cost = costs[row.item_id]
+        change = costing.receive(_state(cost), row.quantity, round_money(row.quantity * row.unit_cost))
+        changes.append(_cost_change(cost, change, row.quantity, cause))
+        _carry(cost, change)
+        cost.last_cost = cost.last_cost or row.unit_cost
+        lot = lots.get((row.item_id, row.lot_code))
+        moves.append(_move(row.item_id, row.location_id, row.quantity, change.moved, cause, lot))
+        values.append((row.item_id, change.moved, change.true_up))
+    StockMove.objects.bulk_create(moves, batch_size=5000)
+    CostChange.objects.bulk_create(changes, batch_size=5000)
+    ItemCost.objects.bulk_update(costs.values(), ["quantity", "value", "last_average", "last_cost"], batch_size=500)
     post(
         Posting(
             JournalEntry.Kind.OPENING,

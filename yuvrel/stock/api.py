@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Any
 
 from django.db.models import Count, Q, Sum
@@ -29,11 +30,17 @@ ITEM_SORTS = {"title": "title", "sku": "sku", "price": "price", "created": "crea
 
 @router.get("/stock", response=StockPage, operation_id="list_stock")
 def list_stock(
-    request: HttpRequest, q: str = "", location: int | None = None, show: str = "all", cursor: str = "", limit: int = 200
+    request: HttpRequest,
+    q: str = "",
+    location: int | None = None,
+    show: str = "all",
+    as_at: date | None = None,
+    cursor: str = "",
+    limit: int = 200,
 ) -> Any:
-    """Stock by item and location."""
+    """Stock by item and location, now or as at the end of a day."""
     actor(request)
-    return queries.stock_sheet(q, location, show, cursor, limit)
+    return queries.stock_sheet(q, location, show, cursor, limit, as_at)
 
 
 @router.get("/moves", response=MovePage, operation_id="list_moves")

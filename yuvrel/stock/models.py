@@ -83,6 +83,24 @@ class StockMove(models.Model):
         ]
 
 
+class StockCount(models.Model):
+    """What somebody counted, whether it agreed or not. A sale that happened before it and is heard of
+    afterwards was seen by the count already."""
+
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, related_name="counts")
+    location = models.ForeignKey("people.Location", on_delete=models.PROTECT)
+    counted = models.DecimalField(**QUANTITY)
+    expected = models.DecimalField(**QUANTITY, help_text="What the books said at that moment")
+    document = models.CharField(max_length=60)
+    counted_at = models.DateTimeField()
+    recorded_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [models.CheckConstraint(condition=models.Q(counted__gte=0), name="counted_not_negative")]
+        indexes = [models.Index(fields=["item", "location", "counted_at"], name="count_item_place_time")]
+        triggers = [pgtrigger.Protect(name="count_append_only", operation=pgtrigger.Update | pgtrigger.Delete)]
+
+
 class StockBalance(models.Model):
     """What an item has at a location. on_hand follows the moves and committed the reservations,
     both by trigger; incoming follows the open purchase orders."""

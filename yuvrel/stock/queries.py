@@ -6,7 +6,7 @@ from datetime import date
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import F, Min, Q, QuerySet, Sum, Value
+from django.db.models import Exists, F, Min, OuterRef, Q, QuerySet, Sum, Value
 from django.db.models.functions import Coalesce
 
 from yuvrel.catalogue.models import Item
@@ -15,6 +15,7 @@ from yuvrel.core.money import ZERO, allocate
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.paging import ordering, page
 from yuvrel.people.models import Location
+from yuvrel.people.queries import end_of_day
 
 from .models import CostChange, ItemCost, LotBalance, StockBalance, StockMove
 
@@ -47,8 +48,10 @@ def balances(q: str, location: int | None, show: str) -> QuerySet[StockBalance]:
     return rows
 
 
-def stock_sheet(q: str, location: int | None, show: str, cursor: str, limit: int) -> dict[str, Any]:
-    """A page of the shelf, its rows valued, and the totals of all that match."""
+def stock_sheet(q: str, location: int | None, show: str, cursor: str, limit: int, as_at: date | None = None) -> dict[str, Any]:
+    """A page of the shelf, its rows valued, and the totals of all that match; `as_at` the end of a day, from its moves."""
+    if as_at:
+        return _sheet_as_at(q, location, cursor, limit, as_at)
     matching = balances(q, location, show)
     rows, following = page(matching, ["item__title", "location__position", "id"], cursor, limit)
     values = place_values({row.item_id for row in rows})
@@ -69,6 +72,33 @@ def stock_sheet(q: str, location: int | None, show: str, cursor: str, limit: int
         "next": following,
         "total_rows": matching.count(),
         "total_value": Decimal(total),
+    }
+
+
+def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: date) -> dict[str, Any]:
+    """What had happened by the end of a day, whenever it was heard of. Promises of that day are not kept."""
+    matching = balances(q, location, "all")
+    rows, following = page(matching, ["item__title", "location__position", "id"], cursor, limit)
+    moved = StockMove.objects.filter(happened_at__lt=end_of_day(day))
+    sums = {
+        (item, place): (units, value)
+        for item, place, units, value in moved.filter(item_id__in={row.item_id for row in rows})
+        .values_list("item_id", "location_id")
+        .annotate(units=Sum("quantity"), worth=Sum("value"))
+        .order_by()
+    }
+    pairs = matching.values("item_id", "location_id").order_by()
+    total = moved.filter(Exists(pairs.filter(item_id=OuterRef("item_id"), location_id=OuterRef("location_id"))))
+    shown = []
+    for row in rows:
+        units, value = sums.get((row.item_id, row.location_id), (ZERO, ZERO))
+        then = {"on_hand": units, "available": units, "value": value}
+        shown.append(_row(row, {}, {}) | then | dict.fromkeys(("committed", "backordered", "incoming"), ZERO))
+    return {
+        "rows": shown,
+        "next": following,
+        "total_rows": matching.count(),
+        "total_value": total.aggregate(value=Coalesce(Sum("value"), Value(ZERO)))["value"],
     }
 
 

@@ -47,6 +47,7 @@ class Ledger(Connector):
     kind = "ledger"
     label = "Ledger"
     can = frozenset({Can.DOCUMENTS})
+    calls_per_second = 50.0
     scopes = ("accounts.read", "documents.write", "balances.read")
 
     def identify(self) -> Identity:

@@ -91,6 +91,13 @@
 						>
 					{/each}
 				</div>
+				<label class="tick"
+					><input
+						type="checkbox"
+						checked={now.backorders}
+						onchange={() => set({ backorders: !now.backorders })}
+					/> takes backorders; else what is short is held</label
+				>
 				<label class="ask"
 					>Cash-sale customer in the ledger
 					<input
@@ -148,6 +155,16 @@
 						aria-invalid={refusal?.field === 'share_percent'}
 						value={now.share_percent}
 						oninput={(e) => set({ share_percent: e.currentTarget.value })}
+					/></label
+				>
+				<label class="ask"
+					>Show none below
+					<input
+						class="field"
+						inputmode="decimal"
+						aria-invalid={refusal?.field === 'minimum'}
+						value={now.minimum}
+						oninput={(e) => set({ minimum: e.currentTarget.value })}
 					/></label
 				>
 				<label class="ask"

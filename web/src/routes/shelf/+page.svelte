@@ -16,6 +16,7 @@
 	let q = $state(page.url.searchParams.get('q') ?? '');
 	let location = $state('');
 	let show = $state(page.url.searchParams.get('show') ?? 'all');
+	let asAt = $state(page.url.searchParams.get('as_at') ?? '');
 	let adjusting = $state<Schemas['StockRow'] | null>(null);
 	const wanted = Number(page.url.searchParams.get('adjust') ?? 0);
 
@@ -24,7 +25,7 @@
 		queryFn: () => ask(api.GET('/api/v1/locations'))
 	}));
 	const stock = createInfiniteQuery(() => ({
-		queryKey: ['stock', q, location, show],
+		queryKey: ['stock', q, location, show, asAt],
 		queryFn: ({ pageParam }) =>
 			ask(
 				api.GET('/api/v1/stock', {
@@ -34,6 +35,7 @@
 							show,
 							cursor: pageParam,
 							limit: 150,
+							...(asAt ? { as_at: asAt } : {}),
 							...(location ? { location: Number(location) } : {})
 						}
 					}
@@ -57,7 +59,9 @@
 </script>
 
 <Sheet question="What do we hold, and where?" tabs={SHELF_TABS} newPath="/shelf/opening">
-	{#snippet lead()}Available is on hand less committed. Every underlined figure opens its Working.{/snippet}
+	{#snippet lead()}{#if asAt}What had happened by the end of {day(asAt)}, whenever it was heard of:
+			the sum of the moves up to then.{:else}Available is on hand less committed. Every underlined
+			figure opens its Working.{/if}{/snippet}
 	{#snippet filters()}
 		<Filter bind:value={q} />
 		<select class="field" aria-label="Location" bind:value={location}>
@@ -71,8 +75,36 @@
 				value="short">owed or below zero</option
 			>
 		</select>
+		<label class="soft small at"
+			>as at the end of <input class="field" type="date" bind:value={asAt} /></label
+		>
 	{/snippet}
-	{#if rows.length}
+	{#if rows.length && asAt}
+		<table class="rows">
+			<thead
+				><tr
+					><th>Item</th><th>Location</th><th class="num">On hand then</th><th class="num"
+						>Value then, EUR</th
+					><th></th></tr
+				></thead
+			>
+			<tbody>
+				{#each rows as row (row.id)}
+					<tr data-row>
+						<td
+							><a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a>
+							<span class="soft small">{row.sku}</span></td
+						>
+						<td class="place">{row.location}</td>
+						<td class="num">{figure(row.on_hand)}</td>
+						<td class="num">{figure(row.value)}</td>
+						<td class="num"><a href="/shelf/moves?item={row.item_id}&location={row.location_id}">Its moves</a></td>
+					</tr>
+				{/each}
+			</tbody>
+		</table>
+		<More query={stock} />
+	{:else if rows.length}
 		<table class="rows">
 			<thead
 				><tr
@@ -152,6 +184,12 @@
 {/if}
 
 <style>
+	.at {
+		display: flex;
+		align-items: center;
+		gap: 6px;
+		white-space: nowrap;
+	}
 	.link {
 		color: var(--reed);
 		cursor: pointer;

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import asyncio
 import logging
-import time
+import signal
 from argparse import ArgumentParser
 from typing import Any
 
@@ -15,6 +16,7 @@ from psycopg import OperationalError
 from psycopg_pool import PoolTimeout
 
 from yuvrel.channels.jobs import HEARTBEAT, STALLED
+from yuvrel.server.logs import trace_job
 
 log = logging.getLogger("yuvrel.worker")
 PAUSE = 2.0
@@ -30,19 +32,41 @@ class Command(BaseCommand):
         parser.add_argument("--concurrency", type=int, default=4)
 
     def handle(self, *args: Any, **options: Any) -> None:
-        """Ends when asked to; a lost database is waited for."""
-        while True:
+        """Ends when told to; a worker that ends by itself lost its database, which is waited for."""
+        asyncio.run(self._run(options["concurrency"]))
+
+    async def _run(self, concurrency: int) -> None:
+        told = asyncio.Event()
+        loop = asyncio.get_running_loop()
+        for name in (signal.SIGINT, signal.SIGTERM):
+            loop.add_signal_handler(name, told.set)
+        while not told.is_set():
+            worker = asyncio.create_task(self._work(concurrency))
+            stop = asyncio.create_task(told.wait())
+            await asyncio.wait({worker, stop}, return_when=asyncio.FIRST_COMPLETED)
+            stop.cancel()
+            if told.is_set():
+                worker.cancel()
             try:
-                with app.replace_connector(app.connector.get_worker_connector()):  # type: ignore[attr-defined]
-                    app.run_worker(
-                        concurrency=options["concurrency"],
-                        update_heartbeat_interval=HEARTBEAT,
-                        stalled_worker_timeout=STALLED,
-                        delete_jobs="successful",
-                        shutdown_graceful_timeout=10,
-                    )
+                await worker
+            except asyncio.CancelledError:
                 return
             except (ConnectorException, OperationalError, PoolTimeout) as error:
-                log.error("the database went away; trying again", extra={"error": str(error)[:200], "pause": PAUSE})
+                log.error("the worker lost the database: %s", str(error).strip()[:200])
+            if not told.is_set():
+                log.error("the worker ended; it starts again in %s s", PAUSE)
                 close_old_connections()
-                time.sleep(PAUSE)
+                await asyncio.sleep(PAUSE)
+
+    async def _work(self, concurrency: int) -> None:
+        with app.replace_connector(app.connector.get_worker_connector()):  # type: ignore[attr-defined]
+            async with app.open_async():
+                await app.run_worker_async(
+                    concurrency=concurrency,
+                    update_heartbeat_interval=HEARTBEAT,
+                    stalled_worker_timeout=STALLED,
+                    delete_jobs="successful",
+                    task_middleware=[trace_job],
+                    shutdown_graceful_timeout=10,
+                    install_signal_handlers=False,
+                )

@@ -114,6 +114,13 @@
 							The token may: {data.test_report.scopes.join(', ')}.
 						</p>{/if}
 				{/if}
+				{#if data.pause_until && new Date(data.pause_until).getTime() > Date.now()}<p
+						class="bad"
+						role="status"
+					>
+						The far end is at fault and is left alone until {moment(data.pause_until)}; see
+						<a href="/connections/snags">the snags</a>. What waits is kept and goes out by itself.
+					</p>{/if}
 				{#if can('listings')}<p class="soft mt-1">
 						{data.counts['linked'] ?? 0} listings linked,
 						<a href="/range/pairing">{data.counts['unlinked'] ?? 0} not paired</a>,

@@ -1,0 +1,319 @@
+"""The whole system as processes of their own, which can be killed, and a burst of business through it."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import random
+import signal
+import socket
+import subprocess
+import sys
+import time
+from collections import Counter
+from collections.abc import Callable
+from decimal import Decimal as D
+from pathlib import Path
+from typing import Any
+
+import httpx
+from django.conf import settings
+from django.db import connection
+from django.db.models import Sum
+from django.utils import timezone
+
+from standins.store import Store
+from tests.channels.conftest import CHART, SHOP_SCOPES
+from tests.invariants import assert_invariants
+from tests.world import give, make_company, make_user
+from yuvrel.agreement import actions as agreement
+from yuvrel.agreement.models import Drift
+from yuvrel.books.models import JournalLine, LedgerDocument
+from yuvrel.catalogue.models import Item
+from yuvrel.channels import actions, linking
+from yuvrel.channels.models import InboundMessage, Listing, OutboundMessage, Snag
+from yuvrel.outbox.models import Event
+from yuvrel.people.models import ApiToken
+from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.sales.models import SalesOrder
+from yuvrel.stock.models import StockBalance
+
+ROOT = Path(__file__).resolve().parents[2]
+ITEMS = 12
+TOKEN = "yv_burst"
+SHOPS = ("web", "trade")
+
+
+def free_port() -> int:
+    """A port of the loopback that nobody uses now."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def wait_until(true: Callable[[], bool], what: str, seconds: float = 90) -> None:
+    """Look again and again; fails naming what did not come about."""
+    end = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < end, f"not within {seconds} s: {what}"
+        time.sleep(0.15)
+
+
+def setup() -> dict[str, dict[str, Any]]:
+    """Two shops and a till with the same twelve things, and a ledger."""
+    products = [
+        {
+            "id": f"p{n}",
+            "title": f"Thing {n}",
+            "category": "Things",
+            "tax_percent": "23",
+            "variants": [{"id": f"v{n}", "sku": f"T-{n}", "price": "12.30", "quantity": 0, "options": {}, "tracked": True}],
+        }
+        for n in range(ITEMS)
+    ]
+    articles = [
+        {
+            "id": f"{n}",
+            "plu": f"{n}",
+            "code": f"T-{n}",
+            "ean": "",
+            "label": f"Thing {n}",
+            "price": "12.30",
+            "group": "",
+            "vat": "23",
+            "stock": "0",
+        }
+        for n in range(ITEMS)
+    ]
+    tokens = {"t": SHOP_SCOPES}
+    return {
+        **{
+            name: {"account": {"id": name, "sort": "shop", "name": name, "tokens": tokens}, "product": products} for name in SHOPS
+        },
+        "mill": {
+            "account": {
+                "id": "mill",
+                "sort": "till",
+                "name": "Mill",
+                "tokens": {"t": ["articles:read", "articles:write", "sales:read"]},
+            },
+            "article": articles,
+        },
+        "books": {
+            "account": {
+                "id": "books",
+                "sort": "ledger",
+                "name": "Books",
+                "locked": [],
+                "chart": [{"code": c, "name": c} for c in CHART],
+                "tokens": {"t": ["accounts.read", "documents.write", "balances.read"]},
+            }
+        },
+    }
+
+
+class House:
+    """Web server, worker and stand-ins around the test database."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.web_port, self.standin_port = free_port(), free_port()
+        self.web, self.standins = f"http://127.0.0.1:{self.web_port}", f"http://127.0.0.1:{self.standin_port}"
+        self.running: dict[str, subprocess.Popen[bytes]] = {}
+        self.burst_number = 0
+        db = connection.settings_dict
+        self.env = os.environ | {
+            "DATABASE_URL": f"postgres://{db['USER']}:{db['PASSWORD']}@{db['HOST']}:{db['PORT']}/{db['NAME']}",
+            "YUVREL_ADDRESS": self.web,
+            "YUVREL_HOSTS": "127.0.0.1",
+            "YUVREL_NO_POOL": "0",
+        }
+        (folder / "setup.json").write_text(json.dumps(setup()))
+        self.commands = {
+            "web": f"gunicorn yuvrel.server.wsgi --bind 127.0.0.1:{self.web_port} --workers 2 --threads 4"
+            " --worker-class gthread --no-control-socket",
+            "worker": f"{sys.executable} manage.py work --concurrency 4",
+            "standins": f"{sys.executable} -m standins --port {self.standin_port} --store {folder}/standins.sqlite"
+            f" --setup {folder}/setup.json",
+        }
+
+    def start(self, name: str) -> None:
+        """Start one process, in a group of its own."""
+        with (self.folder / f"{name}.log").open("ab") as log:
+            self.running[name] = subprocess.Popen(
+                self.commands[name].split(), cwd=ROOT, env=self.env, stdout=log, stderr=log, start_new_session=True
+            )
+
+    def kill(self, name: str) -> None:
+        """kill -9, with everything it started."""
+        process = self.running.pop(name)
+        os.killpg(process.pid, signal.SIGKILL)
+        process.wait()
+
+    def stop(self) -> None:
+        """The end of the test."""
+        for name in list(self.running):
+            self.kill(name)
+
+    def open(self) -> None:
+        """Everything connected and in stock."""
+        settings.PUBLIC_ADDRESS = self.web
+        self.start("standins")
+        self.start("web")
+        wait_until(lambda: answers(f"{self.standins}/") and answers(f"{self.web}/readyz"), "the servers answer")
+        self.store = Store(str(self.folder / "standins.sqlite"))
+        make_company()
+        user = make_user(Role.MANAGER)
+        ApiToken.objects.create(user=user, name="burst", digest=hashlib.sha256(TOKEN.encode()).hexdigest())
+        for kind, name, path in (
+            ("web_shop", "web", "shop/web"),
+            ("web_shop", "trade", "shop/trade"),
+            ("till", "mill", "till/mill"),
+            ("ledger", "books", "ledger/books"),
+        ):
+            row = actions.add(SYSTEM, kind=kind, name=name, address=f"{self.standins}/{path}", token="t")
+            actions.test(SYSTEM, row.pk, timezone.now())
+            if kind != "ledger":
+                linking.take_listings(SYSTEM, row.pk, timezone.now(), create=name == "web")
+            actions.change_settings(SYSTEM, row.pk, 1, {"prefix": f"{name}-", "cash_customer": "cash", "every_seconds": 5})
+            actions.go_live(SYSTEM, row.pk, timezone.now())
+        for item in Item.objects.all():
+            give(item, 5000, "8.00")
+        self.start("worker")
+        wait_until(self.quiet, "the first offers are agreed")
+
+    def faults(self, account: str, late: float = 4, seed: int = 1, **on: float) -> None:
+        """Set the switchboard of one account, over its own API."""
+        body = {"on": on, "seed": seed, "late": late}
+        assert httpx.post(f"{self.standins}/switchboard/{account}", json=body).status_code == 200
+
+    def orders_there(self) -> dict[str, dict[str, Any]]:
+        """Every order of the shops and every receipt that was uploaded, as the far ends hold them."""
+        orders = {o["id"]: o for shop in SHOPS for o in self.store.all(shop, "order")}
+        receipts = {r["id"]: {**r, "version": 1, "status": "sold"} for r in self.store.all("mill", "receipt") if r["uploaded_at"]}
+        return orders | receipts
+
+    def quiet(self) -> bool:
+        """Whether nothing is on its way any more."""
+        there = {key: order["version"] for key, order in self.orders_there().items()}
+        here = dict(SalesOrder.objects.values_list("external_id", "external_version"))
+        return (
+            there == here
+            and not Event.objects.filter(done_at=None).exists()
+            and not InboundMessage.objects.filter(state="new").exists()
+            and not OutboundMessage.objects.filter(state="waiting").exists()
+            and not Listing.objects.filter(link="linked").exclude(offer_state="agreed").exists()
+        )
+
+    def state(self) -> Counter[str]:
+        """What there is of everything, as numbers that can be subtracted."""
+        found: Counter[str] = Counter()
+        for row in StockBalance.objects.select_related("item"):
+            found[f"on hand {row.item.sku}"] += int(row.on_hand)
+            found[f"committed {row.item.sku}"] += int(row.committed)
+        found.update(Counter(f"orders {s}" for s in SalesOrder.objects.values_list("state", flat=True)))
+        found.update(Counter(f"documents {s}" for s in LedgerDocument.objects.values_list("kind", flat=True)))
+        # Two edits of one order may be seen as one, so the number of journals differs from run to run; their sums do not.
+        del found["documents journal"]
+        for row in JournalLine.objects.values("account__role").annotate(total=Sum("amount")).order_by():
+            found[f"booked {row['account__role']}"] += int(row["total"] * 100)
+        for document in self.store.all("books", "document"):
+            for posting in document["postings"]:
+                found[f"ledger {posting['account']}"] += int(D(posting["amount"]) * 100)
+        return found
+
+    def verify(self) -> None:
+        """Nothing lost, nothing twice, everything agreed."""
+        there = self.orders_there()
+        ours = {row.external_id: row for row in SalesOrder.objects.all()}
+        assert set(ours) == set(there)
+        for key, order in there.items():
+            assert ours[key].total == D(order["total"]), key
+            assert (ours[key].state == "cancelled") == (order["status"] == "cancelled"), key
+            keys = [s["key"] for s in order.get("shipments", [])]
+            assert keys == list(dict.fromkeys(keys)), "a shipment told twice"
+            assert len(keys) == (ours[key].shipments.count() if ours[key].kind == "order" else 0)
+        booked = [d["number"] for d in self.store.all("books", "document")]
+        assert sorted(booked) == sorted(LedgerDocument.objects.values_list("number", flat=True))
+        assert_invariants()
+        assert agreement.check_all() == 0, list(Drift.objects.filter(healed_at=None).values("code", "title", "expected", "found"))
+        assert list(Snag.objects.filter(resolved_at=None).values_list("title", "detail")) == []
+
+    def burst(self, during: Callable[[int], None] = lambda step: None) -> None:
+        """200 orders, 30 edits, 20 cancellations, 50 changes of quantity, 6 till sales, 20 shipments.
+
+        The same each time, so that two bursts change everything by the same amounts. `during` is
+        called before each of the 300 steps.
+        """
+        self.burst_number += 1
+        self.bought: dict[int, str] = {}
+        chance = random.Random(7)
+        steps: list[Callable[[], None]] = [lambda n=n: self._buy(n, random.Random(n)) for n in range(200)]  # type: ignore[misc]
+        later: list[Callable[[], None]] = [lambda n=n: self._edit(n) for n in range(30)]  # type: ignore[misc]
+        later += [lambda n=n: self._cancel(n) for n in range(30, 50)]  # type: ignore[misc]
+        later += [lambda n=n: self._adjust(n) for n in range(50)]  # type: ignore[misc]
+        chance.shuffle(later)
+        # Edits and cancellations come among the last orders, long after what they change.
+        steps = steps[:80] + [step for pair in zip(steps[80:180], later, strict=True) for step in pair] + steps[180:]
+        with httpx.Client(base_url=self.standins, timeout=30) as self.shoppers, httpx.Client(base_url=self.web) as self.staff:
+            for number, step in enumerate(steps):
+                during(number)
+                step()
+                if number in (100, 200, 290):
+                    self._till(number)
+            self._ship(range(60, 80))
+
+    def _email(self, n: int) -> str:
+        return f"n{n}-{self.burst_number}@burst.example"
+
+    def _buy(self, n: int, chance: random.Random) -> None:
+        who = {"name": f"Shopper {n}", "email": self._email(n)}
+        wanted = {f"q-v{chance.randrange(ITEMS)}": str(chance.randint(1, 3)) for _ in range(chance.randint(1, 3))}
+        answer = self.shoppers.post(f"/shop/{SHOPS[n % 2]}/buy", data=who | wanted, headers={"Accept": "application/json"})
+        self.bought[n] = answer.json()["id"]
+
+    def _edit(self, n: int) -> None:
+        self.shoppers.post(f"/shop/{SHOPS[n % 2]}/office/edit", data={"id": self.bought[n], "count": str(n % 4 + 1)})
+
+    def _cancel(self, n: int) -> None:
+        self.shoppers.post(f"/shop/{SHOPS[n % 2]}/office/cancel", data={"id": self.bought[n]})
+
+    def _till(self, number: int) -> None:
+        for n in range(2):
+            self.shoppers.post("/till/mill/sell", data={f"q-{(number + n) % ITEMS}": "2"})
+        self.shoppers.post("/till/mill/upload")
+
+    def _call(self, path: str, body: dict[str, Any], key: str) -> None:
+        """A call of our own API as a careful program makes it: with a key, again until it is answered."""
+        headers = {"Authorization": f"Bearer {TOKEN}", "Idempotency-Key": f"{key}-{self.burst_number}"}
+        for _ in range(100):
+            try:
+                answer = self.staff.post(f"/api/v1/{path}", json=body, headers=headers)
+            except httpx.HTTPError:
+                time.sleep(0.3)
+                continue
+            if answer.status_code < 400:
+                return
+            assert answer.status_code in (409, 500, 502, 503), answer.text
+            time.sleep(0.3)
+        raise AssertionError(f"{path} was never answered")
+
+    def _adjust(self, n: int) -> None:
+        item = Item.objects.get(sku=f"T-{n % ITEMS}")
+        body = {"item_id": item.pk, "location_id": item.balances.get().location_id, "reason": "found" if n % 3 else "lost"}
+        self._call("adjustments", body | {"change": "4" if n % 3 else "-3"}, f"adjust-{n}")
+
+    def _ship(self, orders: range) -> None:
+        for n in orders:
+            key = self.bought[n]
+            wait_until(lambda k=key: SalesOrder.objects.filter(external_id=k, state="ready").exists(), "an order is ready")  # type: ignore[misc]
+            self._call(f"orders/{SalesOrder.objects.get(external_id=key).pk}/ship", {"carrier": "Packhorse"}, f"ship-{n}")
+
+
+def answers(address: str) -> bool:
+    """Whether a server is there."""
+    try:
+        return httpx.get(address).status_code == 200
+    except httpx.HTTPError:
+        return False

@@ -1,0 +1,152 @@
+"""Under every fault, alone and mixed, and through every kill -9: nothing lost, nothing twice, all agreed in the end."""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import subprocess
+import time
+from collections import Counter
+from collections.abc import Iterator
+from pathlib import Path
+from threading import Timer
+from typing import Any
+
+import pytest
+from django.db import connection
+from django.test.utils import setup_databases, teardown_databases
+
+from standins.faults import FAULTS
+from tests.faults.house import ROOT, SHOPS, House, wait_until
+from yuvrel.channels.models import Run, Snag
+
+# Faults that would stop everything while they last strike half of the calls; the others all.
+SHARE = {"busy": 0.5, "broken": 0.5, "dropped": 0.5, "expired": 0.5, "nonsense": 0.5, "slow": 0.1, "page_twice": 0.5}
+
+ACCOUNTS = (*SHOPS, "mill", "books")
+
+
+@pytest.fixture(scope="module")
+def house(django_test_environment: None, django_db_blocker: Any, tmp_path_factory: pytest.TempPathFactory) -> Iterator[House]:
+    """One house for all bursts; its company grows by each of them.
+
+    The database is set up by hand: a test marked for it would be wrapped in a transaction of its own.
+    """
+    with django_db_blocker.unblock():
+        databases = setup_databases(verbosity=0, interactive=False)
+        found = House(tmp_path_factory.mktemp("house"))
+        try:
+            found.open()
+            yield found
+        finally:
+            found.stop()
+            teardown_databases(databases, verbosity=0)
+
+
+@pytest.fixture(scope="module")
+def undisturbed(house: House) -> Counter[str]:
+    """What a burst changes when nothing is wrong."""
+    return change(house)
+
+
+def change(house: House, **hooks: Any) -> Counter[str]:
+    """Run a burst to its end; what it changed."""
+
+    before = house.state()
+    house.burst(**hooks)
+    for account in ACCOUNTS:
+        house.faults(account)
+    wait_until(house.quiet, "everything is agreed again")
+    house.verify()
+    after = house.state()
+    after.subtract(before)
+    return after
+
+
+def test_an_undisturbed_burst_does_what_was_asked(undisturbed: Counter[str]) -> None:
+    assert undisturbed["orders cancelled"] == 20
+    assert undisturbed["orders shipped"] == 20
+    assert undisturbed["orders closed"] == 6
+    assert undisturbed["orders ready"] == 160
+    assert undisturbed["documents invoice"] == 20 + 6
+    assert all(
+        undisturbed[f"ledger {code}"] == undisturbed[f"booked {role}"]
+        for code, role in (("1300", "inventory"), ("4000", "sales"))
+    )
+
+
+# Each fault alone takes a while: script/test faults puts several together, script/test every-fault takes them in turn.
+TOGETHER = [
+    ("webhook_lost", "page_twice", "busy", "clock_slow"),
+    ("webhook_twice", "dropped", "line_refused", "page_empty"),
+    ("webhook_swapped", "webhook_late", "expired", "broken"),
+    ("webhook_unsigned", "nonsense", "clock_fast", "slow"),
+]
+CASES = [(name,) for name in FAULTS] if os.environ.get("YUVREL_EVERY_FAULT") else TOGETHER
+
+
+def test_every_fault_is_among_the_cases() -> None:
+    assert sorted(name for names in CASES for name in names) == sorted(FAULTS)
+
+
+@pytest.mark.parametrize("faults", CASES, ids="+".join)
+def test_a_burst_under_faults(house: House, undisturbed: Counter[str], faults: tuple[str, ...]) -> None:
+    for seed, account in enumerate(ACCOUNTS):
+        house.faults(account, seed=seed, **{name: SHARE.get(name, 1.0) / len(faults) ** 0.5 for name in faults})
+    assert change(house) == undisturbed
+
+
+def test_a_burst_under_a_random_mixture(house: House, undisturbed: Counter[str]) -> None:
+    chance = random.Random(11)
+
+    def shuffle(step: int) -> None:
+        if step % 50 == 0:
+            for account in ACCOUNTS:
+                on = {name: round(chance.uniform(0.1, 0.4), 2) for name in chance.sample(list(FAULTS), 5) if name != "slow"}
+                house.faults(account, seed=step, **on)
+
+    assert change(house, during=shuffle) == undisturbed
+
+
+@pytest.mark.parametrize("what", ["worker", "web"])
+def test_a_process_killed_in_the_middle(house: House, undisturbed: Counter[str], what: str) -> None:
+    def strike(step: int) -> None:
+        if step in (90, 180, 250):
+            wait_until(lambda: what in house.running, f"the {what} was started again")
+            house.kill(what)
+            # Its supervisor starts it again while business goes on.
+            Timer(1.5, house.start, [what]).start()
+
+    assert change(house, during=strike) == undisturbed
+    assert not Run.objects.filter(state="running", started_at__lt=Run.objects.latest("started_at").started_at).exists()
+
+
+def test_postgresql_killed_in_the_middle(house: House, undisturbed: Counter[str]) -> None:
+    def strike(step: int) -> None:
+        if step in (100, 220):
+            connection.close()
+            kill_database()
+            time.sleep(0.5)
+            start_database()
+
+    assert change(house, during=strike) == undisturbed
+    assert not Snag.objects.filter(resolved_at=None).exists()
+
+
+def _script(text: str) -> str:
+    found = subprocess.run(["bash", "-c", f". script/lib.sh; {text}"], cwd=ROOT, capture_output=True, text=True, check=True)
+    return found.stdout.strip()
+
+
+def kill_database() -> None:
+    """kill -9 of the server and of all it started."""
+    pid = int(Path(_script('home=$(pg_home); as_pg head -n 1 "$home/postmaster.pid"')).name)
+    children = subprocess.run(["pgrep", "-P", str(pid)], capture_output=True, text=True, check=False).stdout.split()
+    for process in [pid, *map(int, children)]:
+        os.kill(process, signal.SIGKILL)
+
+
+def start_database() -> None:
+    """Start it again, as its supervisor would; it recovers by itself."""
+    _script("DB_PORT=$YUVREL_TEST_CLUSTER_PORT; load_env; start_database")
