@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterator
+from decimal import Decimal as D
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any, ClassVar
 
@@ -12,10 +13,13 @@ from django.utils import timezone
 
 from tests.channels.conftest import Standins
 from tests.channels.test_journey import World, settle, world  # noqa: F401  (the fixture itself)
-from yuvrel.channels import exchange, linking
+from tests.invariants import assert_invariants
+from tests.world import give
+from yuvrel.catalogue.models import Item
+from yuvrel.channels import actions, exchange, linking, snags
 from yuvrel.channels.access import seal, unseal
-from yuvrel.channels.models import InboundMessage, Listing, Run, Snag
-from yuvrel.connectors.base import Account, Can
+from yuvrel.channels.models import Connection, InboundMessage, Listing, Run, Snag
+from yuvrel.connectors.base import Account, Can, pages
 from yuvrel.connectors.http import (
     AccessError,
     AddressError,
@@ -26,11 +30,12 @@ from yuvrel.connectors.http import (
     RefusedByFarEndError,
     UnreachableError,
 )
-from yuvrel.connectors.messages import RemoteOrder
+from yuvrel.connectors.messages import Page, RemoteOrder
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.errors import NotFoundError, StaleError, YuvrelError
 from yuvrel.people.roles import SYSTEM
-from yuvrel.sales.models import SalesOrder
+from yuvrel.sales.actions import release
+from yuvrel.sales.models import Reservation, SalesOrder
 
 pytestmark = pytest.mark.django_db
 
@@ -158,8 +163,6 @@ def test_an_unknown_item_waits_until_its_listing_is_linked(world: World) -> None
     assert snag.field == "item"
     assert SalesOrder.objects.get().state == "held"
     linking.link(SYSTEM, Listing.objects.get(connection=world.shop, external_id="v4").pk, world.small.pk)
-    from yuvrel.channels import snags
-
     assert "Taken in" in snags.try_again(SYSTEM, snag.pk)
     assert SalesOrder.objects.get().state == "ready"
     assert not Snag.objects.filter(resolved_at=None).exists()
@@ -212,8 +215,6 @@ def test_reading_listings_twice_makes_nothing_twice(world: World) -> None:  # no
 
 def test_an_ignored_listing_hears_nothing(world: World, standins: Standins) -> None:  # noqa: F811
     linking.ignore(SYSTEM, Listing.objects.get(connection=world.shop, item=world.small).pk)
-    from tests.world import give
-
     give(world.small, 7)
     settle()
     assert world.shown("SMK-S") == 10
@@ -231,3 +232,199 @@ def test_sealed_secrets_open_with_any_key_and_refuse_a_stranger(settings: Any) -
     with pytest.raises(YuvrelError):
         unseal(sealed)
     assert unseal("") == ""
+
+
+def _line(**change: Any) -> dict[str, Any]:
+    line = {"id": "l1", "variant_id": "v1", "sku": "SMK-S", "title": "Smoker small", "quantity": 1, "amount": "24.60"}
+    return {**line, "tax_percent": "23", **change}
+
+
+def _arrange(world: World, lines: list[dict[str, Any]], **change: Any) -> dict[str, Any]:  # noqa: F811
+    """An order at the shop made of these lines, its total their sum."""
+    total = sum((D(str(line["amount"])) for line in lines), D(0))
+    facts = {"lines": lines, "discounts": [], "surcharges": [], "shipping_lines": [], "total": str(total)}
+    return _send(world, **(facts | change))  # type: ignore[return-value]
+
+
+@pytest.mark.parametrize(
+    ("line", "field", "said"),
+    [
+        ({"quantity": 0}, "quantity", "greater than zero"),
+        ({"quantity": -2}, "quantity", "greater than zero"),
+        ({"quantity": "1.5"}, "quantity", "decimals"),
+        ({"variant_id": "v99", "sku": "WHO-KNOWS"}, "item", "No item is linked to WHO-KNOWS"),
+    ],
+)
+def test_a_line_that_cannot_be_holds_its_order_and_names_the_field(
+    world: World,  # noqa: F811
+    line: dict[str, Any],
+    field: str,
+    said: str,
+) -> None:
+    _arrange(world, [_line(**line)])
+    world.buy({"v2": 1})
+    assert exchange.poll(world.shop) == 2
+    snag = Snag.objects.get(resolved_at=None)
+    assert (snag.field, said in snag.detail, snag.order and snag.order.state) == (field, True, "held"), snag.detail
+    assert SalesOrder.objects.exclude(state="held").get().state == "ready"
+
+
+@pytest.mark.parametrize(
+    ("change", "field"),
+    [
+        ({"lines": "none"}, "lines"),
+        ({"version": None}, "version"),
+        ({"total": "a lot"}, "total"),
+        ({"total": "NaN"}, "total"),
+        ({"total": "1e40"}, "total"),
+        ({"created_at": "yesterday"}, "placed_at"),
+        ({"created_at": "2027-03-14T09:30:00"}, "placed_at"),
+        ({"currency": "POUNDS"}, "currency"),
+        ({"lines": [_line(amount="free")]}, "amount"),
+        ({"lines": [_line(quantity="many")]}, "quantity"),
+        ({"lines": [{"id": "l1"}]}, "variant_id"),
+    ],
+)
+def test_an_order_that_cannot_be_read_is_kept_and_the_others_go_on(
+    world: World,  # noqa: F811
+    change: dict[str, Any],
+    field: str,
+) -> None:
+    bad = _send(world, **change)
+    sound = world.buy({"v2": 1})
+    assert exchange.poll(world.shop) == 1 + 1
+    assert SalesOrder.objects.get().external_id == sound["id"]
+    snag = Snag.objects.get(resolved_at=None)
+    assert snag.field == field
+    assert "try again" in snag.detail
+    kept = InboundMessage.objects.get(kind="unreadable")
+    assert kept.body["id"] == bad["id"]  # type: ignore[index]
+    assert exchange.poll(world.shop) == 0, "it is not taken in again and again"
+    with pytest.raises(YuvrelError, match="still cannot be read"):
+        snags.try_again(SYSTEM, snag.pk)
+    with world.standins.store.transaction():
+        mended = {**world.standins.store.get("web", "order", bad["id"]), **_sound(bad)}  # type: ignore[index,dict-item]
+        world.standins.store.put("web", "order", bad["id"], mended)  # type: ignore[index]
+    assert exchange.poll(world.shop) == 1
+    assert SalesOrder.objects.count() == 2
+    assert not Snag.objects.filter(resolved_at=None).exists()
+
+
+def _sound(order: Any) -> dict[str, Any]:
+    now = timezone.now().isoformat()
+    facts = {"lines": [_line()], "discounts": [], "surcharges": [], "shipping_lines": [], "total": "24.60", "version": 9}
+    return {**facts, "currency": "EUR", "created_at": now, "updated_at": now}
+
+
+def test_an_order_of_500_lines_is_taken_in_whole(world: World) -> None:  # noqa: F811
+    _arrange(world, [_line(id=f"l{n}", variant_id="v2" if n % 2 else "v1") for n in range(500)])
+    assert exchange.poll(world.shop) == 1
+    order = SalesOrder.objects.get()
+    assert (order.lines.count(), order.state, str(order.total)) == (500, "received", "12300.00")
+    assert_invariants()
+
+
+def test_a_megabyte_of_text_and_odd_characters_stop_nothing(world: World) -> None:  # noqa: F811
+    who = {"name": "U" * 1_000_000, "email": "e" * 5000, "note": "a\0b \ud83d"}
+    order = _arrange(world, [_line(title="t" * 300_000)], customer=who)
+    world.buy({"v2": 1})
+    assert exchange.poll(world.shop) == 2
+    taken = SalesOrder.objects.get(external_id=order["id"])  # type: ignore[index]
+    assert taken.state == "ready"
+    assert taken.customer is not None
+    assert len(taken.customer.name) == 160
+    assert "\ufffd" in InboundMessage.objects.get(key__contains=order["id"]).body["customer"]["note"]  # type: ignore[index]
+
+
+def test_a_barcode_with_a_wrong_check_digit_pairs_nothing_and_stops_nothing(world: World) -> None:  # noqa: F811
+    product = world.standins.store.get("web", "product", "p2")
+    assert product
+    more = [{**product["variants"][0], "id": "v8", "sku": "ODD-1", "barcode": "2100000000013"}]
+    with world.standins.store.transaction():
+        world.standins.store.amend("web", "product", "p2", {**product, "variants": product["variants"] + more})
+    linking.take_listings(SYSTEM, world.shop.pk, timezone.now(), create=True)
+    listing = Listing.objects.get(external_id="v8")
+    assert listing.barcode == "2100000000013"
+    item = Item.objects.filter(sku="ODD-1").first()
+    assert item is None or not item.barcodes.exists()
+
+
+def test_a_listing_that_cannot_be_read_is_named_and_the_others_are_taken_in(world: World) -> None:  # noqa: F811
+    product = world.standins.store.get("web", "product", "p2")
+    assert product
+    bad = [{"id": "v9", "sku": "X", "price": "cheap", "quantity": 1, "options": {}}]
+    with world.standins.store.transaction():
+        world.standins.store.amend("web", "product", "p2", {**product, "variants": product["variants"] + bad})
+    run = linking.take_listings(SYSTEM, world.shop.pk, timezone.now(), create=False)
+    assert (run.state, run.done) == ("done", 4)
+    snag = Snag.objects.get(kind="listings", resolved_at=None)
+    assert snag.field == "price"
+    assert "v9" in snag.detail
+    with world.standins.store.transaction():
+        world.standins.store.amend("web", "product", "p2", product)
+    linking.take_listings(SYSTEM, world.shop.pk, timezone.now(), create=False)
+    assert not Snag.objects.filter(resolved_at=None).exists()
+
+
+def test_a_connection_without_backorders_holds_what_is_short(world: World) -> None:  # noqa: F811
+    row = Connection.objects.get(pk=world.shop.pk)
+    actions.change_settings(SYSTEM, row.pk, row.version, {"backorders": False})
+    row.refresh_from_db()
+    _arrange(world, [_line(quantity=40, amount="984.00")])
+    exchange.poll(row)
+    snag = Snag.objects.get(resolved_at=None)
+    assert snag.detail == "Of SMK-S, 40 are wanted and 10 are left. This connection takes no backorders."
+    order = SalesOrder.objects.get()
+    assert order.state == "held"
+    assert not Reservation.objects.exists()
+    give(world.small, 30, "8.00")
+    assert "Taken in" in snags.try_again(SYSTEM, snag.pk)
+    order.refresh_from_db()
+    assert order.state == "ready"
+    assert_invariants()
+
+
+def test_letting_a_short_order_go_makes_backorders(world: World) -> None:  # noqa: F811
+    row = Connection.objects.get(pk=world.shop.pk)
+    actions.change_settings(SYSTEM, row.pk, row.version, {"backorders": False})
+    row.refresh_from_db()
+    _arrange(world, [_line(quantity=40, amount="984.00")])
+    exchange.poll(row)
+    order = release(SYSTEM, SalesOrder.objects.get().pk, timezone.now())
+    assert order.state == "received"
+    assert {(r.state, int(r.quantity)) for r in Reservation.objects.all()} == {("open", 10), ("backorder", 30)}
+    assert_invariants()
+
+
+@pytest.mark.parametrize(
+    "nonsense", [b"<html>", b"[]", b'{"orders": 3}', b'{"orders": [1]}', b"{" * 100_000, b'{"orders": [], "next": NaN}']
+)
+def test_an_answer_of_another_shape_is_nonsense_or_a_snag(far_end: str, nonsense: bytes) -> None:
+    path = "/api/orders?updated_since=2027&cursor=&limit=50"
+    FarEnd.answers[path] = (200, {}, nonsense)
+    shop = KINDS["web_shop"](Account(far_end, "t", allow_private=True, attempts=1))
+    try:
+        page = shop.orders("2027", "")
+    except NonsenseError:
+        return
+    assert [type(order).__name__ for _, order in page.rows] == ["Unreadable"]
+
+
+def test_a_far_end_that_asks_for_a_pause_gets_it(far_end: str) -> None:
+    FarEnd.answers["/x"] = (429, {"Retry-After": "120"}, b'{"detail": "later"}')
+    with pytest.raises(BusyError) as caught:
+        Caller(far_end, "t", allow_private=True, attempts=3).call("GET", "/x")
+    assert (caught.value.wait, len(FarEnd.seen)) == (120.0, 1)
+
+
+def test_pages_that_lead_back_come_to_an_end() -> None:
+    asked: list[str] = []
+
+    def fetch(cursor: str) -> Page:
+        asked.append(cursor)
+        return Page(rows=[cursor], cursor={"": "a", "a": "b"}.get(cursor, "a"))
+
+    with pytest.raises(NonsenseError, match="same page"):
+        list(pages(fetch))
+    assert asked[:2] == ["", "a"]
+    assert [p.rows for p in pages(lambda cursor: Page(rows=[], cursor="" if cursor else "a"))] == [[], []]

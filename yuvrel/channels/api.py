@@ -206,6 +206,6 @@ def hook(request: HttpRequest, key: str) -> HttpResponse:
         message = exchange.take_event(connection, body)
     except (WebhookVerificationError, ConnectorError, ValueError, TypeError, AttributeError, RuntimeError):
         return HttpResponse(status=400)
-    if message:
+    if message and message.state == message.State.NEW:
         apply_inbound.defer(message_id=message.pk)
     return HttpResponse(status=204)

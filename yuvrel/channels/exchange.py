@@ -78,8 +78,9 @@ def poll(connection: Connection) -> int:
                 newest = max(newest, str(changed_at))
                 message = keep(connection, order, "poll")
                 if message:
-                    apply(message.pk)
                     fresh += 1
+                    if message.state == InboundMessage.State.NEW:
+                        apply(message.pk)
             run.done = run.total = fresh
             Connection.objects.filter(pk=connection.pk).update(watermark=newest)
         run.note(f"{fresh} new versions of orders")

@@ -37,7 +37,7 @@ def check_line(line: ChannelLine, decimals: int = 0, currency: str = "EUR") -> N
     if line.kind not in KINDS:
         raise BadInputError(f"{line.kind!r} is not a kind of order line.", field="kind")
     if line.kind in ("item", "service") and line.quantity <= 0:
-        raise BadInputError(f"{line.title!r} has a quantity of {line.quantity}.", field="quantity")
+        raise BadInputError(f"{line.title!r} has a quantity of {line.quantity}; it must be greater than zero.", field="quantity")
     if line.quantity != line.quantity.quantize(Decimal(1).scaleb(-decimals)):
         raise BadInputError(
             f"{line.title!r} has a quantity of {line.quantity}; {decimals} decimals are allowed.",
