@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import threading
 from decimal import Decimal as D
 
 import pytest
-from django.db import connection, connections
 
 from tests.invariants import assert_invariants
-from tests.world import NOW, give, incoming, make_bundle, make_company, make_connection, make_item, order_line
+from tests.world import NOW, give, incoming, make_bundle, make_connection, make_item, order_line
 from yuvrel.books.models import JournalEntry, LedgerDocument
 from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.people.models import Location
@@ -190,42 +188,3 @@ def test_profit_and_sheet(company: Location, django_assert_max_num_queries: obje
     found = profits(list(SalesOrder.objects.select_related("connection")[:1]))
     # 10.00 net - 2.00 cost - (2 % of 12.30 = 0.25, + 0.25) = 7.50
     assert next(iter(found.values())).contribution == D("7.50")
-
-
-@pytest.mark.django_db(transaction=True)
-def test_forty_shoppers_and_a_till_race_for_ten_units() -> None:
-    """Real threads and transactions: exactly ten are reserved between the shops, the till is always
-    recorded, and nobody sees a deadlock."""
-    make_company()
-    item = make_item(on_hand=10)
-    shops = [make_connection(), make_connection()]
-    till = make_connection("till")
-    wanted = [incoming(shops[n % 2], order_line(item, 1)) for n in range(40)]
-    faults: list[Exception] = []
-
-    def run(work: object) -> None:
-        try:
-            work()  # type: ignore[operator]
-        except Exception as error:
-            faults.append(error)
-        finally:
-            connections.close_all()
-
-    threads = [threading.Thread(target=run, args=(lambda x=x: take_order(SYSTEM, x, NOW),)) for x in wanted]
-    sale = incoming(till, order_line(item, 2))
-    threads.insert(20, threading.Thread(target=run, args=(lambda: take_till_sale(SYSTEM, sale),)))
-    for thread in threads:
-        thread.start()
-    for thread in threads:
-        thread.join()
-    assert faults == []
-    balance = StockBalance.objects.get(item=item)
-    reserved = Reservation.objects.filter(state="open").count()
-    assert balance.on_hand == 8
-    assert reserved in (8, 9, 10)  # what was reserved before the till took its two stays reserved
-    assert balance.committed == reserved
-    assert reserved + balance.backordered == 40
-    assert SalesOrder.objects.count() == 41
-    assert_invariants()
-    with connection.cursor() as cursor:
-        cursor.execute("TRUNCATE procrastinate_jobs CASCADE")

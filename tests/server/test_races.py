@@ -1,0 +1,155 @@
+"""Real threads with real transactions after the same goods: nobody sees a deadlock, no unit goes twice."""
+
+from __future__ import annotations
+
+import random
+import threading
+from collections.abc import Callable, Iterator
+from decimal import Decimal as D
+
+import pytest
+from django.db import connection, connections
+from django.db.models import Sum
+
+from tests.invariants import assert_invariants, assert_told_once
+from tests.world import NOW, incoming, make_company, make_connection, make_item, make_supplier, order_line
+from yuvrel.buying.actions import Arrived, Wanted, draft, receive, send
+from yuvrel.channels.jobs import relay_now
+from yuvrel.people.models import Location
+from yuvrel.people.roles import SYSTEM
+from yuvrel.sales.actions import ship, take_order, take_till_sale
+from yuvrel.sales.models import Reservation, SalesOrder
+from yuvrel.stock.actions import adjust
+from yuvrel.stock.models import StockBalance
+
+pytestmark = pytest.mark.django_db(transaction=True)
+
+
+@pytest.fixture(autouse=True)
+def _no_jobs_left() -> Iterator[None]:
+    """The queue's tables are not flushed between tests."""
+    yield
+    with connection.cursor() as cursor:
+        cursor.execute("TRUNCATE procrastinate_jobs CASCADE")
+
+
+def all_at_once(works: list[Callable[[], object]]) -> list[Exception]:
+    """Run every piece in a thread of its own, released together; what went wrong."""
+    faults: list[Exception] = []
+    gate = threading.Barrier(len(works))
+
+    def run(work: Callable[[], object]) -> None:
+        try:
+            gate.wait()
+            work()
+        except Exception as error:
+            faults.append(error)
+        finally:
+            connections.close_all()
+
+    threads = [threading.Thread(target=run, args=(work,)) for work in works]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    return faults
+
+
+@pytest.mark.parametrize("at_the_same_place", [False, True])
+def test_forty_shoppers_and_a_till_race_for_ten_units(at_the_same_place: bool) -> None:
+    """One shop takes backorders, the other does not. With the till at another place, or coming late,
+    exactly ten are reserved; each unit it takes first is one less."""
+    place = make_company()
+    corner = Location.objects.get(code="mill-lane")
+    item = make_item(on_hand=10)
+    patient, strict = make_connection(), make_connection(backorders=False)
+    till = make_connection("till", fulfils_from=place if at_the_same_place else corner)
+    orders = [incoming((patient, strict)[n % 2], order_line(item, 1), backorders=n % 2 == 0) for n in range(40)]
+    works: list[Callable[[], object]] = [lambda x=x: take_order(SYSTEM, x, NOW) for x in orders]  # type: ignore[misc]
+    sales = [incoming(till, order_line(item, 1)) for _ in range(2)]
+    works[20:20] = [lambda x=x: take_till_sale(SYSTEM, x) for x in sales]  # type: ignore[misc]
+    assert all_at_once(works) == []
+
+    balance = StockBalance.objects.get(item=item, location=place)
+    sold_here = 2 if at_the_same_place else 0
+    assert SalesOrder.objects.filter(kind="till", state="closed").count() == 2
+    assert balance.on_hand == 10 - sold_here
+    reserved = Reservation.objects.filter(state="open").aggregate(n=Sum("quantity"))["n"]
+    assert balance.committed == reserved
+    assert 10 - sold_here <= reserved <= 10
+    states = {s: SalesOrder.objects.filter(kind="order", state=s).count() for s in ("ready", "received", "held")}
+    assert states["ready"] == reserved
+    assert sum(states.values()) == 40
+    assert states["received"] == balance.backordered
+    held = SalesOrder.objects.filter(state="held")
+    assert {row.connection_id for row in held} <= {strict.pk}
+    assert not Reservation.objects.filter(line__order__in=held).exists()
+    assert_invariants()
+
+
+def test_receipts_adjustments_shipments_and_edits_of_the_same_items_at_once() -> None:
+    """Every edit moves an order from one item to another, half of them the other way round."""
+    place = make_company()
+    one, two = make_item(on_hand=60, cost="2.17"), make_item(on_hand=60, cost="3.33")
+    for item in (one, two):
+        make_supplier(item)
+    shop, till = make_connection(), make_connection("till")
+    works: list[Callable[[], object]] = []
+
+    def edit(order: SalesOrder, to: object) -> object:
+        facts = {"external_id": order.external_id, "number": order.external_number, "version": 2}
+        return take_order(SYSTEM, incoming(shop, order_line(to, 2), **facts), NOW)  # type: ignore[arg-type]
+
+    for n in range(8):
+        first, second = (one, two) if n % 2 else (two, one)
+        changed = take_order(SYSTEM, incoming(shop, order_line(first, 2)), NOW).order
+        shipped = take_order(SYSTEM, incoming(shop, order_line(first, 1), order_line(second, 1)), NOW).order
+        wanted = [Wanted(first.pk, place.pk, D(3))]
+        (purchase,) = draft(SYSTEM, wanted, NOW)
+        send(SYSTEM, purchase.pk, purchase.version, NOW)
+        line = purchase.lines.get()
+        sale = incoming(till, order_line(second, 1), order_line(first, 1))
+        works += [
+            lambda o=changed, to=second: edit(o, to),  # type: ignore[misc]
+            lambda o=shipped: ship(SYSTEM, o.pk, at=NOW),  # type: ignore[misc]
+            lambda p=purchase, x=line: receive(SYSTEM, p.pk, [Arrived(x.pk, D(3))], NOW),  # type: ignore[misc]
+            lambda i=first: adjust(SYSTEM, item_id=i.pk, location_id=place.pk, reason="lost", change=D(-1), at=NOW),  # type: ignore[misc]
+            lambda x=sale: take_till_sale(SYSTEM, x),  # type: ignore[misc]
+            lambda x=incoming(shop, order_line(second, 1), order_line(first, 1)): take_order(SYSTEM, x, NOW),  # type: ignore[misc]
+        ]
+    works += [relay_now, relay_now]
+    random.Random(5).shuffle(works)
+    assert all_at_once(works) == []
+    # Each of the two: 60 opened, 12 received, 8 shipped, 4 lost, 8 sold at the till.
+    for item in (one, two):
+        assert StockBalance.objects.get(item=item).on_hand == 60 + 12 - 8 - 4 - 8
+    assert SalesOrder.objects.filter(state="shipped").count() == 8
+    assert_invariants()
+    assert_told_once()
+
+
+def test_the_same_version_from_two_sides_at_once_is_one_order() -> None:
+    make_company()
+    item = make_item(on_hand=10)
+    shop = make_connection()
+    order = incoming(shop, order_line(item, 2))
+    assert all_at_once([lambda: take_order(SYSTEM, order, NOW)] * 12) == []
+    assert SalesOrder.objects.count() == 1
+    assert StockBalance.objects.get(item=item).committed == 2
+    assert_invariants()
+
+
+def test_many_shoppers_of_kits_that_share_parts_do_not_block_each_other() -> None:
+    from tests.world import make_bundle
+
+    make_company()
+    parts = [make_item(on_hand=30) for _ in range(4)]
+    kits = [make_bundle(f"KIT-{n}", {parts[(n + k) % 4]: 1 for k in (3, 1, 2)}) for n in range(4)]
+    shop = make_connection()
+    orders = [incoming(shop, order_line(kits[n % 4], 1), order_line(kits[(n * 3 + 1) % 4], 1)) for n in range(32)]
+    assert all_at_once([lambda x=x: take_order(SYSTEM, x, NOW) for x in orders]) == []  # type: ignore[misc]
+    assert SalesOrder.objects.count() == 32
+    total = StockBalance.objects.aggregate(c=Sum("committed"), b=Sum("backordered"))
+    assert total["c"] + total["b"] == 32 * 2 * 3
+    assert total["c"] <= 120
+    assert_invariants()
