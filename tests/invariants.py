@@ -65,19 +65,17 @@ class ExactCost:
     average: Fraction = Fraction(0)
 
     def take_in(self, quantity: D, price: D | None = None) -> None:
-        """Units come in at a price, or at the average; below zero they first cover what is owed."""
+        """Units come in at a price, or at the average; below zero they first cover what is owed, at the
+        cost at which it left."""
+        units = Fraction(quantity)
         each = self.average if price is None else Fraction(price)
-        before, self.units = self.units, self.units + Fraction(quantity)
-        if before >= 0:
-            self.value += Fraction(quantity) * each
-        elif self.units <= 0:
-            self.value = self.units * self.average
-        else:
-            self.value = self.units * each
-        if self.units > 0:
-            self.average = self.value / self.units
+        covered = min(units, max(Fraction(0), -self.units))
+        true_up = covered * (each - self.value / self.units) if covered else Fraction(0)
+        self.value += units * each - true_up
+        self.units += units
+        self.average = self.value / self.units if self.units > 0 else each
 
     def take_out(self, quantity: D) -> None:
         """Units leave at the average; what is not there leaves at the last one."""
+        self.value -= Fraction(quantity) * self.average
         self.units -= Fraction(quantity)
-        self.value = self.units * self.average

@@ -19,6 +19,7 @@ from yuvrel.channels.access import connector_for, kind_of
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing
 from yuvrel.channels.runs import raise_snag, run_of, settle_snags
+from yuvrel.channels.sql import Read, judge
 from yuvrel.connectors.base import Can, pages
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import RemoteOrder
@@ -27,6 +28,7 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
 from yuvrel.core.postings import Role
 from yuvrel.core.working import plain
+from yuvrel.kit.bulk import update_many
 from yuvrel.people.models import Location
 from yuvrel.people.roles import Ability, Actor
 from yuvrel.sales.models import Reservation, SalesOrder
@@ -118,15 +120,13 @@ def check_quantities(connection: Connection) -> None:
             while relay_now():
                 continue
             again = dict(_compare_shown(connection, _offered(connection, [row.pk for row in suspects])))
-            settled = [(row, there) for row, there in settled if row not in suspects] + list(again.items())
+            doubted = {row.pk for row in suspects}
+            settled = [(row, there) for row, there in settled if row.pk not in doubted] + list(again.items())
         run.done = run.total = len(settled)
+    judge([Read(row.pk, row.offered or ZERO, row.offered_at or timezone.now(), there) for row, there in settled])
     findings = []
     for row, there in settled:
-        agrees = there == row.offered
-        state = Listing.Offer.AGREED if agrees else Listing.Offer.DRIFTING
-        same = Listing.objects.filter(pk=row.pk, offered=row.offered, offered_at=row.offered_at)
-        same.exclude(offer_state__in=IN_MOTION).update(offer_state=state)
-        if not agrees:
+        if there != row.offered:
             shown = plain(there) if there is not None else "not there"
             refs = {"listing": row.pk, "item": row.item_id or 0}
             findings.append(Finding(f"listing:{row.pk}", row.title, plain(row.offered or ZERO), shown, row.offer_cause, refs))
@@ -151,7 +151,7 @@ def _compare_shown(connection: Connection, rows: list[Listing]) -> list[tuple[Li
     now = timezone.now()
     for row in rows:
         row.shown, row.shown_at = shown.get(row.external_id), now
-    Listing.objects.bulk_update(rows, ["shown", "shown_at"], batch_size=2000)
+    update_many(rows, ["shown", "shown_at"])
     still = set(
         Listing.objects.filter(pk__in=[row.pk for row in rows]).exclude(offer_state__in=IN_MOTION).values_list("pk", "offered_at")
     )

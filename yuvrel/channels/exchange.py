@@ -7,7 +7,8 @@ from datetime import datetime, timedelta
 from hashlib import sha256
 from typing import Any
 
-from django.db import DataError, OperationalError, transaction
+from django.db import DataError, IntegrityError, OperationalError, transaction
+from django.db.models import Q
 from django.utils import timezone
 from django.utils.dateparse import parse_datetime
 from psycopg.errors import DeadlockDetected
@@ -38,12 +39,17 @@ def keep(connection: Connection, order: RemoteOrder | Unreadable, via: str) -> I
     """
     if isinstance(order, Unreadable):
         return _keep_unreadable(connection, order, via)
-    message, created = InboundMessage.objects.get_or_create(
-        connection=connection,
-        key=f"order:{order.external_id}:{order.version}"[:160],
-        defaults={"kind": "order", "via": via, "body": order.model_dump(mode="json")},
-    )
-    return message if created else None
+    body = order.model_dump(mode="json")
+    try:
+        with transaction.atomic():
+            return InboundMessage.objects.create(connection=connection, key=key_of(order), kind="order", via=via, body=body)
+    except IntegrityError:
+        return None
+
+
+def key_of(order: RemoteOrder) -> str:
+    """The same for the same version of the same order."""
+    return f"order:{order.external_id}:{order.version}"[:160]
 
 
 def _keep_unreadable(connection: Connection, found: Unreadable, via: str) -> InboundMessage | None:
@@ -74,13 +80,17 @@ def poll(connection: Connection) -> int:
     fresh = 0
     with run_of(connection, "orders") as run:
         for page in pages(lambda cursor: connector.orders(asked, cursor)):
+            keys = [key_of(order) for _, order in page.rows if isinstance(order, RemoteOrder)]
+            known = set(InboundMessage.objects.filter(connection=connection, key__in=keys).values_list("key", flat=True))
             for changed_at, order in page.rows:
                 newest = max(newest, str(changed_at))
+                if isinstance(order, RemoteOrder) and key_of(order) in known:
+                    continue
                 message = keep(connection, order, "poll")
                 if message:
                     fresh += 1
                     if message.state == InboundMessage.State.NEW:
-                        apply(message.pk)
+                        _apply(message)
             run.done = run.total = fresh
             Connection.objects.filter(pk=connection.pk).update(watermark=newest)
         run.note(f"{fresh} new versions of orders")
@@ -91,8 +101,10 @@ def poll(connection: Connection) -> int:
 def apply(message_id: int) -> str:
     """Apply a kept message; what cannot be applied becomes a snag. Returns what became of it."""
     message = InboundMessage.objects.select_related("connection").get(pk=message_id)
-    if message.state in DONE_WITH:
-        return "repeated"
+    return "repeated" if message.state in DONE_WITH else _apply(message)
+
+
+def _apply(message: InboundMessage) -> str:
     connection = message.connection
     try:
         order = _read_kept(message)
@@ -117,10 +129,9 @@ def apply(message_id: int) -> str:
             field=taken.field,
         )
     else:
-        settle_snags("order", "a later version was sound", order=taken.order)
-        settle_snags("order", "it was taken in", inbound=message)
         stem = f"{UNREADABLE}:{order.external_id}:"
-        settle_snags("order", "a later version could be read", connection=connection, inbound__key__startswith=stem)
+        earlier = Q(connection=connection, inbound__key__startswith=stem)
+        settle_snags("order", "it was taken in", Q(order=taken.order) | Q(inbound=message) | earlier)
     return _end(message, InboundMessage.State.REPEATED if taken.outcome == "repeated" else InboundMessage.State.APPLIED)
 
 
@@ -135,8 +146,7 @@ def _taken(connection: Connection, order: RemoteOrder) -> Taken:
     """Take it in as one transaction; two that block each other for good are told so, and one goes again."""
     for left in (2, 1, 0):
         try:
-            with transaction.atomic():
-                return _take(connection, order, timezone.now())
+            return _take(connection, order, timezone.now())
         except OperationalError as error:
             if not left or not isinstance(error.__cause__, DeadlockDetected):
                 raise

@@ -283,38 +283,32 @@ def push(connection: Connection) -> int:
 @transaction.atomic
 def _settle(rows: Sequence[Listing], found: Mapping[str, Decimal], refused: Mapping[str, str], now: datetime) -> None:
     """Note for a batch what the channel shows, in a fixed number of queries."""
-    current = {row.pk: row for row in Listing.objects.select_for_update().filter(pk__in=[r.pk for r in rows]).order_by("pk")}
-    written, agreed = [], []
-    for row in rows:
-        mine = current.get(row.pk)
-        if mine is None:
-            continue
-        newest = mine.offer_state == Listing.Offer.PENDING and (mine.offered, mine.offered_at) == (row.offered, row.offered_at)
-        if row.external_id in refused:
-            if newest:
-                _hold(mine, refused[row.external_id], now)
-                written.append(mine)
-            continue
-        mine.shown, mine.shown_at = found.get(row.external_id), now
-        if newest:
-            mine.offer_state = Listing.Offer.AGREED if mine.shown == row.offered else Listing.Offer.DRIFTING
-            mine.pushed_at, mine.refusals = now, 0
-            if mine.offer_state == Listing.Offer.AGREED:
-                mine.agreed_at = now
-                agreed.append(mine.pk)
-        written.append(mine)
-    Listing.objects.bulk_update(
-        written, ["shown", "shown_at", "offer_state", "pushed_at", "agreed_at", "refusals", "retry_at"], batch_size=500
-    )
+    read = [
+        sql.Read(row.pk, row.offered or ZERO, row.offered_at or now, found.get(row.external_id))
+        for row in rows
+        if row.external_id not in refused
+    ]
+    agreed = sql.settle(read, now)
     settle_snags("offer", "pushed again and agreed", listing_id__in=agreed)
+    for row in rows:
+        if row.external_id in refused:
+            _hold(row, refused[row.external_id], now)
 
 
 def _hold(listing: Listing, refusal: str, now: datetime) -> None:
     """A refused offer is tried again by itself, after growing pauses; the snag stands until it is taken."""
-    listing.offer_state, listing.pushed_at = Listing.Offer.HELD, now
-    listing.retry_at = now + timedelta(seconds=min(LONGEST_PAUSE, SHORTEST_PAUSE * 2**listing.refusals))
-    listing.refusals = min(20, listing.refusals + 1)
-    raise_snag(listing.connection, "offer", f"{listing.title} was refused", refusal, listing=listing, field="quantity")
+    newest = Listing.objects.filter(
+        pk=listing.pk, offer_state=Listing.Offer.PENDING, offered=listing.offered, offered_at=listing.offered_at
+    )
+    pause = min(LONGEST_PAUSE, SHORTEST_PAUSE * 2**listing.refusals)
+    held = newest.update(
+        offer_state=Listing.Offer.HELD,
+        pushed_at=now,
+        retry_at=now + timedelta(seconds=pause),
+        refusals=min(20, listing.refusals + 1),
+    )
+    if held:
+        raise_snag(listing.connection, "offer", f"{listing.title} was refused", refusal, listing=listing, field="quantity")
 
 
 def retry_held(now: datetime) -> set[int]:

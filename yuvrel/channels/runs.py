@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import timedelta
 
+from django.db.models import Q
 from django.utils import timezone
 
 from yuvrel.connectors.http import ConnectorError
@@ -79,6 +80,8 @@ def raise_snag(connection: Connection | None, kind: str, title: str, detail: str
     return snag
 
 
-def settle_snags(kind: str, how: str, **about: object) -> None:
+def settle_snags(kind: str, how: str, which: Q | None = None, **about: object) -> None:
     """Close the open snags about something that has been put right."""
-    Snag.objects.filter(kind=kind, resolved_at=None, **about).update(resolved_at=timezone.now(), resolved_how=how[:120])
+    Snag.objects.filter(which or Q(), kind=kind, resolved_at=None, **about).update(
+        resolved_at=timezone.now(), resolved_how=how[:120]
+    )

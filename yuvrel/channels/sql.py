@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
 from typing import Any
@@ -23,8 +24,49 @@ SET_OFFERS = """
     WHERE l.id = worked.id
 """
 
+# What a push came to: an offer that changed meanwhile stays pending and only what is shown is noted.
+SETTLE = """
+    WITH read AS (
+        SELECT * FROM unnest(%(ids)s::bigint[], %(offers)s::numeric[], %(stamps)s::timestamptz[], %(shown)s::numeric[])
+            AS v(id, offer, stamp, shown)
+    ), locked AS (
+        SELECT l.id, l.offer_state = 'pending' AND l.offered = read.offer AND l.offered_at = read.stamp AS newest
+        FROM channels_listing l JOIN read USING (id) ORDER BY l.id FOR UPDATE OF l
+    )
+    UPDATE channels_listing AS l SET
+        shown = read.shown,
+        shown_at = %(at)s,
+        offer_state = CASE WHEN NOT newest THEN l.offer_state WHEN read.shown = read.offer THEN 'agreed' ELSE 'drifting' END,
+        agreed_at = CASE WHEN newest AND read.shown = read.offer THEN %(at)s ELSE l.agreed_at END,
+        pushed_at = CASE WHEN newest THEN %(at)s ELSE l.pushed_at END,
+        refusals = CASE WHEN newest THEN 0 ELSE l.refusals END
+    FROM read JOIN locked USING (id)
+    WHERE l.id = read.id
+    RETURNING l.id, newest AND read.shown = read.offer
+"""
+
+# What a check found: states follow, unless an offer has moved since it was read.
+JUDGE = """
+    UPDATE channels_listing AS l SET offer_state = CASE WHEN found.agrees THEN 'agreed' ELSE 'drifting' END
+    FROM unnest(%(ids)s::bigint[], %(offers)s::numeric[], %(stamps)s::timestamptz[], %(agrees)s::boolean[])
+        AS found(id, offer, stamp, agrees)
+    WHERE l.id = found.id AND l.offered = found.offer AND l.offered_at = found.stamp
+      AND l.offer_state NOT IN ('pending', 'held')
+      AND l.offer_state <> CASE WHEN found.agrees THEN 'agreed' ELSE 'drifting' END
+"""
+
 # One relay at a time: it locks orders and listings across items, and two would only wait for each other.
 RELAY_ALONE = "SELECT pg_advisory_xact_lock(7265)"
+
+
+@dataclass(frozen=True)
+class Read:
+    """A listing as it was when it was read: the offer of that moment, its time, and what the channel showed."""
+
+    pk: int
+    offer: Decimal
+    stamp: datetime
+    shown: Decimal | None
 
 
 def set_offers(ids: Sequence[int], offers: Sequence[Decimal], causes: Sequence[str], at: datetime) -> None:
@@ -38,3 +80,20 @@ def relay_alone() -> None:
     """Wait until no other transaction relays; the lock ends with the transaction."""
     with connection.cursor() as cursor:
         cursor.execute(RELAY_ALONE)
+
+
+def settle(rows: Sequence[Read], at: datetime) -> list[int]:
+    """Note what a push was read back as; returns the listings that agree now."""
+    with connection.cursor() as cursor:
+        cursor.execute(SETTLE, {**_columns(rows), "shown": [row.shown for row in rows], "at": at})
+        return [key for key, agreed in cursor.fetchall() if agreed]
+
+
+def judge(rows: Sequence[Read]) -> None:
+    """Say of each listing that was read whether it agrees."""
+    with connection.cursor() as cursor:
+        cursor.execute(JUDGE, {**_columns(rows), "agrees": [row.shown == row.offer for row in rows]})
+
+
+def _columns(rows: Sequence[Read]) -> dict[str, list[Any]]:
+    return {"ids": [row.pk for row in rows], "offers": [row.offer for row in rows], "stamps": [row.stamp for row in rows]}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import partial
 
 from django.db import transaction
 from procrastinate.contrib.django import app
@@ -27,10 +28,13 @@ def wake(task: str, lock: str, **values: int) -> None:
     Asked for after the commit, so that a job which started before it is not taken for one that
     will see it. Should the process die in between, the pulse finds what was left.
     """
-    transaction.on_commit(lambda: _defer(task, lock, values))
+    job = partial(_defer, task, lock, tuple(values.items()))
+    asked = [hook for _, hook, *_ in transaction.get_connection().run_on_commit]
+    if not any(isinstance(hook, partial) and (hook.func, hook.args) == (job.func, job.args) for hook in asked):
+        transaction.on_commit(job)
 
 
-def _defer(task: str, lock: str, values: dict[str, int]) -> None:
+def _defer(task: str, lock: str, values: tuple[tuple[str, int], ...]) -> None:
     waiting = ProcrastinateJob.objects.filter(status="todo", task_name=task, lock=lock, scheduled_at=None)
     if not waiting.exists():
-        app.configure_task(task, lock=lock).defer(**values)
+        app.configure_task(task, lock=lock).defer(**dict(values))

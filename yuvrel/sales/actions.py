@@ -92,7 +92,8 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
         if _same_lines(order, incoming):
             return Taken(order, "changed")
         return Taken(order, "changed", "It was changed at the channel after a part of it was shipped.", "lines")
-    problem, field = faults(incoming, company().base_currency)
+    currency = company().base_currency
+    problem, field = faults(incoming, currency)
     was_posted = ZERO if new else _prepaid(order)
     old = set() if new else _held_items(order)
     parts = explode(line.item_id for line in incoming.lines if line.item_id and line.kind == "item" and not incoming.cancelled)
@@ -109,12 +110,12 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     if incoming.cancelled:
         order.state, order.held_because = State.CANCELLED, ""
     else:
-        rows = _book_lines(order, [line for line in incoming.lines if not problem or line.quantity > 0])
+        rows = _book_lines(order, [line for line in incoming.lines if not problem or line.quantity > 0], currency)
         short = _reserve(order, rows, parts, balances, whole=not incoming.backorders)
-        if short and not problem:
+        if short and not incoming.backorders and not problem:
             problem, field = f"{short} This connection takes no backorders.", "quantity"
         order.held_because = problem[:300]
-        order.state = State.HELD if problem else _waiting_state(order)
+        order.state = State.HELD if problem else State.RECEIVED if short else State.READY
     order.save()
     _post_prepayment(order, was_posted, at)
     record(Event.Kind.AVAILABILITY, touched, f"order {order.number}")
@@ -134,9 +135,10 @@ def take_till_sale(actor: Actor, incoming: IncomingOrder) -> Taken:
         return Taken(order, "repeated")
     if order.external_version >= 0:
         return Taken(order, "changed", "The till changed a sale that was already recorded.", "version")
-    problem, field = faults(incoming, company().base_currency)
+    currency = company().base_currency
+    problem, field = faults(incoming, currency)
     order.external_version = incoming.version
-    lines = _book_lines(order, [line for line in incoming.lines if line.quantity > 0])
+    lines = _book_lines(order, [line for line in incoming.lines if line.quantity > 0], currency)
     order.state = State.CLOSED
     order.held_because = problem[:300]
     order.save()
@@ -171,9 +173,8 @@ def _customer(incoming: IncomingOrder) -> Customer | None:
     return customer
 
 
-def _book_lines(order: SalesOrder, lines: Iterable[IncomingLine]) -> list[OrderLine]:
+def _book_lines(order: SalesOrder, lines: Iterable[IncomingLine], currency: str) -> list[OrderLine]:
     rows = []
-    currency = company().base_currency
     for line in lines:
         net, tax = line.facts().taxed(currency)
         rows.append(
@@ -215,8 +216,8 @@ def _reserve(
 ) -> str:
     """Reserve what is there for the goods among these lines; the rest is owed as backorders.
 
-    With `whole` an order that cannot be reserved whole reserves nothing, and what is short is
-    returned as a sentence. The caller holds the balances' locks.
+    What is short is returned as a sentence; with `whole` an order that is short reserves nothing.
+    The caller holds the balances' locks.
     """
     goods = [row for row in rows if row.item_id and row.kind == OrderLine.Kind.ITEM]
     free = {item: (b.on_hand, b.committed) for (item, _), b in balances.items()}
@@ -235,10 +236,9 @@ def _reserve(
                             line=row, item_id=part, location_id=order.location_id, quantity=quantity, per_unit=each, state=state
                         )
                     )
-    if whole and short:
-        return short
-    Reservation.objects.bulk_create(reservations)
-    return ""
+    if not (whole and short):
+        Reservation.objects.bulk_create(reservations)
+    return short
 
 
 def _held_items(order: SalesOrder) -> set[int]:

@@ -18,6 +18,7 @@ from yuvrel.core import cost as costing
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money
+from yuvrel.kit.bulk import update_many
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
@@ -331,7 +332,7 @@ def take_opening(actor: Actor, rows: Sequence[OpeningRow], at: datetime) -> int:
         values.append((row.item_id, change.moved, change.true_up))
     StockMove.objects.bulk_create(moves, batch_size=5000)
     CostChange.objects.bulk_create(changes, batch_size=5000)
-    ItemCost.objects.bulk_update(costs.values(), ["quantity", "value", "last_average", "last_cost"], batch_size=500)
+    update_many(list(costs.values()), ["quantity", "value", "last_average", "last_cost"])
     post(
         Posting(
             JournalEntry.Kind.OPENING,

@@ -1,0 +1,152 @@
+"""python -m bench [--items N] [--lines N]: build the large company and print what each job costs."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import resource
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import django
+
+os.environ.setdefault("DJANGO_SETTINGS_MODULE", "yuvrel.server.settings")
+django.setup()
+
+import httpx  # noqa: E402
+from django.db import connection, connections, reset_queries  # noqa: E402
+from django.test import Client  # noqa: E402
+from django.test.utils import CaptureQueriesContext, setup_databases, teardown_databases  # noqa: E402
+
+from bench import jobs  # noqa: E402
+from bench.company import Size, build, standin_setup  # noqa: E402
+from yuvrel.people.models import User  # noqa: E402
+
+SHEETS = (
+    "today",
+    "bar",
+    "stock",
+    "moves",
+    "items",
+    "orders",
+    "orders?state=waiting",
+    "listings?link=linked",
+    "purchase-orders",
+    "journal",
+    "accounts",
+    "agreement",
+    "agreement/items",
+    "connections",
+    "snags",
+    "replenishment",
+)
+
+
+class Table:
+    """Rows of what was measured: each with its floor and the process's peak memory so far."""
+
+    def __init__(self) -> None:
+        self.rows: list[tuple[str, str, str, str, str]] = []
+
+    def add(self, name: str, seconds: float, rate: str, ratio: str) -> None:
+        """One job."""
+        peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
+        self.rows.append((name, f"{seconds:.2f} s", rate, ratio, f"{peak} MB"))
+        print(f"{name:<52} {seconds:9.2f} s  {rate:<26} {ratio:<30} {peak} MB", flush=True)
+
+    def markdown(self) -> str:
+        """As a table for the docs."""
+        head = "| job | time | rate | beside its floor | peak memory |\n|---|---|---|---|---|"
+        return "\n".join([head, *("| " + " | ".join(row) + " |" for row in self.rows)])
+
+
+def timed(work: Callable[[], Any]) -> tuple[float, Any]:
+    """Seconds of wall time, and the result."""
+    start = time.perf_counter()
+    found = work()
+    return time.perf_counter() - start, found
+
+
+def standins(folder: Path, port: int) -> subprocess.Popen[bytes]:
+    """The stand-ins as a process of their own."""
+    process = subprocess.Popen(  # noqa: S603
+        [
+            sys.executable,
+            "-m",
+            "standins",
+            "--port",
+            str(port),
+            "--store",
+            str(folder / "s.sqlite"),
+            "--setup",
+            str(folder / "s.json"),
+        ],
+        stdout=subprocess.DEVNULL,
+    )
+    for _ in range(600):
+        try:
+            httpx.get(f"http://127.0.0.1:{port}/", timeout=1)
+            return process
+        except httpx.HTTPError:
+            time.sleep(0.2)
+    raise SystemExit("the stand-ins do not answer")
+
+
+def sheets(table: Table) -> None:
+    """First pages of every sheet through the API, the second of two calls, and how many queries each takes."""
+    client = Client()
+    client.force_login(User.objects.get(username="manager"))
+    floor = min(timed(lambda: client.get("/api/v1/session"))[0] for _ in range(5))
+    for path in SHEETS:
+        client.get(f"/api/v1/{path}")
+        with CaptureQueriesContext(connection) as queries:
+            seconds, answer = timed(lambda path=path: client.get(f"/api/v1/{path}"))  # type: ignore[misc]
+        state = "" if answer.status_code == 200 else f" answered {answer.status_code}"
+        table.add(f"sheet {path}{state}", seconds, f"{len(queries)} queries", f"{seconds / floor:.0f} × the bare session route")
+        reset_queries()
+
+
+def main() -> None:
+    """Everything, once."""
+    parser = argparse.ArgumentParser(prog="script/bench")
+    parser.add_argument("--items", type=int, default=20_000)
+    parser.add_argument("--lines", type=int, default=1_000_000)
+    parser.add_argument("--port", type=int, default=8079)
+    parser.add_argument("--out", type=Path)
+    options = parser.parse_args()
+    size = Size(options.items, options.lines)
+    table = Table()
+    databases = setup_databases(verbosity=0, interactive=False)
+    base = f"http://127.0.0.1:{options.port}"
+    process = None
+    try:
+        with tempfile.TemporaryDirectory() as name:
+            folder = Path(name)
+            seconds, made = timed(lambda: build(size, base))
+            rows = size.order_lines * 2.5 + size.items * 13
+            table.add(f"build: {size.items} items, {size.order_lines} order lines", seconds, f"{rows / seconds:,.0f} rows/s", "")
+            standin_setup(size, folder / "s.json", per_second=20)
+            process = standins(folder, options.port)
+            jobs.recompute(table, timed)
+            sheets(table)
+            jobs.deliver(table, timed, made["shop1"])
+            jobs.intake(table, timed, made["shop2"], base)
+            jobs.settle_all(timed)
+            jobs.check(table, timed)
+    finally:
+        if process:
+            process.terminate()
+            process.wait()
+        connections.close_all()
+        teardown_databases(databases, verbosity=0)
+    if options.out:
+        options.out.write_text(table.markdown() + "\n")
+
+
+if __name__ == "__main__":
+    main()

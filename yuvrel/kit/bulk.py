@@ -1,0 +1,40 @@
+"""Many rows changed by one statement. The ORM's own way writes a CASE with a branch for each row and
+each column, which takes a second for a thousand rows; joined with arrays it takes milliseconds."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from django.db import connection
+from django.db.models import Model
+from psycopg import sql
+
+# Rows are locked in order of their key, so that two of these never block each other for good.
+UPDATE = """
+    WITH given AS (SELECT * FROM unnest({arrays}) AS v(id, {names})),
+    locked AS (SELECT t.id FROM {table} t WHERE t.id IN (SELECT id FROM given) ORDER BY t.id FOR UPDATE)
+    UPDATE {table} AS t SET {settings} FROM given JOIN locked USING (id) WHERE t.id = given.id
+"""
+
+
+def update_many(rows: Sequence[Model], fields: Sequence[str]) -> int:
+    """Write `fields` of rows that have been changed in memory. Returns how many there still were."""
+    if not rows:
+        return 0
+    meta = type(rows[0])._meta
+    columns = [meta.get_field(name) for name in fields]
+    key = meta.pk
+    assert key is not None  # noqa: S101  every stored model has one
+    kinds = [key.rel_db_type(connection) or "bigint", *(str(c.db_type(connection)) for c in columns)]  # type: ignore[union-attr]
+    names = [sql.Identifier(str(c.column)) for c in columns]  # type: ignore[union-attr]
+    statement = sql.SQL(UPDATE).format(
+        arrays=sql.SQL(", ").join(sql.SQL("%s::" + kind + "[]") for kind in kinds),
+        names=sql.SQL(", ").join(names),
+        table=sql.Identifier(meta.db_table),
+        settings=sql.SQL(", ").join(sql.SQL("{0} = given.{0}").format(name) for name in names),
+    )
+    values: list[list[Any]] = [[row.pk for row in rows], *([getattr(row, c.attname) for row in rows] for c in columns)]  # type: ignore[union-attr]
+    with connection.cursor() as cursor:
+        cursor.execute(statement, values)
+        return int(cursor.rowcount)
