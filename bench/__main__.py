@@ -26,6 +26,7 @@ from django.test.utils import CaptureQueriesContext, setup_databases, teardown_d
 from bench import jobs  # noqa: E402
 from bench.company import Size, build, standin_setup  # noqa: E402
 from yuvrel.people.models import User  # noqa: E402
+from yuvrel.planning.jobs import outlook  # noqa: E402
 
 SHEETS = (
     "today",
@@ -133,6 +134,10 @@ def main() -> None:
             standin_setup(size, folder / "s.json", per_second=20)
             process = standins(folder, options.port)
             jobs.recompute(table, timed)
+            seconds, _ = timed(outlook)
+            table.add(
+                "work the whole replenishment sheet out", seconds, f"{size.items * 3 / seconds:,.0f} rows/s", "in the background"
+            )
             sheets(table)
             jobs.deliver(table, timed, made["shop1"])
             jobs.intake(table, timed, made["shop2"], base)

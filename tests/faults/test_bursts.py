@@ -8,14 +8,12 @@ import signal
 import subprocess
 import time
 from collections import Counter
-from collections.abc import Iterator
 from pathlib import Path
 from threading import Timer
 from typing import Any
 
 import pytest
 from django.db import connection
-from django.test.utils import setup_databases, teardown_databases
 
 from standins.faults import FAULTS
 from tests.faults.house import ROOT, SHOPS, House, wait_until
@@ -25,23 +23,6 @@ from yuvrel.channels.models import Run, Snag
 SHARE = {"busy": 0.5, "broken": 0.5, "dropped": 0.5, "expired": 0.5, "nonsense": 0.5, "slow": 0.1, "page_twice": 0.5}
 
 ACCOUNTS = (*SHOPS, "mill", "books")
-
-
-@pytest.fixture(scope="module")
-def house(django_test_environment: None, django_db_blocker: Any, tmp_path_factory: pytest.TempPathFactory) -> Iterator[House]:
-    """One house for all bursts; its company grows by each of them.
-
-    The database is set up by hand: a test marked for it would be wrapped in a transaction of its own.
-    """
-    with django_db_blocker.unblock():
-        databases = setup_databases(verbosity=0, interactive=False)
-        found = House(tmp_path_factory.mktemp("house"))
-        try:
-            found.open()
-            yield found
-        finally:
-            found.stop()
-            teardown_databases(databases, verbosity=0)
 
 
 @pytest.fixture(scope="module")

@@ -318,3 +318,120 @@ def test_sheets_sort_by_a_parameter_across_their_pages(
     assert len(seen) == 5
     assert seen == sorted(seen, reverse=sort.startswith("-"))
     assert client.get(f"/api/v1/{path}?sort=magic").json()["field"] == "sort"
+
+
+def test_settings_for_production_pass_the_deployment_check(tmp_path: Any) -> None:
+    """manage.py check --deploy with the settings that docs/operations.md names, warnings counted as errors."""
+    import os
+    import subprocess
+    import sys
+
+    env = os.environ | {
+        "YUVREL_SECRET_KEY": "k7Vt0nC8qZr5Wm2Xb9Lp4Hd6Jf1Gs3Ya-UeQiToPlAkSjDhFgZmXn",
+        "YUVREL_ADDRESS": "https://stock.larkmead.example",
+        "YUVREL_HOSTS": "stock.larkmead.example",
+        "YUVREL_REDIRECT_TO_HTTPS": "1",
+    }
+    env.pop("YUVREL_ALLOW_PRIVATE_ADDRESSES", None)
+    command = [sys.executable, "manage.py", "check", "--deploy", "--fail-level", "WARNING"]
+    done = subprocess.run(command, env=env, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    assert "no issues" in done.stdout
+
+
+def test_no_secret_is_logged_and_every_line_carries_the_request(company: Location, client: Client, caplog: Any) -> None:
+    import logging
+
+    make_connection(token_sealed=seal("very-secret-token"), hook_key="hook-secret-key")
+    client.force_login(make_user(Role.MANAGER))
+    body = {"kind": "web_shop", "name": "New", "address": "http://127.0.0.1:9", "token": "another-secret-token"}
+    with caplog.at_level(logging.DEBUG):
+        made = client.post(
+            "/api/v1/connections", json.dumps(body), content_type="application/json", headers={"X-Request-ID": "abc-1"}
+        )
+        tested = client.post(f"/api/v1/connections/{made.json()['id']}/test")
+        client.post("/hooks/hook-secret-key", "{}", content_type="application/json")
+        client.get("/api/v1/session", headers={"Authorization": "Bearer yv_personal-secret"})
+    assert made["X-Request-ID"] == "abc-1"
+    assert len(tested["X-Request-ID"]) == 16
+    ours = [r for r in caplog.records if r.name.startswith("yuvrel")]
+    assert any(r.getMessage().startswith("POST /api/v1/connections 200") for r in ours)
+    text = "\n".join(f"{r.getMessage()} {r.__dict__}" for r in caplog.records if not r.name.startswith(("django.db", "asyncio")))
+    for secret in ("very-secret-token", "another-secret-token", "hook-secret-key", "yv_personal-secret"):
+        assert secret not in text.replace("ws://", ""), secret
+
+
+def test_a_snag_and_its_payload_hold_no_secret(company: Location, client: Client) -> None:
+    from yuvrel.channels.models import InboundMessage
+    from yuvrel.channels.runs import raise_snag
+
+    row = make_connection(token_sealed=seal("very-secret-token"))
+    message = InboundMessage.objects.create(connection=row, key="k", kind="order", via="poll", body={"id": "1", "note": "x"})
+    raise_snag(row, "order", "A snag", "to look at", inbound=message)
+    client.force_login(make_user(Role.VIEWER))
+    answer = client.get("/api/v1/snags")
+    assert answer.json()["rows"][0]["payload"] == {"id": "1", "note": "x"}
+    assert "very-secret-token" not in answer.content.decode()
+    assert row.token_sealed not in answer.content.decode()
+
+
+def test_the_session_is_another_after_signing_in_and_dead_after_signing_out(company: Location) -> None:
+    make_user(Role.MANAGER)
+    client = Client()
+    client.get("/")
+    session = client.session
+    session["planted"] = "yes"
+    session.save()
+    client.cookies["sessionid"] = session.session_key or ""
+    planted = session.session_key
+    body = json.dumps({"username": "manager", "password": "larkmead"})
+    assert client.post("/api/v1/session", body, content_type="application/json").status_code == 200
+    mine = client.session.session_key
+    assert mine != planted
+    assert client.delete("/api/v1/session").status_code == 204
+    stolen = Client()
+    stolen.cookies["sessionid"] = mine or ""
+    assert stolen.get("/api/v1/session").status_code == 401
+
+
+def test_figures_for_prometheus_need_their_token_and_say_what_waits(company: Location, client: Client, settings: Any) -> None:
+    from django.utils import timezone
+
+    from yuvrel.channels.runs import raise_snag
+    from yuvrel.outbox.models import Event
+
+    assert client.get("/metrics").status_code == 404
+    settings.METRICS_TOKEN = "scrape"
+    assert client.get("/metrics", headers={"Authorization": "Bearer wrong"}).status_code == 404
+    shop = make_connection(name="Shop", faults=3)
+    listing = make_listing(shop, make_item(on_hand=3), offer_state="pending", offered=3, offered_at=timezone.now())
+    raise_snag(shop, "offer", "A snag", "x", listing=listing)
+    Event.objects.create(kind="availability", subject_id=1)
+    answer = client.get("/metrics", headers={"Authorization": "Bearer scrape"})
+    assert answer.status_code == 200
+    figures = dict(line.rsplit(" ", 1) for line in answer.content.decode().splitlines() if not line.startswith("#"))
+    assert float(figures['yuvrel_connection_lag_seconds{connection="Shop"}']) > 0
+    assert figures['yuvrel_connection_faults{connection="Shop"}'] == "3.0"
+    assert figures['yuvrel_open_snags{kind="offer"}'] == "1.0"
+    assert float(figures["yuvrel_oldest_event_seconds"]) > 0
+
+
+def test_a_file_of_50_000_rows_is_checked_and_taken_in(company: Location, client: Client) -> None:
+    from django.core.files.uploadedfile import SimpleUploadedFile
+
+    from tests.invariants import assert_invariants
+    from yuvrel.catalogue.models import Item, Product
+
+    product = Product.objects.create(title="Bulk")
+    Item.objects.bulk_create([Item(product=product, sku=f"B-{n}", title=f"Bulk {n}") for n in range(17_000)], 5000)
+    places = ("tannery-yard", "mill-lane", "wagon")
+    rows = [f'"B-{n}";{place};"3,5";1,25' for n in range(17_000) for place in places][:50_000]
+    text = "\ufeffsku;location;quantity;unit_cost\r\n" + "\r\n".join(row.replace('"3,5"', "3") for row in rows)
+    client.force_login(make_user(Role.MANAGER))
+    checked = client.post("/api/v1/opening/check", {"file": SimpleUploadedFile("big.csv", text.encode())})
+    assert checked.status_code == 200, checked.content[:300]
+    assert (len(checked.json()["rows"]), checked.json()["faults"]) == (50_000, [])
+    taken = client.post("/api/v1/opening", {"token": checked.json()["token"]})
+    assert taken.status_code == 200, taken.content[:300]
+    assert StockMove.objects.count() == 50_000
+    assert_invariants()

@@ -114,10 +114,17 @@ def test_the_agreement_sheet_in_a_fixed_number_of_queries(company: Location, dja
     for _ in range(9):
         make_listing(shop, make_item(on_hand=3))
     recompute({i: "test" for i in Listing.objects.values_list("item_id", flat=True)})
-    with django_assert_num_queries(10):
-        sheet = agreement.sheet(NOW)
-    assert len(sheet["rows"]) == 9
-    assert {row["state"] for row in sheet["rows"]} == {"pending"}
+    with django_assert_num_queries(6):
+        rows = agreement.items("", "off", "", 50)["rows"]
+    assert len(rows) == 9
+    assert {row["state"] for row in rows} == {"pending"}
+    first = agreement.items("", "all", "", 4)
+    assert len(first["rows"]) == 4
+    assert len(agreement.items("", "all", first["next"], 50)["rows"]) == 5
+    Listing.objects.update(offer_state="agreed")
+    assert agreement.items("", "off", "", 50)["rows"] == []
+    with django_assert_num_queries(7):
+        sheet = agreement.head(NOW)
     assert sheet["worth"] == sheet["booked"] == D("54.00")
     assert [beam["code"] for beam in sheet["beams"]] == ["A1", "A3", "A4", "A5", "A6"]
 

@@ -9,9 +9,9 @@ import pytest
 from django.db import DatabaseError, IntegrityError, connection, transaction
 
 from tests.invariants import assert_invariants
-from tests.world import NOW, give, incoming, make_connection, make_item, order_line
+from tests.world import NOW, give, incoming, make_company, make_connection, make_item, order_line
 from yuvrel.books.actions import Posting, post, set_period
-from yuvrel.books.models import JournalEntry, JournalLine
+from yuvrel.books.models import Account, JournalEntry, JournalLine
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError, ForbiddenError, RefusedError
 from yuvrel.outbox.models import Event
@@ -203,3 +203,31 @@ def test_cursor_pages_meet_without_gap_or_overlap(company: Location) -> None:
         if not cursor:
             break
     assert len(seen) == len(set(seen)) == 7
+
+
+def _lines_of(entry: JournalEntry, *amounts: str) -> None:
+    account = Account.objects.get(role="inventory")
+    JournalLine.objects.bulk_create([JournalLine(entry=entry, account=account, amount=D(a)) for a in amounts])
+
+
+@pytest.mark.django_db(transaction=True)
+@pytest.mark.parametrize("amounts", [("5", "-4"), ("-5", "4", "2"), ("1", "1", "-3")])
+def test_only_a_whole_entry_can_be_committed_whatever_the_order_of_its_lines(amounts: tuple[str, ...]) -> None:
+    make_company()
+    with pytest.raises(IntegrityError, match="does not balance"), transaction.atomic():
+        entry = JournalEntry.objects.create(kind="summary", date=NOW.date(), document="X")
+        _lines_of(entry, *amounts)
+    assert not JournalEntry.objects.exists()
+
+
+@pytest.mark.django_db(transaction=True)
+def test_lines_added_to_an_entry_afterwards_must_balance_too() -> None:
+    make_company()
+    with transaction.atomic():
+        entry = JournalEntry.objects.create(kind="summary", date=NOW.date(), document="X")
+        _lines_of(entry, "5", "-5")
+    with pytest.raises(IntegrityError, match="does not balance"), transaction.atomic():
+        _lines_of(entry, "1")
+    with transaction.atomic():
+        _lines_of(entry, "2", "-2")
+    assert entry.lines.count() == 4

@@ -15,7 +15,7 @@ from yuvrel.kit.wire import Said
 from yuvrel.people.queries import company_day, company_zone
 
 from . import actions, queries
-from .schemas import AgreementOut
+from .schemas import AgreementOut, AgreePage
 
 router = Router(tags=["agreement"])
 
@@ -25,7 +25,14 @@ def get_agreement(request: HttpRequest) -> Any:
     """Do the three books agree?"""
     actor(request)
     day = company_day(timezone.now())
-    return queries.sheet(datetime(day.year, day.month, day.day, tzinfo=company_zone()))
+    return queries.head(datetime(day.year, day.month, day.day, tzinfo=company_zone()))
+
+
+@router.get("/agreement/items", response=AgreePage, operation_id="list_agreement")
+def list_items(request: HttpRequest, q: str = "", show: str = "all", cursor: str = "", limit: int = 100) -> Any:
+    """Items across channels, shelf and books."""
+    actor(request)
+    return queries.items(q, show, cursor, limit)
 
 
 @router.post("/agreement/check", response=Said, operation_id="check_agreement")

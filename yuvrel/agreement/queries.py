@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import Sum
+from django.db.models import Exists, OuterRef, Sum
 from django.utils import timezone
 
 from yuvrel.books.models import JournalLine
@@ -18,7 +18,9 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
 from yuvrel.core.postings import Role
 from yuvrel.core.working import Step, Working
+from yuvrel.kit.paging import page
 from yuvrel.stock.models import ItemCost, StockBalance
+from yuvrel.stock.queries import find_items
 
 from .models import Check, Drift
 
@@ -56,62 +58,75 @@ def drifts() -> list[dict[str, Any]]:
     ]
 
 
-def sheet(day_start: datetime) -> dict[str, Any]:
-    """Every item across channels, shelf and books, in a fixed number of queries."""
-    standing = drifts()
-    columns = list(Connection.objects.filter(kind__in=WITH_QUANTITIES, state="live").order_by("kind", "name"))
-    cells: dict[int, list[dict[str, Any]]] = defaultdict(list)
-    for row in Listing.objects.filter(connection__in=columns, link="linked").order_by("pk"):
-        cells[row.item_id or 0].append(
-            {
-                "connection_id": row.connection_id,
-                "listing_id": row.pk,
-                "shown": row.shown,
-                "offered": row.offered,
-                "state": row.offer_state,
-            }
-        )
-    holds = dict(StockBalance.objects.values_list("item_id").annotate(q=Sum("on_hand")).order_by())
-    worth = dict(ItemCost.objects.values_list("item_id", "value"))
-    booked = dict(
-        JournalLine.objects.filter(account__role=Role.INVENTORY, item__isnull=False)
-        .values_list("item_id")
-        .annotate(t=Sum("amount"))
-        .order_by()
-    )
-    drifting = {d["item_id"] for d in standing if d["item_id"]}
-    rows = []
-    for item in Item.objects.filter(active=True).exclude(kind=Item.Kind.SERVICE).order_by("title", "pk"):
-        mine = cells.get(item.pk, [])
-        state = (
-            "drifting"
-            if item.pk in drifting or any(c["state"] == "drifting" for c in mine)
-            else ("pending" if any(c["state"] == "pending" for c in mine) else "agreed")
-        )
-        kit = item.kind == Item.Kind.BUNDLE
-        rows.append(
-            {
-                "item_id": item.pk,
-                "sku": item.sku,
-                "title": item.title,
-                "kind": item.kind,
-                "cells": mine,
-                "state": state,
-                "holds": None if kit else holds.get(item.pk, ZERO),
-                "worth": None if kit else worth.get(item.pk, ZERO),
-                "booked": None if kit else booked.get(item.pk, ZERO),
-            }
-        )
+def head(day_start: datetime) -> dict[str, Any]:
+    """The beams, what drifts, and the columns of the sheet, in a fixed number of queries."""
     newest = Check.objects.order_by("-at").first()
     return {
         "at": newest.at if newest else None,
         "beams": beams(),
-        "drifts": standing,
+        "drifts": drifts(),
         "healed_today": Drift.objects.filter(healed_at__gte=day_start).count(),
-        "columns": [{"id": c.pk, "name": c.name} for c in columns],
-        "rows": rows,
-        "worth": sum(worth.values(), ZERO),
-        "booked": sum(booked.values(), ZERO),
+        "columns": [{"id": c.pk, "name": c.name} for c in _columns()],
+        "worth": ItemCost.objects.aggregate(t=Sum("value"))["t"] or ZERO,
+        "booked": JournalLine.objects.filter(account__role=Role.INVENTORY).aggregate(t=Sum("amount"))["t"] or ZERO,
+    }
+
+
+def _columns() -> list[Connection]:
+    return list(Connection.objects.filter(kind__in=WITH_QUANTITIES, state="live").order_by("kind", "name"))
+
+
+def items(q: str, show: str, cursor: str, limit: int) -> dict[str, Any]:
+    """A page of items across channels, shelf and books, in a fixed number of queries; `show` is all or off."""
+    columns = _columns()
+    rows = Item.objects.filter(active=True).exclude(kind=Item.Kind.SERVICE)
+    standing = Drift.objects.filter(healed_at=None, item=OuterRef("pk"))
+    if show == "off":
+        moving = Listing.objects.filter(
+            item=OuterRef("pk"), connection__in=columns, offer_state__in=("pending", "drifting", "held")
+        )
+        rows = rows.filter(Exists(moving) | Exists(standing))
+    found, following = page(find_items(rows, q).annotate(drifts=Exists(standing)), ["title", "id"], cursor, limit)
+    ids = [item.pk for item in found]
+    cells: dict[int, list[Listing]] = defaultdict(list)
+    for row in Listing.objects.filter(connection__in=columns, link="linked", item_id__in=ids).order_by("pk"):
+        cells[row.item_id or 0].append(row)
+    holds = dict(StockBalance.objects.filter(item_id__in=ids).values_list("item_id").annotate(q=Sum("on_hand")).order_by())
+    worth = dict(ItemCost.objects.filter(item_id__in=ids).values_list("item_id", "value"))
+    booked = dict(
+        JournalLine.objects.filter(account__role=Role.INVENTORY, item_id__in=ids)
+        .values_list("item_id")
+        .annotate(t=Sum("amount"))
+        .order_by()
+    )
+    return {"rows": [_row(item, cells[item.pk], holds, worth, booked) for item in found], "next": following}
+
+
+def _row(
+    item: Item, cells: list[Listing], holds: dict[int, Decimal], worth: dict[int, Decimal], booked: dict[int, Decimal]
+) -> dict[str, Any]:
+    states = {cell.offer_state for cell in cells}
+    drifting = item.drifts or "drifting" in states  # type: ignore[attr-defined]
+    kit = item.kind == Item.Kind.BUNDLE
+    return {
+        "item_id": item.pk,
+        "sku": item.sku,
+        "title": item.title,
+        "kind": item.kind,
+        "cells": [
+            {
+                "connection_id": cell.connection_id,
+                "listing_id": cell.pk,
+                "shown": cell.shown,
+                "offered": cell.offered,
+                "state": cell.offer_state,
+            }
+            for cell in cells
+        ],
+        "state": "drifting" if drifting else "held" if "held" in states else "pending" if "pending" in states else "agreed",
+        "holds": None if kit else holds.get(item.pk, ZERO),
+        "worth": None if kit else worth.get(item.pk, ZERO),
+        "booked": None if kit else booked.get(item.pk, ZERO),
     }
 
 

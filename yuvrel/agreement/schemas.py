@@ -72,13 +72,19 @@ class ColumnOut(Schema):
 
 
 class AgreementOut(Schema):
-    """The agreement sheet."""
+    """The agreement sheet without its items."""
 
     at: datetime | None
     beams: list[BeamOut]
     drifts: list[DriftOut]
     healed_today: int
     columns: list[ColumnOut]
-    rows: list[AgreeRow]
     worth: Money
     booked: Money
+
+
+class AgreePage(Schema):
+    """A page of items across the three books."""
+
+    rows: list[AgreeRow]
+    next: str

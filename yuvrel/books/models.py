@@ -75,7 +75,10 @@ class JournalLine(models.Model):
 
     class Meta:
         constraints = [models.CheckConstraint(condition=~models.Q(amount=0), name="journal_line_not_empty")]
-        indexes = [models.Index(fields=["account", "item"], name="line_account_item")]
+        indexes = [
+            models.Index(fields=["account", "item"], name="line_account_item"),
+            models.Index(fields=["entry", "id"], name="line_entry"),
+        ]
         triggers = [
             pgtrigger.Protect(name="line_append_only", operation=pgtrigger.Update | pgtrigger.Delete),
             pgtrigger.Trigger(
@@ -83,8 +86,16 @@ class JournalLine(models.Model):
                 when=pgtrigger.After,
                 operation=pgtrigger.Insert,
                 timing=pgtrigger.Deferred,
+                # An entry of opening stock has a line for each item, and this runs for each of them: so only the last
+                # line that a transaction adds looks at the whole. Lines of one posting are one statement, so the
+                # next line has another xmin only where another transaction added to the same entry.
+                declare=[("own", "xid"), ("following", "xid")],
                 func="""
-                    IF (SELECT sum(amount) FROM books_journalline WHERE entry_id = NEW.entry_id) <> 0 THEN
+                    SELECT xmin INTO own FROM books_journalline WHERE id = NEW.id;
+                    SELECT xmin INTO following FROM books_journalline
+                        WHERE entry_id = NEW.entry_id AND id > NEW.id ORDER BY id LIMIT 1;
+                    IF following IS DISTINCT FROM own
+                       AND (SELECT sum(amount) FROM books_journalline WHERE entry_id = NEW.entry_id) <> 0 THEN
                         RAISE EXCEPTION 'journal entry % does not balance', NEW.entry_id
                             USING ERRCODE = 'check_violation';
                     END IF;

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from datetime import date
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import Q, Sum
+from django.db.models import BooleanField, Case, Count, Min, Q, Sum, When
 
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
@@ -17,17 +18,18 @@ from .models import Account, JournalEntry, JournalLine
 
 
 def journal(q: str, kind: str, cursor: str, limit: int) -> dict[str, Any]:
-    """A page of entries with their lines, item lines of one account summed."""
-    rows = JournalEntry.objects.select_related("ledger_document").prefetch_related("lines__account", "lines__item")
+    """A page of entries with their lines, item lines of one account summed, in a fixed number of queries."""
+    rows = JournalEntry.objects.select_related("ledger_document")
     if kind:
         rows = rows.filter(kind=kind)
     for word in q.split()[:6]:
         rows = rows.filter(Q(document__icontains=word) | Q(memo__icontains=word) | Q(ledger_document__number__icontains=word))
     found, following = page(rows, ["-id"], cursor, limit)
-    return {"rows": [_entry(entry) for entry in found], "next": following}
+    lines = _lines([entry.pk for entry in found])
+    return {"rows": [_entry(entry, lines[entry.pk]) for entry in found], "next": following}
 
 
-def _entry(entry: JournalEntry) -> dict[str, Any]:
+def _entry(entry: JournalEntry, lines: list[dict[str, Any]]) -> dict[str, Any]:
     document = getattr(entry, "ledger_document", None)
     return {
         "id": entry.pk,
@@ -37,34 +39,36 @@ def _entry(entry: JournalEntry) -> dict[str, Any]:
         "link": entry.link,
         "memo": entry.memo,
         "posted_at": entry.posted_at,
-        "amount": sum((line.amount for line in entry.lines.all() if line.amount > 0), ZERO),
+        "amount": sum((line["debit"] for line in lines if line["debit"]), ZERO),
         "ledger_kind": document.kind if document else "",
         "ledger_number": document.number if document else "",
         "ledger_state": document.state if document else "",
         "contact": document.contact if document else "",
-        "lines": _lines(entry),
+        "lines": lines,
     }
 
 
-def _lines(entry: JournalEntry) -> list[dict[str, Any]]:
-    grouped: dict[tuple[str, bool], list[JournalLine]] = {}
-    for line in entry.lines.all():
-        grouped.setdefault((line.account.code, line.amount > 0), []).append(line)
-    rows = []
-    for (code, debit), lines in sorted(grouped.items(), key=lambda pair: (not pair[0][1], pair[0][0])):
-        amount = sum((abs(line.amount) for line in lines), ZERO)
-        items = sorted({line.item.sku for line in lines if line.item})
-        text = items[0] if len(items) == 1 else f"{len(items)} items" if items else ""
-        rows.append(
+def _lines(entry_ids: list[int]) -> dict[int, list[dict[str, Any]]]:
+    """Lines by entry, debits first; an entry of a year may have a line for each item, so the database sums them."""
+    sums = (
+        JournalLine.objects.filter(entry_id__in=entry_ids)
+        .annotate(debit=Case(When(amount__gt=0, then=True), default=False, output_field=BooleanField()))
+        .values("entry_id", "account__code", "account__name", "debit")
+        .annotate(total=Sum("amount"), items=Count("item", distinct=True), sku=Min("item__sku"))
+        .order_by("entry_id", "-debit", "account__code")
+    )
+    found: dict[int, list[dict[str, Any]]] = defaultdict(list)
+    for row in sums:
+        found[row["entry_id"]].append(
             {
-                "account": code,
-                "name": lines[0].account.name,
-                "item": text,
-                "debit": amount if debit else None,
-                "credit": None if debit else amount,
+                "account": row["account__code"],
+                "name": row["account__name"],
+                "item": row["sku"] or "" if row["items"] < 2 else f"{row['items']} items",
+                "debit": row["total"] if row["debit"] else None,
+                "credit": None if row["debit"] else -row["total"],
             }
         )
-    return rows
+    return found
 
 
 def accounts(today: date) -> list[dict[str, Any]]:
@@ -104,7 +108,7 @@ def entry_working(entry_id: int) -> Working:
         raise NotFoundError("There is no such entry.")
     steps = [
         Step(f"{row['account']} {row['name']}", row["debit"] or row["credit"], row["item"], op="+" if row["debit"] else "-")
-        for row in _lines(entry)
+        for row in _lines([entry.pk])[entry.pk]
     ]
     steps.append(Step("Debits less credits", ZERO, "an entry always balances", kind="result"))
     return Working("Does it balance?", f"{entry.document} · {entry.memo}", tuple(steps))

@@ -20,3 +20,11 @@ class ItemPolicy(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["item", "location"], name="policy_once", nulls_distinct=False)]
+
+
+class Outlook(models.Model):
+    """What the replenishment sheet said when it was last worked out whole, for pages that only need the count."""
+
+    day = models.DateField(unique=True)
+    late = models.PositiveIntegerField(help_text="Rows that run out before an order placed that day can arrive")
+    at = models.DateTimeField()

@@ -25,7 +25,7 @@ from yuvrel.people.queries import company_zone
 from yuvrel.sales.models import OrderLine, SalesOrder
 from yuvrel.stock.models import StockBalance, StockMove
 
-from .models import ItemPolicy
+from .models import ItemPolicy, Outlook
 
 WINDOW_DAYS = 90
 Pair = tuple[int, int]
@@ -224,3 +224,14 @@ def history(item_id: int, location_id: int, today: date, weeks: int = 104) -> di
         "start": seen.start,
         "weeks": [{"units": float(u), "in_stock": round(float(s), 2)} for u, s in zip(units, stocked, strict=True)],
     }
+
+
+def late_rows(today: date) -> int:
+    """How many rows run out before an order placed today can arrive: as kept by the job, else worked out now."""
+    kept = Outlook.objects.filter(day=today).first()
+    return kept.late if kept else count_late(today)
+
+
+def count_late(today: date) -> int:
+    """The same, worked out from every item and location."""
+    return sum(1 for x in replenishment(today) if x.suggestion.ribbon.late and x.suggestion.quantity > 0 and x.terms)

@@ -19,7 +19,7 @@ from yuvrel.buying.queries import late_orders
 from yuvrel.channels.models import Connection, Listing, Snag
 from yuvrel.kit.wire import Money
 from yuvrel.people.queries import company_day, company_zone
-from yuvrel.planning.queries import replenishment
+from yuvrel.planning.queries import late_rows
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.sales.queries import daily_sales, sales_between
 from yuvrel.stock.models import LotBalance, StockBalance
@@ -171,8 +171,7 @@ def _waiting_orders() -> list[Wait]:
 
 
 def _waiting_purchases(day: date) -> list[Wait]:
-    lines = replenishment(day)
-    late = sum(1 for x in lines if x.suggestion.ribbon.late and x.suggestion.quantity > 0 and x.terms)
+    late = late_rows(day)
     text = "out before an order placed today can arrive"
     link = "/buying/orders?state=open"
     return [

@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createInfiniteQuery, createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { drawer } from '#lib/drawer.svelte.ts';
 	import { ago, count, figure, moment, weight } from '#lib/format.ts';
@@ -9,6 +9,7 @@
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
+	import More from '#lib/ui/More.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
@@ -22,14 +23,20 @@
 		refetchInterval: 4000
 	}));
 	const data = $derived(agreement.data);
-	const words = $derived(q.toLowerCase().split(/\s+/).filter(Boolean));
-	const rows = $derived(
-		(data?.rows ?? []).filter(
-			(row) =>
-				(show === 'all' || row.state !== 'agreed') &&
-				words.every((word) => `${row.title} ${row.sku}`.toLowerCase().includes(word))
-		)
-	);
+	const items = createInfiniteQuery(() => ({
+		queryKey: ['agreement items', q, show],
+		queryFn: ({ pageParam }) =>
+			ask(
+				api.GET('/api/v1/agreement/items', {
+					params: { query: { q, show, cursor: pageParam, limit: 150 } }
+				})
+			),
+		initialPageParam: '',
+		getNextPageParam: (last) => last.next || undefined,
+		placeholderData: (before) => before,
+		refetchInterval: 4000
+	}));
+	const rows = $derived(items.data?.pages.flatMap((p) => p.rows) ?? []);
 	const cell = (row: Schemas['AgreeRow'], column: number): Schemas['CellOut'] | undefined =>
 		row.cells.find((c) => c.connection_id === column);
 	const lean = (row: Schemas['AgreeRow']): number =>
@@ -188,12 +195,13 @@
 				{/each}
 			</tbody>
 		</table>
-		{#if !rows.length}<p class="soft p-5">
-				{data.rows.length ? 'Everything agrees.' : 'No items yet.'}
+		<More query={items} />
+		{#if !rows.length && items.data}<p class="soft p-5">
+				{show === 'off' ? 'Everything agrees.' : q ? 'No item is called that.' : 'No items yet.'}
 			</p>{/if}
 	{:else}<Pending query={agreement} />{/if}
 	{#snippet totals()}
-		{#if data}<span>{count(rows.length, 'item')}</span>
+		{#if data}<span>{count(rows.length, 'item')}{items.hasNextPage ? ' so far' : ''}</span>
 			<span class="ml-auto">Shelf <b class="double">{figure(data.worth)}</b></span><span
 				>Books <b class="double">{figure(data.booked)}</b> EUR</span
 			>{/if}

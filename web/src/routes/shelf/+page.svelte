@@ -98,7 +98,10 @@
 						<td class="place">{row.location}</td>
 						<td class="num">{figure(row.on_hand)}</td>
 						<td class="num">{figure(row.value)}</td>
-						<td class="num"><a href="/shelf/moves?item={row.item_id}&location={row.location_id}">Its moves</a></td>
+						<td class="num"
+							><a href="/shelf/moves?item={row.item_id}&location={row.location_id}">Its moves</a
+							></td
+						>
 					</tr>
 				{/each}
 			</tbody>
