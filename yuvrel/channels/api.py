@@ -196,7 +196,7 @@ def ubl(request: HttpRequest, order_id: int) -> HttpResponse:
 def hook(request: HttpRequest, key: str) -> HttpResponse:
     """A channel tells us something. Verified, kept, answered; worked on later by a job."""
     connection = Connection.objects.filter(hook_key=key).first()
-    if connection is None or connection.state != Connection.State.LIVE:
+    if connection is None or connection.state != Connection.State.LIVE or not connection.webhook_secret_sealed:
         return HttpResponse(status=404)
     if len(request.body) > MOST_HOOK_BYTES:
         return HttpResponse(status=413)
