@@ -75,10 +75,7 @@ class JournalLine(models.Model):
 
     class Meta:
         constraints = [models.CheckConstraint(condition=~models.Q(amount=0), name="journal_line_not_empty")]
-        indexes = [
-            models.Index(fields=["account", "item"], name="line_account_item"),
-            models.Index(fields=["entry", "id"], name="line_entry"),
-        ]
+        indexes = [models.Index(fields=["account", "item"], name="line_account_item")]
         triggers = [
             pgtrigger.Protect(name="line_append_only", operation=pgtrigger.Update | pgtrigger.Delete),
             pgtrigger.Trigger(
@@ -86,19 +83,20 @@ class JournalLine(models.Model):
                 when=pgtrigger.After,
                 operation=pgtrigger.Insert,
                 timing=pgtrigger.Deferred,
-                # An entry of opening stock has a line for each item, and this runs for each of them: so only the last
-                # line that a transaction adds looks at the whole. Lines of one posting are one statement, so the
-                # next line has another xmin only where another transaction added to the same entry.
-                declare=[("own", "xid"), ("following", "xid")],
+                # An entry of opening stock has a line for each item, and this runs for each of them at the commit: the
+                # first looks at the whole and notes, for this transaction, up to which line the entry is in balance.
+                declare=[("seen", "text"), ("total", "numeric"), ("newest", "bigint")],
                 func="""
-                    SELECT xmin INTO own FROM books_journalline WHERE id = NEW.id;
-                    SELECT xmin INTO following FROM books_journalline
-                        WHERE entry_id = NEW.entry_id AND id > NEW.id ORDER BY id LIMIT 1;
-                    IF following IS DISTINCT FROM own
-                       AND (SELECT sum(amount) FROM books_journalline WHERE entry_id = NEW.entry_id) <> 0 THEN
+                    seen := current_setting('yuvrel.balanced', true);
+                    IF split_part(seen, ':', 1) = NEW.entry_id::text AND NEW.id <= split_part(seen, ':', 2)::bigint THEN
+                        RETURN NULL;
+                    END IF;
+                    SELECT sum(amount), max(id) INTO total, newest FROM books_journalline WHERE entry_id = NEW.entry_id;
+                    IF total <> 0 THEN
                         RAISE EXCEPTION 'journal entry % does not balance', NEW.entry_id
                             USING ERRCODE = 'check_violation';
                     END IF;
+                    PERFORM set_config('yuvrel.balanced', NEW.entry_id || ':' || newest, true);
                     RETURN NULL;
                 """,
             ),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
@@ -38,6 +39,7 @@ from .schemas import (
 )
 
 router = Router(tags=["connections"])
+log = logging.getLogger("yuvrel.hooks")
 MOST_HOOK_BYTES = 2_000_000
 
 
@@ -197,15 +199,23 @@ def hook(request: HttpRequest, key: str) -> HttpResponse:
     """A channel tells us something. Verified, kept, answered; worked on later by a job."""
     connection = Connection.objects.filter(hook_key=key).first()
     if connection is None or connection.state != Connection.State.LIVE or not connection.webhook_secret_sealed:
-        return HttpResponse(status=404)
+        return _refused(404)
     if len(request.body) > MOST_HOOK_BYTES:
-        return HttpResponse(status=413)
+        return _refused(413)
     try:
         Webhook(unseal(connection.webhook_secret_sealed)).verify(request.body, dict(request.headers.items()))
         body = read_json(request.body)
         message = exchange.take_event(connection, body)
     except (WebhookVerificationError, ConnectorError, ValueError, TypeError, AttributeError, RuntimeError):
-        return HttpResponse(status=400)
+        return _refused(400)
     if message and message.state == message.State.NEW:
         apply_inbound.defer(message_id=message.pk)
     return HttpResponse(status=204)
+
+
+def _refused(status: int) -> HttpResponse:
+    """Django would log the address, and with it the key that it holds."""
+    log.warning("a webhook was refused with %s", status)
+    response = HttpResponse(status=status)
+    response._has_been_logged = True  # type: ignore[attr-defined]
+    return response

@@ -7,7 +7,7 @@ from typing import Any
 from django.contrib.auth import authenticate, login, logout
 from django.http import HttpRequest
 from django.middleware.csrf import get_token
-from ninja import Router
+from ninja import Router, Status
 from ninja.utils import check_csrf
 
 from yuvrel.core.errors import YuvrelError
@@ -61,7 +61,7 @@ def _need_csrf(request: HttpRequest) -> None:
 def sign_out(request: HttpRequest) -> Any:
     """Sign out."""
     logout(request)
-    return 204, None
+    return Status(204, None)
 
 
 @router.get("/session", response=Me, operation_id="who_am_i")
