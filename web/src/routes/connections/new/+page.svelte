@@ -2,6 +2,7 @@
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { goto } from '$app/navigation';
 	import { api, ask, onceKey, Problem } from '#lib/api/client.ts';
+	import { session } from '#lib/session.svelte.ts';
 	import { CONNECTION_TABS } from '#lib/tabs.ts';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
@@ -42,48 +43,53 @@
 		The far end gives out an address and a token. After this you test it, set its rules, and let it
 		go live.
 	{/snippet}
-	<form onsubmit={submit}>
-		<label class="ask"
-			>Kind
-			<select class="field" bind:value={kind}>
-				{#each kinds.data ?? [] as row (row.kind)}<option value={row.kind}>{row.label}</option
-					>{/each}
-			</select></label
-		>
-		<label class="ask"
-			>Name, as you call it
-			<input
-				class="field"
-				required
-				maxlength="80"
-				aria-invalid={refusal?.field === 'name'}
-				bind:value={name}
-			/></label
-		>
-		<label class="ask"
-			>Address
-			<input
-				class="field"
-				required
-				placeholder="https://"
-				aria-invalid={refusal?.field === 'address'}
-				bind:value={address}
-			/></label
-		>
-		<label class="ask"
-			>Token
-			<input
-				class="field"
-				required
-				type="password"
-				autocomplete="off"
-				aria-invalid={refusal?.field === 'token'}
-				bind:value={token}
-			/></label
-		>
-		{#if refusal}<p class="bad" role="alert">{refusal.message}</p>{/if}
-		<div><button class="do" disabled={busy}>Add it as a draft</button></div>
-	</form>
+	{#if !session.may('connect channels')}
+		<p class="p-5">
+			As {session.me?.role} you may not connect channels. Ask a manager;
+			<a href="/connections">the connections there are</a> can be looked at.
+		</p>
+	{:else}<form onsubmit={submit}>
+			<label class="ask"
+				>Kind
+				<select class="field" bind:value={kind}>
+					{#each kinds.data ?? [] as row (row.kind)}<option value={row.kind}>{row.label}</option
+						>{/each}
+				</select></label
+			>
+			<label class="ask"
+				>Name, as you call it
+				<input
+					class="field"
+					required
+					maxlength="80"
+					aria-invalid={refusal?.field === 'name'}
+					bind:value={name}
+				/></label
+			>
+			<label class="ask"
+				>Address
+				<input
+					class="field"
+					required
+					placeholder="https://"
+					aria-invalid={refusal?.field === 'address'}
+					bind:value={address}
+				/></label
+			>
+			<label class="ask"
+				>Token
+				<input
+					class="field"
+					required
+					type="password"
+					autocomplete="off"
+					aria-invalid={refusal?.field === 'token'}
+					bind:value={token}
+				/></label
+			>
+			{#if refusal}<p class="bad" role="alert">{refusal.message}</p>{/if}
+			<div><button class="do" disabled={busy}>Add it as a draft</button></div>
+		</form>{/if}
 </Sheet>
 
 <style>

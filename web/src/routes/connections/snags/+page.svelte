@@ -68,7 +68,8 @@
 								>{/if}</td
 						>
 						<td
-							>{row.detail}{#if row.field}<span class="soft small"> ({row.field})</span>{/if}</td
+							>{row.detail}{#if row.field}{' '}<span class="soft small">({row.field})</span
+								>{/if}</td
 						>
 						<td class="soft">{row.connection}</td>
 						<td class="soft" title={moment(row.made_at)}>{ago(row.made_at)}</td>
