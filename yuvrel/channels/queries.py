@@ -116,12 +116,14 @@ def bench(link: str, connection: int | None, q: str, cursor: str, limit: int) ->
     if connection:
         rows = rows.filter(connection_id=connection)
     found, following = page(find_items(rows, q), ["connection_id", "id"], cursor, limit)
-    index = pairing_index() if found else None
-    items = {item.pk: item for item in Item.objects.filter(active=True)} if found else {}
+    # Only what is still to be paired needs candidates, and only they need the whole range read.
+    index = pairing_index() if found and link == Listing.Link.UNLINKED else None
+    verdicts = {row.pk: verdict_for(row, index) for row in found} if index else {}
+    items = Item.objects.in_bulk({c.item_id for verdict in verdicts.values() for c in verdict.candidates})
     counts = dict(Listing.objects.values_list("link").annotate(n=Count("id")).order_by())
     out = []
     for row in found:
-        verdict = verdict_for(row, index) if index and link == Listing.Link.UNLINKED else None
+        verdict = verdicts.get(row.pk)
         candidates = verdict.candidates if verdict else ()
         out.append(
             {
