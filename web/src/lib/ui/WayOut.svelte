@@ -35,7 +35,9 @@
 		{/if}
 		{#if drift.item_id}
 			<p>
-				or <a href="/shelf?adjust={drift.item_id}">count this item</a> if the shelf is wrong
+				<a href="/shelf?adjust={drift.item_id}"
+					>{drift.listing_id ? 'Or count this item' : 'Count this item'}</a
+				> if the shelf is wrong
 			</p>
 		{/if}
 		{#if drift.order_id}<p><a href="/orders/{drift.order_id}">Open the order</a></p>{/if}
