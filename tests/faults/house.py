@@ -52,7 +52,7 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
-def wait_until(true: Callable[[], bool], what: str, seconds: float = 90) -> None:
+def wait_until(true: Callable[[], bool], what: str, seconds: float = 150) -> None:
     """Look again and again; fails naming what did not come about."""
     end = time.monotonic() + seconds
     while not true():
@@ -204,6 +204,8 @@ class House:
             and not InboundMessage.objects.filter(state="new").exists()
             and not OutboundMessage.objects.filter(state="waiting").exists()
             and not Listing.objects.filter(link="linked").exclude(offer_state="agreed").exists()
+            # A far end that was left alone for a minute is asked again when the minute is over.
+            and not Snag.objects.filter(resolved_at=None).exists()
         )
 
     def state(self) -> Counter[str]:

@@ -16,8 +16,8 @@ from yuvrel.sales.actions import fill_backorders
 
 from . import exchange, offers, outward, sql
 from .access import kind_of
-from .models import Connection, InboundMessage, OutboundMessage
-from .runs import far_end_failed, far_end_works
+from .models import Connection, InboundMessage, OutboundMessage, Snag
+from .runs import far_end_failed, far_end_works, settle_snags
 
 MOST_EVENTS = 2000
 # A worker gives a sign of life every HEARTBEAT seconds; without one for STALLED it counts as dead.
@@ -134,6 +134,7 @@ def pulse(timestamp: int) -> None:
     """Every few seconds: what is due, what was left over by a crash."""
     now = timezone.now()
     offers.retry_held(now)
+    _close_idle_snags()
     at_work = Connection.objects.filter(state=Connection.State.LIVE).exclude(pause_until__gt=now)
     for connection in at_work:
         can = kind_of(connection).can
@@ -151,6 +152,18 @@ def pulse(timestamp: int) -> None:
         wake(apply_inbound.name, f"inbound:{message_id}", message_id=message_id)
     if Event.objects.filter(done_at=None).exists():
         wake(relay.name, "relay")
+
+
+def _close_idle_snags() -> None:
+    """A fault of the far end closes with the next success; where nothing waits any more, none would come."""
+    for snag in Snag.objects.filter(kind__in=("push", "deliver"), resolved_at=None).select_related("connection"):
+        if snag.connection is None:
+            continue
+        pushing = snag.kind == "push"
+        offers_wait = pushing and snag.connection.listings.filter(offer_state="pending").exists()
+        messages_wait = not pushing and snag.connection.outbound.filter(state="waiting").exists()
+        if not (offers_wait or messages_wait):
+            settle_snags(snag.kind, "nothing waits any more", connection=snag.connection)
 
 
 @app.periodic(cron="* * * * * */10")
