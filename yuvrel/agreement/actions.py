@@ -164,7 +164,9 @@ def check_orders(connection: Connection) -> None:
     since = max(connection.live_since or connection.created_at, timezone.now() - LOOK_BACK)
     theirs: dict[str, RemoteOrder] = {}
     connector = connector_for(connection)
-    for page in pages(lambda cursor: connector.orders(since.isoformat(), cursor)):
+    # The far end's clock may be off: what it changed lately may carry a time before the one we ask for.
+    asked = (since - exchange.OVERLAP).isoformat()
+    for page in pages(lambda cursor: connector.orders(asked, cursor)):
         for _, order in page.rows:
             if isinstance(order, RemoteOrder) and order.placed_at >= since:
                 theirs[order.external_id] = order
