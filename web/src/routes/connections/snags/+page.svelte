@@ -68,7 +68,7 @@
 								>{/if}</td
 						>
 						<td
-							>{row.detail}{#if row.field}{' '}<span class="soft small">({row.field})</span
+							>{row.detail}{#if row.field}<span class="soft small">&nbsp;({row.field})</span
 								>{/if}</td
 						>
 						<td class="soft">{row.connection}</td>
