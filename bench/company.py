@@ -23,6 +23,7 @@ from yuvrel.buying.models import PriceBreak, Supplier, SupplierItem
 from yuvrel.catalogue.models import Category, Item, Product, TaxClass
 from yuvrel.channels.access import seal
 from yuvrel.channels.models import Connection, Listing
+from yuvrel.connectors.registry import KINDS
 from yuvrel.people.models import Company, Location, User
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.stock.actions import OpeningRow, take_opening
@@ -31,9 +32,6 @@ DAYS = 730
 ON_HAND = 3000
 COST = Decimal("4.00")
 CHANNELS = (("web_shop", "shop", 3), ("till", "till", 2))
-ROLES = ["accounts.read", "documents.write", "balances.read"]
-SHOP = ["products:read", "stock:write", "orders:read", "shipments:write", "webhooks:write"]
-TILL = ["articles:read", "articles:write", "sales:read"]
 
 
 @dataclass(frozen=True)
@@ -202,13 +200,20 @@ def standin_setup(size: Size, path: Path, per_second: int) -> None:
     article = {"ean": "", "price": "12.30", "group": "", "vat": "23", "stock": "0"}
     articles = [{"id": str(n), "plu": str(n), "code": f"G-{n:05d}", "label": f"Goods {n}", **article} for n in numbers]
     for name in ("shop1", "shop2", "shop3"):
-        account = {"id": name, "sort": "shop", "name": name, "tokens": {"t": SHOP}, "per_second": per_second}
+        account = {"id": name, "sort": "shop", "name": name, "tokens": {"t": KINDS["web_shop"].scopes}, "per_second": per_second}
         setup[name] = {"account": account, "product": products}
     for name in ("till1", "till2"):
-        account = {"id": name, "sort": "till", "name": name, "tokens": {"t": TILL}, "per_second": per_second}
+        account = {"id": name, "sort": "till", "name": name, "tokens": {"t": KINDS["till"].scopes}, "per_second": per_second}
         setup[name] = {"account": account, "article": articles}
     chart = [{"code": code, "name": role} for role, code in _chart()] if Company.objects.exists() else []
     setup["ledger"] = {
-        "account": {"id": "ledger", "sort": "ledger", "name": "Ledger", "locked": [], "tokens": {"t": ROLES}, "chart": chart}
+        "account": {
+            "id": "ledger",
+            "sort": "ledger",
+            "name": "Ledger",
+            "locked": [],
+            "tokens": {"t": KINDS["ledger"].scopes},
+            "chart": chart,
+        }
     }
     path.write_text(json.dumps(setup))

@@ -366,12 +366,16 @@ def test_a_listing_that_cannot_be_read_is_named_and_the_others_are_taken_in(worl
     assert not Snag.objects.filter(resolved_at=None).exists()
 
 
-def test_a_connection_without_backorders_holds_what_is_short(world: World) -> None:  # noqa: F811
+def _order_too_many(world: World) -> None:  # noqa: F811
+    """Forty of ten, at a shop that takes no backorders."""
     row = Connection.objects.get(pk=world.shop.pk)
-    actions.change_settings(SYSTEM, row.pk, row.version, {"backorders": False})
-    row.refresh_from_db()
+    row = actions.change_settings(SYSTEM, row.pk, row.version, {"backorders": False})
     _arrange(world, [_line(quantity=40, amount="984.00")])
     exchange.poll(row)
+
+
+def test_a_connection_without_backorders_holds_what_is_short(world: World) -> None:  # noqa: F811
+    _order_too_many(world)
     snag = Snag.objects.get(resolved_at=None)
     assert snag.detail == "Of SMK-S, 40 are wanted and 10 are left. This connection takes no backorders."
     order = SalesOrder.objects.get()
@@ -385,11 +389,7 @@ def test_a_connection_without_backorders_holds_what_is_short(world: World) -> No
 
 
 def test_letting_a_short_order_go_makes_backorders(world: World) -> None:  # noqa: F811
-    row = Connection.objects.get(pk=world.shop.pk)
-    actions.change_settings(SYSTEM, row.pk, row.version, {"backorders": False})
-    row.refresh_from_db()
-    _arrange(world, [_line(quantity=40, amount="984.00")])
-    exchange.poll(row)
+    _order_too_many(world)
     order = release(SYSTEM, SalesOrder.objects.get().pk, timezone.now())
     assert order.state == "received"
     assert {(r.state, int(r.quantity)) for r in Reservation.objects.all()} == {("open", 10), ("backorder", 30)}

@@ -24,7 +24,7 @@ from django.db.models import Sum
 from django.utils import timezone
 
 from standins.store import Store
-from tests.channels.conftest import CHART, SHOP_SCOPES
+from tests.channels.conftest import CHART
 from tests.invariants import assert_invariants
 from tests.world import give, make_company, make_user
 from yuvrel.agreement import actions as agreement
@@ -33,6 +33,7 @@ from yuvrel.books.models import JournalLine, LedgerDocument
 from yuvrel.catalogue.models import Item
 from yuvrel.channels import actions, linking
 from yuvrel.channels.models import InboundMessage, Listing, OutboundMessage, Snag
+from yuvrel.connectors.registry import KINDS
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import ApiToken
 from yuvrel.people.roles import SYSTEM, Role
@@ -86,7 +87,7 @@ def setup() -> dict[str, dict[str, Any]]:
         }
         for n in range(ITEMS)
     ]
-    tokens = {"t": SHOP_SCOPES}
+    tokens = {"t": KINDS["web_shop"].scopes}
     return {
         **{
             name: {"account": {"id": name, "sort": "shop", "name": name, "tokens": tokens}, "product": products} for name in SHOPS
@@ -96,7 +97,7 @@ def setup() -> dict[str, dict[str, Any]]:
                 "id": "mill",
                 "sort": "till",
                 "name": "Mill",
-                "tokens": {"t": ["articles:read", "articles:write", "sales:read"]},
+                "tokens": {"t": KINDS["till"].scopes},
             },
             "article": articles,
         },
@@ -107,7 +108,7 @@ def setup() -> dict[str, dict[str, Any]]:
                 "name": "Books",
                 "locked": [],
                 "chart": [{"code": c, "name": c} for c in CHART],
-                "tokens": {"t": ["accounts.read", "documents.write", "balances.read"]},
+                "tokens": {"t": KINDS["ledger"].scopes},
             }
         },
     }

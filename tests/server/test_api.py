@@ -438,3 +438,72 @@ def test_a_file_of_5_000_rows_is_checked_and_taken_in(company: Location, client:
     check_shelf()
     check_value()
     assert not Drift.objects.exists()
+
+
+def test_no_far_end_is_called_inside_a_transaction_for_the_sake_of_a_key(company: Location, rf: Any) -> None:
+    """A POST with a key runs in one transaction with its key; those that call out run in none."""
+    from django.contrib.auth.models import AnonymousUser
+    from django.db import connection
+    from django.http import HttpResponse
+
+    from yuvrel.server.idempotency import IdempotencyMiddleware
+
+    depths: list[int] = []
+
+    def route(request: Any) -> HttpResponse:
+        depths.append(len(connection.savepoint_ids))
+        return HttpResponse("{}")
+
+    outside = len(connection.savepoint_ids)
+    for path in ("connections/1/test", "connections/1/live", "connections/1/listings", "agreement/check", "adjustments"):
+        request = rf.post(f"/api/v1/{path}", "{}", content_type="application/json", headers={"Idempotency-Key": "k"})
+        request.user = AnonymousUser()
+        IdempotencyMiddleware(route)(request)
+    assert depths == [outside] * 4 + [outside + 1]
+
+
+def test_asking_now_ends_the_pause_after_a_fault(company: Location, client: Client) -> None:
+    from datetime import timedelta
+
+    from django.utils import timezone
+
+    row = make_connection(faults=6, pause_until=timezone.now() + timedelta(seconds=60))
+    client.force_login(make_user(Role.MANAGER))
+    assert client.post(f"/api/v1/connections/{row.pk}/exchange").status_code == 200
+    row.refresh_from_db()
+    assert row.pause_until is None
+
+
+def test_try_again_wakes_what_the_fault_stopped(
+    company: Location, client: Client, django_capture_on_commit_callbacks: Any
+) -> None:
+    from procrastinate.contrib.django.models import ProcrastinateJob
+
+    from yuvrel.channels.runs import raise_snag
+
+    row = make_connection()
+    client.force_login(make_user(Role.MANAGER))
+    for kind, task in (("push", "push_offers"), ("deliver", "deliver"), ("exchange", "exchange")):
+        snag = raise_snag(row, kind, "It does not answer", "x")
+        with django_capture_on_commit_callbacks(execute=True):
+            assert client.post(f"/api/v1/snags/{snag.pk}/retry").status_code == 200
+        assert ProcrastinateJob.objects.filter(status="todo", task_name=f"channels.{task}").exists(), kind
+    unread = raise_snag(row, "listings", "1 listing cannot be read", "x")
+    answer = client.post(f"/api/v1/snags/{unread.pk}/retry")
+    assert (answer.status_code, "take in the listings again" in answer.json()["detail"]) == (422, True)
+
+
+def test_logs_as_json_carry_the_request(settings: Any) -> None:
+    import logging
+    from logging.config import DictConfigurator
+
+    from yuvrel.server.logs import TraceFilter, _trace
+
+    formatter = DictConfigurator(settings.LOGGING).configure_formatter(dict(settings.LOGGING["formatters"]["json"]))
+    record = logging.LogRecord("yuvrel.requests", logging.INFO, "x.py", 1, "GET %s", ("/stock",), None)
+    mark = _trace.set("abc-1")
+    TraceFilter().filter(record)
+    _trace.reset(mark)
+    line = json.loads(formatter.format(record))
+    assert (line["message"], line["level"], line["logger"], line["trace"]) == ("GET /stock", "INFO", "yuvrel.requests", "abc-1")
+    assert line["at"]

@@ -267,7 +267,7 @@ def receive(actor: Actor, order_id: int, arrived: Sequence[Arrived], at: datetim
     """
     actor.need(Ability.RECEIVE)
     order = lock_purchase_order(order_id)
-    if order.state not in (State.SENT, State.ACKNOWLEDGED, State.PART_RECEIVED):
+    if order.state not in PurchaseOrder.OPEN:
         raise RefusedError(f"{order.number} is {order.state}; nothing can be received on it.", field="state")
     lines = {row.pk: row for row in order.lines.select_related("item")}
     arrived = [row for row in arrived if row.quantity]

@@ -81,6 +81,9 @@ class PurchaseOrder(models.Model):
         RECEIVED = "received"
         CANCELLED = "cancelled"
 
+    # Sent and not all here yet: what is incoming.
+    OPEN = (State.SENT, State.ACKNOWLEDGED, State.PART_RECEIVED)
+
     number = models.CharField(max_length=30, unique=True)
     supplier = models.ForeignKey(Supplier, on_delete=models.PROTECT, related_name="orders")
     location = models.ForeignKey("people.Location", on_delete=models.PROTECT)

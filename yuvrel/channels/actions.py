@@ -201,6 +201,7 @@ def go_live(actor: Actor, connection_id: int, at: datetime) -> Connection:
         row.state = Connection.State.LIVE
         row.watermark = row.watermark or at.isoformat()
         row.live_since = row.live_since or at
+        row.faults, row.pause_until = 0, None
         if secret:
             row.webhook_secret_sealed = seal(secret)
         row.save()
@@ -226,6 +227,21 @@ def _start_flow(row: Connection) -> None:
     if Can.DOCUMENTS in kind.can:
         waiting = LedgerDocument.objects.exclude(state=LedgerDocument.State.SENT).values_list("pk", flat=True)
         record(Event.Kind.LEDGER, waiting, f"{row.name} went live")
+
+
+def end_pause(row: Connection) -> None:
+    """Somebody wants it tried now, whatever the pauses after its faults say."""
+    Connection.objects.filter(pk=row.pk).update(pause_until=None)
+
+
+def ask_now(actor: Actor, connection_id: int) -> Connection:
+    """Have a live connection asked for news at once; the caller wakes the job."""
+    actor.need(Ability.RESOLVE)
+    row = get_connection(connection_id)
+    if row.state != Connection.State.LIVE:
+        raise RefusedError(f"A connection that is {row.state} exchanges nothing.", field="state")
+    end_pause(row)
+    return row
 
 
 @transaction.atomic

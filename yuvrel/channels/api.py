@@ -19,7 +19,6 @@ from yuvrel.connectors.ubl import build_order
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import Said
-from yuvrel.people.roles import Ability
 
 from . import actions, exchange, linking, outward, queries, snags
 from .access import unseal
@@ -104,10 +103,7 @@ def pause(request: HttpRequest, connection_id: int) -> Any:
 @router.post("/connections/{int:connection_id}/exchange", response=Said, operation_id="exchange_now")
 def exchange_now(request: HttpRequest, connection_id: int) -> Any:
     """Exchange once, now."""
-    actor(request).need(Ability.RESOLVE)
-    row = actions.get_connection(connection_id)
-    if row.state != Connection.State.LIVE:
-        raise RefusedError(f"A connection that is {row.state} exchanges nothing.", field="state")
+    row = actions.ask_now(actor(request), connection_id)
     wake_exchange(row.pk)
     return {"said": f"Asking {row.name} for news.", "id": row.pk}
 

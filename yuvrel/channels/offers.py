@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
@@ -22,6 +22,7 @@ from yuvrel.core.availability import (
     Offer,
     OfferRule,
     Shelf,
+    StockColumns,
     Units,
     bundle_pools,
     offer_for,
@@ -29,7 +30,6 @@ from yuvrel.core.availability import (
     pool_of,
     pools_of,
 )
-from yuvrel.core.availability import Shelves as CoreShelves
 from yuvrel.core.money import ZERO
 from yuvrel.people.queries import company_day
 from yuvrel.stock.models import StockBalance
@@ -41,7 +41,6 @@ from .runs import raise_snag, run_of, settle_snags
 
 BATCH = 100
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
-OPEN_ORDERS = (PurchaseOrder.State.SENT, PurchaseOrder.State.ACKNOWLEDGED, PurchaseOrder.State.PART_RECEIVED)
 WITH_QUANTITIES = tuple(kind for kind, c in KINDS.items() if Can.QUANTITIES in c.can)
 
 
@@ -81,7 +80,7 @@ def load_shelves(item_ids: Iterable[int]) -> Shelves:
     due: dict[tuple[int, int], list[tuple[date, Decimal]]] = defaultdict(list)
     open_lines = PurchaseLine.objects.filter(
         item_id__in=everything,
-        order__state__in=OPEN_ORDERS,
+        order__state__in=PurchaseOrder.OPEN,
     ).values_list("item_id", "order__location_id", "order__expected_on", "quantity", "received")
     for item, place, day, quantity, received in open_lines:
         due[item, place].append((day, quantity - received))
@@ -153,7 +152,7 @@ def _pools(connection: Connection, items: _Numbered) -> Units:
         due = _due(items.ids, feeds, company_day(timezone.now()) + timedelta(days=connection.projected_days))
         held = {(item, place) for item, place, *_ in rows}
         rows += [(item, place, ZERO, ZERO, ZERO) for item, place in due if (item, place) not in held]
-    columns = CoreShelves(
+    columns = StockColumns(
         np.fromiter((items.number[row[0]] for row in rows), np.int64),
         _thousandths(row[2] for row in rows),
         _thousandths(row[3] for row in rows),
@@ -168,7 +167,7 @@ def _due(item_ids: Sequence[int], places: Sequence[int], until: date) -> dict[tu
     rows = PurchaseLine.objects.filter(
         item_id__in=item_ids,
         order__location_id__in=places,
-        order__state__in=OPEN_ORDERS,
+        order__state__in=PurchaseOrder.OPEN,
         order__expected_on__lte=until,
     ).values_list("item_id", "order__location_id", "quantity", "received")
     found: dict[tuple[int, int], Decimal] = defaultdict(Decimal)
@@ -216,7 +215,7 @@ def recompute(causes: dict[int, str]) -> set[int]:
     changed = set()
     for connection in live_connections():
         rows = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, item_id__in=list(causes))
-        if _renew(connection, rows, causes, only_changed=False):
+        if _renew(connection, rows, lambda item: causes[item], only_changed=False):
             changed.add(connection.pk)
     return changed
 
@@ -227,12 +226,13 @@ def recompute_connections(causes: dict[int, str]) -> set[int]:
     for connection in live_connections():
         if connection.pk in causes:
             rows = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED)
-            if _renew(connection, rows, defaultdict(lambda c=connection: causes[c.pk]), only_changed=True):  # type: ignore[misc]
+            cause = causes[connection.pk]
+            if _renew(connection, rows, lambda _, cause=cause: cause, only_changed=True):  # type: ignore[misc]
                 changed.add(connection.pk)
     return changed
 
 
-def _renew(connection: Connection, listings: QuerySet[Listing], causes: Mapping[int, str], *, only_changed: bool) -> int:
+def _renew(connection: Connection, listings: QuerySet[Listing], cause_of: Callable[[int], str], *, only_changed: bool) -> int:
     """Work the offers out and mark them to be pushed. A held one stays held while nothing about it changes."""
     rows = list(listings.order_by("pk").values_list("pk", "item_id", "offered", "offer_state"))
     if not rows:
@@ -240,7 +240,7 @@ def _renew(connection: Connection, listings: QuerySet[Listing], causes: Mapping[
     offers = offers_of(connection, (item for _, item, _, _ in rows if item))
     settled = (Listing.Offer.AGREED, Listing.Offer.HELD) if only_changed else (Listing.Offer.HELD,)
     moved = [
-        (pk, offers[item], causes[item])
+        (pk, offers[item], cause_of(item))
         for pk, item, offered, state in rows
         if item in offers and not (state in settled and offered == offers[item])
     ]
@@ -311,12 +311,9 @@ def _hold(listing: Listing, refusal: str, now: datetime) -> None:
         raise_snag(listing.connection, "offer", f"{listing.title} was refused", refusal, listing=listing, field="quantity")
 
 
-def retry_held(now: datetime) -> set[int]:
-    """Held offers whose pause is over go out again. Returns the connections to push on."""
-    due = Listing.objects.filter(offer_state=Listing.Offer.HELD, retry_at__lte=now)
-    connections = set(due.values_list("connection_id", flat=True))
-    due.update(offer_state=Listing.Offer.PENDING)
-    return connections
+def retry_held(now: datetime) -> None:
+    """Held offers whose pause is over go out again."""
+    Listing.objects.filter(offer_state=Listing.Offer.HELD, retry_at__lte=now).update(offer_state=Listing.Offer.PENDING)
 
 
 def push_again(listing: Listing) -> set[int]:

@@ -9,9 +9,13 @@ from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.people.roles import Ability, Actor, audit
 
 from . import exchange
+from .actions import end_pause
 from .jobs import wake_deliver, wake_exchange, wake_push
-from .models import Connection, Listing, OutboundMessage, Snag
+from .models import Listing, OutboundMessage, Snag
 from .offers import push_again
+
+# What a fault of the far end stopped; anything else is put right by the next exchange.
+WAKE = {"push": wake_push, "deliver": wake_deliver}
 
 
 def get_snag(snag_id: int) -> Snag:
@@ -35,7 +39,7 @@ def try_again(actor: Actor, snag_id: int) -> str:
         still = Snag.objects.filter(inbound=snag.inbound, resolved_at=None).first()
         return f"It is still stuck: {still.detail}" if still else f"Taken in: {outcome}."
     if snag.outbound:
-        Connection.objects.filter(pk=snag.outbound.connection_id).update(pause_until=None)
+        end_pause(snag.outbound.connection)
         OutboundMessage.objects.filter(pk=snag.outbound.pk).update(state="waiting", attempts=0, next_try_at=timezone.now())
         wake_deliver(snag.outbound.connection_id)
         return "It is being sent again."
@@ -44,8 +48,10 @@ def try_again(actor: Actor, snag_id: int) -> str:
             wake_push(connection_id)
         return "The offer is being sent again."
     if snag.connection:
-        Connection.objects.filter(pk=snag.connection.pk).update(pause_until=None)
-        wake_exchange(snag.connection.pk)
+        if snag.kind == "listings":
+            raise RefusedError("Have them put right, then take in the listings again on the connection's page.", field="kind")
+        end_pause(snag.connection)
+        WAKE.get(snag.kind, wake_exchange)(snag.connection.pk)
         return "The connection is being tried again."
     raise RefusedError("There is nothing to try again; set it aside.", field="kind")
 

@@ -147,7 +147,7 @@ Units = npt.NDArray[np.int64]
 
 
 @dataclass(frozen=True)
-class Shelves:
+class StockColumns:
     """Many items at many locations as columns of equal length, quantities in thousandths of the unit."""
 
     item: Units
@@ -157,7 +157,7 @@ class Shelves:
     backordered: Units
 
 
-def pools_of(shelves: Shelves, items: int, basis: Basis) -> Units:
+def pools_of(shelves: StockColumns, items: int, basis: Basis) -> Units:
     """`pool_of` for items numbered 0 to items - 1, in thousandths; an item without a row has none."""
     free = shelves.on_hand - shelves.committed
     if basis == "projected":

@@ -29,7 +29,6 @@ from .models import ItemPolicy, Outlook
 
 WINDOW_DAYS = 90
 Pair = tuple[int, int]
-OPEN_PURCHASES = (PurchaseOrder.State.SENT, PurchaseOrder.State.ACKNOWLEDGED, PurchaseOrder.State.PART_RECEIVED)
 
 
 @dataclass(frozen=True)
@@ -174,7 +173,7 @@ def _price(terms: SupplierItem | None, quantity: Decimal) -> Decimal:
 
 def _arrivals(today: date) -> dict[Pair, list[tuple[int, Decimal]]]:
     found: dict[Pair, list[tuple[int, Decimal]]] = defaultdict(list)
-    rows = PurchaseLine.objects.filter(order__state__in=OPEN_PURCHASES, quantity__gt=F("received")).values_list(
+    rows = PurchaseLine.objects.filter(order__state__in=PurchaseOrder.OPEN, quantity__gt=F("received")).values_list(
         "item_id", "order__location_id", "order__expected_on", "quantity", "received"
     )
     for item, place, day, quantity, received in rows:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import re
 from collections.abc import Callable
 
 from django.db import IntegrityError, OperationalError, connection, transaction
@@ -14,6 +15,9 @@ from yuvrel.people.models import IdempotencyKey
 from .problems import problem
 
 WAIT = "5s"
+# These talk to a far end, which must not happen inside a transaction. Each may be repeated without harm,
+# so they need no key and take none.
+CALLS_OUT = re.compile(r"/api/v1/(connections/\d+/(test|live|listings)|agreement/check)")
 # These say nothing about the request itself: the next try may be answered otherwise.
 NOT_KEPT = (401, 403, 409)
 
@@ -30,7 +34,8 @@ class IdempotencyMiddleware:
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
         key = request.headers.get("Idempotency-Key", "")
-        if request.method != "POST" or not key or not request.path.startswith("/api/"):
+        keeps = request.path.startswith("/api/") and not CALLS_OUT.fullmatch(request.path)
+        if request.method != "POST" or not key or not keeps:
             return self.get_response(request)
         if len(key) > 120:
             return problem(422, "An Idempotency-Key has at most 120 characters.", "Idempotency-Key")
