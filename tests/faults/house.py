@@ -22,6 +22,7 @@ from django.conf import settings
 from django.db import connection
 from django.db.models import Sum
 from django.utils import timezone
+from procrastinate.contrib.django.models import ProcrastinateJob
 
 from standins.store import Store
 from tests.channels.conftest import CHART
@@ -32,7 +33,7 @@ from yuvrel.agreement.models import Drift
 from yuvrel.books.models import JournalLine, LedgerDocument
 from yuvrel.catalogue.models import Item
 from yuvrel.channels import actions, linking
-from yuvrel.channels.models import InboundMessage, Listing, OutboundMessage, Snag
+from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Run, Snag
 from yuvrel.connectors.registry import KINDS
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import ApiToken
@@ -53,12 +54,41 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
-def wait_until(true: Callable[[], bool], what: str, seconds: float = 150) -> None:
-    """Look again and again; fails naming what did not come about."""
+def wait_until(true: Callable[[], bool], what: str, seconds: float = 240) -> None:
+    """Look again and again; fails naming what did not come about, and how things stand."""
     end = time.monotonic() + seconds
     while not true():
-        assert time.monotonic() < end, f"not within {seconds} s: {what}"
+        assert time.monotonic() < end, f"not within {seconds} s: {what}\n{standing()}"
         time.sleep(0.15)
+
+
+def standing() -> str:
+    """What a person would look at first when nothing moves: jobs, pauses, snags, runs, what waits."""
+    asked = {
+        "jobs": ProcrastinateJob.objects.exclude(status="succeeded").values_list("task_name", "lock", "status", "attempts"),
+        "connections": Connection.objects.values_list("name", "faults", "pause_until", "last_exchange_at", "watermark"),
+        "snags": Snag.objects.filter(resolved_at=None).values_list("kind", "title", "detail"),
+        "runs": Run.objects.order_by("-pk").values_list("connection__name", "kind", "state", "started_at", "log")[:8],
+        "locks": activity(),
+    }
+    waiting = {
+        "events": Event.objects.filter(done_at=None),
+        "inbound": InboundMessage.objects.filter(state="new"),
+        "outbound": OutboundMessage.objects.filter(state="waiting"),
+        "offers": Listing.objects.filter(link="linked").exclude(offer_state="agreed"),
+    }
+    lines = [f"now: {timezone.now()}"] + [f"{name}: {rows.count()} waiting" for name, rows in waiting.items()]
+    return "\n".join(lines + [f"{name}: {row}" for name, rows in asked.items() for row in list(rows)[:40]])
+
+
+def activity() -> list[tuple[Any, ...]]:
+    """What PostgreSQL's sessions do and wait for."""
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select pid, state, wait_event_type, wait_event, now() - xact_start, pg_blocking_pids(pid), left(query, 90)"
+            " from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()"
+        )
+        return list(cursor.fetchall())
 
 
 def setup() -> dict[str, dict[str, Any]]:

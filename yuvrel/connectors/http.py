@@ -81,13 +81,6 @@ class Answer:
     body: bytes
     headers: httpx.Headers
 
-    def json(self) -> Any:
-        """The body as data. Raises NonsenseError."""
-        try:
-            return read_json(self.body)
-        except ValueError as error:
-            raise NonsenseError("The answer is not JSON.", status=self.status) from error
-
 
 def read_json(body: bytes) -> Any:
     """Data from JSON (RFC 8259), with the characters that no database text can hold replaced by U+FFFD.
@@ -195,8 +188,10 @@ class Caller:
         self._attempts = attempts
         self._per_second = per_second
 
-    def call(self, method: str, path: str, *, headers: dict[str, str] | None = None, **options: Any) -> Answer:
-        """One exchange; waits and tries again while the fault is a passing one.
+    def call(self, method: str, path: str, *, headers: dict[str, str] | None = None, **options: Any) -> Any:
+        """The data of one exchange; waits and tries again while the fault is a passing one.
+
+        An answer that is not JSON is such a fault too: a page in front of the far end, gone the next moment.
 
         Every call is safe to repeat: reads, absolute quantities, or POSTs carrying a key.
         Raises ConnectorError.
@@ -208,7 +203,7 @@ class Caller:
         )
         return retrying(self._once, method, path, {**options, "headers": sent})
 
-    def _once(self, method: str, path: str, options: dict[str, Any]) -> Answer:
+    def _once(self, method: str, path: str, options: dict[str, Any]) -> Any:
         _pace.wait(self.address, self._per_second)
         try:
             with _client().stream(method, self.address + path, **options) as response:
@@ -225,7 +220,10 @@ class Caller:
         except httpx.HTTPError as error:
             raise UnreachableError(f"The connection to {self.address} broke off: {type(error).__name__}.") from error
         _raise_for(answer)
-        return answer
+        try:
+            return read_json(answer.body)
+        except ValueError as error:
+            raise NonsenseError("The answer is not JSON.", status=answer.status) from error
 
 
 def _raise_for(answer: Answer) -> None:

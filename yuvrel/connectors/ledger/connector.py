@@ -52,11 +52,11 @@ class Ledger(Connector):
 
     def identify(self) -> Identity:
         """The set of books and what the token may do."""
-        return self._identity(self.caller.call("GET", "/api/books").json())
+        return self._identity(self.caller.call("GET", "/api/books"))
 
     def accounts(self) -> list[tuple[str, str]]:
         """The chart of the outside ledger."""
-        data = read(_Chart, self.caller.call("GET", "/api/accounts").json())
+        data = read(_Chart, self.caller.call("GET", "/api/accounts"))
         return [(row.code, row.name) for row in data.accounts]
 
     def post_document(self, document: LedgerDoc) -> str:
@@ -70,11 +70,11 @@ class Ledger(Connector):
             "details": document.details,
             "postings": [{"account": code, "amount": str(amount)} for code, amount in document.lines],
         }
-        return read(_Booked, self.caller.call("POST", "/api/documents", json=body).json()).id
+        return read(_Booked, self.caller.call("POST", "/api/documents", json=body)).id
 
     def balances(self) -> dict[tuple[str, str], Decimal]:
         """Movement of each account in each period."""
-        data = read(_Balances, self.caller.call("GET", "/api/balances").json())
+        data = read(_Balances, self.caller.call("GET", "/api/balances"))
         return {(row.period, row.account): row.amount for row in data.balances}
 
     def document_totals(self) -> dict[str, Decimal]:
@@ -82,5 +82,5 @@ class Ledger(Connector):
         return {row.number: row.debits for page in pages(self._documents) for row in page.rows}
 
     def _documents(self, cursor: str) -> Page:
-        data = read(_Documents, self.caller.call("GET", "/api/documents", params={"after": cursor}).json())
+        data = read(_Documents, self.caller.call("GET", "/api/documents", params={"after": cursor}))
         return Page(rows=data.documents, cursor=data.after or "")

@@ -31,16 +31,16 @@ class SupplierInbox(Connector):
 
     def identify(self) -> Identity:
         """Whose inbox it is."""
-        return self._identity(self.caller.call("GET", "/api/inbox").json())
+        return self._identity(self.caller.call("GET", "/api/inbox"))
 
     def place_order(self, number: str, document: bytes) -> str:
         """Deliver; the same number twice is one order."""
         headers = {"Content-Type": "application/xml", "Idempotency-Key": number}
-        return read(_Receipt, self.caller.call("POST", "/api/orders", content=document, headers=headers).json()).receipt
+        return read(_Receipt, self.caller.call("POST", "/api/orders", content=document, headers=headers)).receipt
 
     def answers(self, cursor: str) -> Page:
         """OrderResponses not yet read."""
-        data = read(_Answers, self.caller.call("GET", "/api/answers", params={"after": cursor}).json())
+        data = read(_Answers, self.caller.call("GET", "/api/answers", params={"after": cursor}))
         return Page(rows=[(str(row.seq), _read(row.document)) for row in data.answers], cursor="")
 
 

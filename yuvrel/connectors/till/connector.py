@@ -58,11 +58,11 @@ class Till(Connector):
 
     def identify(self) -> Identity:
         """Name of the till and what its key may do."""
-        return self._identity(self.caller.call("GET", "/api/self").json())
+        return self._identity(self.caller.call("GET", "/api/self"))
 
     def listings(self, cursor: str) -> Page:
         """Articles."""
-        data = read(_Articles, self.caller.call("GET", "/api/articles", params={"after": cursor}).json())
+        data = read(_Articles, self.caller.call("GET", "/api/articles", params={"after": cursor}))
         return Page(rows=[or_unreadable(_article, a) for a in data.articles], cursor=data.after or "")
 
     def read_quantities(self, external_ids: Sequence[str]) -> dict[str, Decimal]:
@@ -70,14 +70,14 @@ class Till(Connector):
         found: dict[str, Decimal] = {}
         for start in range(0, len(external_ids), 200):
             plus = ",".join(external_ids[start : start + 200])
-            data = read(_Stock, self.caller.call("GET", "/api/stock", params={"plu": plus}).json())
+            data = read(_Stock, self.caller.call("GET", "/api/stock", params={"plu": plus}))
             found.update({k: v for k, v in data.stock.items() if v is not None})
         return found
 
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult]:
         """Set stock figures."""
         body = {"stock": {p.external_id: format(p.quantity.normalize(), "f") for p in pushes}}
-        refused = read(_Refused, self.caller.call("PUT", "/api/stock", json=body).json()).refused
+        refused = read(_Refused, self.caller.call("PUT", "/api/stock", json=body)).refused
         return [
             PushResult(external_id=p.external_id, ok=p.external_id not in refused, error=refused.get(p.external_id, ""))
             for p in pushes
@@ -85,7 +85,7 @@ class Till(Connector):
 
     def orders(self, since: str, cursor: str) -> Page:
         """Receipts uploaded since a till time."""
-        data = read(_Receipts, self.caller.call("GET", "/api/receipts", params={"since": since, "after": cursor}).json())
+        data = read(_Receipts, self.caller.call("GET", "/api/receipts", params={"since": since, "after": cursor}))
         rows = [(str(receipt.get("uploaded_at") or ""), self.order_or_not(receipt)) for receipt in data.receipts]
         return Page(rows=rows, cursor=data.after or "")
 

@@ -81,11 +81,11 @@ class WebShop(Connector):
 
     def identify(self) -> Identity:
         """Name of the shop and the token's scopes."""
-        return self._identity(self.caller.call("GET", "/api/whoami").json())
+        return self._identity(self.caller.call("GET", "/api/whoami"))
 
     def listings(self, cursor: str) -> Page:
         """Variants of a page of products."""
-        data = read(_Products, self.caller.call("GET", "/api/products", params={"cursor": cursor, "limit": 50}).json())
+        data = read(_Products, self.caller.call("GET", "/api/products", params={"cursor": cursor, "limit": 50}))
         rows = [or_unreadable(partial(self._listing, p), v) for p in data.products for v in p.variants]
         return Page(rows=rows, cursor=data.next or "")
 
@@ -115,7 +115,7 @@ class WebShop(Connector):
         found: dict[str, Decimal] = {}
         for start in range(0, len(external_ids), 100):
             ids = ",".join(external_ids[start : start + 100])
-            data = read(_Quantities, self.caller.call("GET", "/api/quantities", params={"ids": ids}).json())
+            data = read(_Quantities, self.caller.call("GET", "/api/quantities", params={"ids": ids}))
             found.update({str(row.id): row.quantity for row in data.quantities})
         return found
 
@@ -124,20 +124,20 @@ class WebShop(Connector):
         results: list[PushResult] = []
         for start in range(0, len(pushes), 100):
             lines = [{"id": p.external_id, "quantity": int(p.quantity)} for p in pushes[start : start + 100]]
-            data = read(_Results, self.caller.call("POST", "/api/quantities", json={"lines": lines}).json())
+            data = read(_Results, self.caller.call("POST", "/api/quantities", json={"lines": lines}))
             results += [PushResult(external_id=str(r.id), ok=r.ok, error=r.error) for r in data.results]
         return results
 
     def orders(self, since: str, cursor: str) -> Page:
         """Orders changed since a shop time."""
         params = {"updated_since": since, "cursor": cursor, "limit": 50}
-        data = read(_Orders, self.caller.call("GET", "/api/orders", params=params).json())
+        data = read(_Orders, self.caller.call("GET", "/api/orders", params=params))
         rows = [(str(order.get("updated_at") or ""), self.order_or_not(order)) for order in data.orders]
         return Page(rows=rows, cursor=data.next or "")
 
     def register_webhook(self, url: str) -> str:
         """Orders are told to `url`."""
-        return read(_Secret, self.caller.call("POST", "/api/webhooks", json={"url": url}).json()).secret
+        return read(_Secret, self.caller.call("POST", "/api/webhooks", json={"url": url})).secret
 
     def read_event(self, body: dict[str, Any]) -> RemoteOrder | Unreadable | None:
         """The order in an order event."""
@@ -154,7 +154,7 @@ class WebShop(Connector):
             "lines": [{"id": line, "quantity": str(quantity)} for line, quantity in notice.lines],
         }
         path = f"/api/orders/{quote(notice.order_id, safe='')}/shipments"
-        return read(_Made, self.caller.call("POST", path, json=body, headers={"Idempotency-Key": notice.key}).json()).id
+        return read(_Made, self.caller.call("POST", path, json=body, headers={"Idempotency-Key": notice.key})).id
 
     def read_order(self, body: dict[str, Any]) -> RemoteOrder:
         """Goods, discounts, surcharges and shipping as lines."""
