@@ -1,0 +1,158 @@
+"""How far off forecasts are: measured on the past, for one period and for sums over several."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.special import gammaincinv, ndtri
+
+from yuvrel.core.errors import BadInputError
+
+from .series import Floats
+
+# A series' own errors count as much as this many windows of the errors of all.
+PRIOR_WINDOWS = 2.0
+LEAST_SHARE = 0.02
+# Fewer errors than this say nothing about the shape of their tails.
+ENOUGH = 200
+# More are not needed to place a quantile.
+MOST = 2000
+
+
+@dataclass(frozen=True)
+class Spread:
+    """Standard deviations of the forecast error, n × horizon: of each period, and of the sum up to it.
+
+    `stretch`, `total_stretch`: n × levels × horizon, factors on the deviations that make the quantiles
+    of the past test hold (`stretches`); none before they are measured.
+    """
+
+    single: Floats
+    total: Floats
+    levels: tuple[float, ...] = ()
+    stretch: Floats | None = None
+    total_stretch: Floats | None = None
+
+    def quantiles(self, mean: Floats, level: float, *, total: bool = False) -> Floats:
+        """The level's quantile of each period's demand (of the sum up to it with `total`), n × horizon."""
+        deviation, factors = (self.total, self.total_stretch) if total else (self.single, self.stretch)
+        if factors is not None:
+            deviation = deviation * self.factor(factors, level)
+        return quantile(np.cumsum(mean, axis=1) if total else mean, deviation, level)
+
+    def factor(self, factors: Floats, level: float) -> Floats:
+        """The factor for a level, straight between those measured."""
+        at = float(np.interp(level, self.levels, np.arange(len(self.levels))))
+        low, high = int(np.floor(at)), int(np.ceil(at))
+        return factors[:, low] + (at - low) * (factors[:, high] - factors[:, low])
+
+
+def quantile(mean: Floats, deviation: Floats, level: float) -> Floats:
+    """Quantile of demand with this mean and standard deviation, never below zero.
+
+    A gamma distribution with the same two moments: it cannot go below zero and leans to the right
+    as demand does (Burgin, The gamma distribution and inventory control, Operational Research
+    Quarterly 26, 1975). Where the mean is more than thirty deviations away from zero the normal
+    one is the same. Raises BadInputError unless 0 < level < 1.
+    """
+    if not 0 < level < 1:
+        raise BadInputError("A service level lies between 0 and 1.", field="level")
+    mean = np.maximum(mean, 0.0)
+    positive = (mean > 0) & (deviation > 0)
+    shape = np.divide(mean, deviation, out=np.ones_like(mean), where=positive) ** 2
+    normal = mean + ndtri(level) * deviation
+    near = positive & (shape < 900)
+    bounded = np.clip(shape, 1e-4, 900)
+    skewed = gammaincinv(bounded, level) * np.divide(mean, bounded, out=np.zeros_like(mean), where=near)
+    found: Floats = np.maximum(np.where(near, skewed, np.where(positive | (mean <= 0), normal, mean)), 0.0)
+    return found
+
+
+def measure(errors: Floats, weight: Floats, scale: Floats) -> Spread:
+    """Spread from the errors of a rolling-origin test.
+
+    `errors`, `weight`: n × origins × horizon, forecast less actual, and how much of the actual was
+    seen. `scale`: n, units that make the series comparable. A series' deviation is the square root
+    of a mean of its own squared errors and of the profile of all series over the horizon; a short
+    past leans on the others, a long one on itself. Sums are taken only where all was seen.
+    """
+    whole = (weight >= 0.99).cumprod(axis=2)
+    sums = np.cumsum(errors * (weight > 0), axis=2)
+    return Spread(_deviation(errors, weight, scale), _deviation(sums, whole.astype(np.float64), scale))
+
+
+def _deviation(errors: Floats, weight: Floats, scale: Floats) -> Floats:
+    """Deviation by series and lead: own size × the common profile of growth over the leads."""
+    horizon = errors.shape[2]
+    squares = (errors / scale[:, None, None]) ** 2 * weight
+    told = weight.sum(axis=(1, 2))
+    profile = _profile(squares, weight, told)
+    own = np.divide((squares / profile).sum(axis=(1, 2)), told, out=np.ones(len(scale)), where=told > 0)
+    windows = told / horizon
+    typical = float(np.median(own[told > 0])) if (told > 0).any() else 1.0
+    size = (own * windows + typical * PRIOR_WINDOWS) / (windows + PRIOR_WINDOWS) if len(scale) > 1 else own
+    size = np.maximum(size, LEAST_SHARE * (own > 0))
+    found: Floats = np.sqrt(size[:, None] * profile[None]) * scale[:, None]
+    return found
+
+
+def _profile(squares: Floats, weight: Floats, told: Floats) -> Floats:
+    """How squared errors grow over the leads, relative to each series' own mean, so that no series outweighs the rest.
+
+    Never falling; carried on in proportion to the lead where nothing was measured.
+    """
+    horizon = squares.shape[2]
+    mean = np.divide(squares.sum(axis=(1, 2)), told, out=np.zeros(len(told)), where=told > 0)
+    counted = weight * (mean > 0)[:, None, None]
+    relative = squares / np.where(mean > 0, mean, 1.0)[:, None, None]
+    by_lead = counted.sum(axis=(0, 1))
+    profile = np.divide(relative.sum(axis=(0, 1)), by_lead, out=np.zeros(horizon), where=by_lead > 0)
+    profile = np.maximum.accumulate(profile)
+    last = int(np.nonzero(by_lead > 0)[0].max(initial=-1))
+    if last < 0 or profile[last] <= 0:
+        return np.ones(horizon)
+    profile = np.where(np.arange(horizon) > last, profile[last] * np.arange(1, horizon + 1) / (last + 1), profile)
+    return np.maximum(profile, 1e-3 * profile[last])
+
+
+def stretches(actual: Floats, mean: Floats, deviation: Floats, weight: Floats, levels: tuple[float, ...]) -> Floats:
+    """Levels × horizon: the factor on the deviation with which that share of the test's actuals stayed below the quantile.
+
+    All n × origins × horizon, from the test; the deviations must not know the errors they are judged
+    by. Measured in each third of the horizon. With few errors, and near the median, where the spread
+    says little, the factors are 1.
+    """
+    horizon = actual.shape[2]
+    found = np.ones((len(levels), horizon))
+    third = -(-horizon // 3)
+    for begin in range(0, horizon, third):
+        part = slice(begin, begin + third)
+        found[:, part] = _stretches(actual[..., part], mean[..., part], deviation[..., part], weight[..., part], levels)[:, None]
+    return found
+
+
+def _stretches(actual: Floats, mean: Floats, deviation: Floats, weight: Floats, levels: tuple[float, ...]) -> Floats:
+    used = np.nonzero(((weight >= 0.99) & (deviation > 0) & (mean > 0)).ravel())[0]
+    found = np.ones(len(levels))
+    if len(used) < ENOUGH:
+        return found
+    used = used[:: max(1, len(used) // MOST)]
+    actual, mean, deviation = actual.ravel()[used], mean.ravel()[used], deviation.ravel()[used]
+    for place, level in enumerate(levels):
+        if abs(level - 0.5) > 0.2:
+            found[place] = _stretch(actual, mean, deviation, level)
+    return found
+
+
+def _stretch(actual: Floats, mean: Floats, deviation: Floats, level: float) -> float:
+    low, high = 0.3, 4.0
+    for _ in range(14):
+        middle = (low + high) / 2
+        share = float((actual <= quantile(mean, deviation * middle, level)).mean())
+        # Below the median a wider spread lowers the quantile.
+        if (share < level) == (level > 0.5):
+            low = middle
+        else:
+            high = middle
+    return (low + high) / 2
