@@ -17,6 +17,7 @@ from yuvrel.core.demand import velocities
 from yuvrel.core.errors import BadInputError, RefusedError, UnbalancedError
 from yuvrel.core.gtin import normal_gtin
 from yuvrel.core.money import allocate, floor_to, minor_unit, price_for_margin, round_money, split_tax
+from yuvrel.core.outlook import Outlook, flat
 from yuvrel.core.replenish import Policy, Position, safety_stock, suggest, to_packs
 
 
@@ -233,14 +234,14 @@ def test_demand_that_cannot_be_is_refused_by_name(bad: float) -> None:
     assert refusal.value.field == "units"
 
 
-def _velocity(rate: float, days: int = 90) -> object:
+def _velocity(rate: float, days: int = 90) -> Outlook:
     units = np.full((1, days), rate)
-    return velocities(units, np.ones((1, days), dtype=bool))[0]
+    return flat(velocities(units, np.ones((1, days), dtype=bool))[0])
 
 
 def test_suggestion_of_the_worked_example() -> None:
     policy = Policy(21, 30, "units", D(8), pack=D(12))
-    found = suggest(_velocity(1.2), Position(D(25), D(4), arrivals=[(10, D(10))]), policy, subject="hive")  # type: ignore[arg-type]
+    found = suggest(_velocity(1.2), Position(D(25), D(4), arrivals=[(10, D(10))]), policy, subject="hive")
     assert found.need == D("38.2")
     assert found.quantity == D(48)
     assert found.working.result == D(48)
@@ -263,8 +264,8 @@ def test_safety_stock_against_scipy(level: float, mean: float, deviation: float,
 def test_suggestions_are_whole_packs_and_fall_with_more_stock(rate: int, stock: int, least: int, pack: int, more: int) -> None:
     policy = Policy(10, 20, minimum=D(least), pack=D(pack))
     velocity = _velocity(rate / 100)
-    here = suggest(velocity, Position(D(stock)), policy, subject="x").quantity  # type: ignore[arg-type]
-    there = suggest(velocity, Position(D(stock + more)), policy, subject="x").quantity  # type: ignore[arg-type]
+    here = suggest(velocity, Position(D(stock)), policy, subject="x").quantity
+    there = suggest(velocity, Position(D(stock + more)), policy, subject="x").quantity
     assert here % pack == 0
     assert here == 0 or here >= least
     assert there <= here
@@ -280,11 +281,11 @@ def test_packs_and_minimums() -> None:
 def test_cover_walks_over_dated_arrivals() -> None:
     policy = Policy(5, 10, "units", D(0))
     rate = _velocity(2.0)
-    assert suggest(rate, Position(D(10)), policy, subject="x").cover_days == D("5.0")  # type: ignore[arg-type]
-    assert suggest(rate, Position(D(10), arrivals=[(4, D(6))]), policy, subject="x").cover_days == D("8.0")  # type: ignore[arg-type]
+    assert suggest(rate, Position(D(10)), policy, subject="x").cover_days == D("5.0")
+    assert suggest(rate, Position(D(10), arrivals=[(4, D(6))]), policy, subject="x").cover_days == D("8.0")
     # What arrives after the shelf is empty does not lengthen the time until it is empty.
-    assert suggest(rate, Position(D(10), arrivals=[(9, D(6))]), policy, subject="x").cover_days == D("5.0")  # type: ignore[arg-type]
-    assert suggest(_velocity(0.0), Position(D(10)), policy, subject="x").cover_days is None  # type: ignore[arg-type]
+    assert suggest(rate, Position(D(10), arrivals=[(9, D(6))]), policy, subject="x").cover_days == D("5.0")
+    assert suggest(_velocity(0.0), Position(D(10)), policy, subject="x").cover_days is None
 
 
 # Postings.

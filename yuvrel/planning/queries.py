@@ -18,6 +18,7 @@ from yuvrel.catalogue.models import BundleComponent, Item
 from yuvrel.core.demand import Velocity, velocities, velocity_working
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
+from yuvrel.core.outlook import flat
 from yuvrel.core.replenish import Policy, Position, SafetyMethod, Suggestion, suggest
 from yuvrel.core.working import Working
 from yuvrel.people.models import Location
@@ -161,7 +162,7 @@ def replenishment(today: date, pairs: set[Pair] | None = None) -> list[Line]:
         policy = policy_of(policies, item_id, place_id, terms.get(item_id))
         position = Position(balance.on_hand, balance.committed, balance.backordered, arrivals.get((item_id, place_id), ()))
         place = places[place_id]
-        suggestion = suggest(velocity, position, policy, subject=f"{item.title} · {place.name}")
+        suggestion = suggest(flat(velocity), position, policy, subject=f"{item.title} · {place.name}")
         price = _price(terms.get(item_id), suggestion.quantity)
         lines.append(Line(item, place, terms.get(item_id), balance, velocity, suggestion, policy, price))
     return lines

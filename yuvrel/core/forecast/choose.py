@@ -13,14 +13,14 @@ from . import intermittent, means, regression, smoothing, theta
 from .series import Floats, Ints, Mask, Series, scale_of, steady
 from .spread import Spread, measure, stretches
 
-ORIGINS = 5
+LEAST_ORIGINS, MOST_ORIGINS = 5, 13
 LEVELS = (0.05, 0.1, 0.5, 0.8, 0.9, 0.95, 0.98)
 # A period without demand in more than a quarter of those seen: Syntetos and Boylan's 1.32 between demands.
 INTERMITTENT = 1 - 1 / 1.32
 # Shorter pasts are not worth a test; the mean is taken.
 LEAST_PAST = 8
-# Nothing sold for so long that it would have happened by chance one time in ten: it has stopped.
-STOPPED = 0.1
+# Nothing sold for so long that it would have happened by chance one time in seven: it has stopped.
+STOPPED = 0.15
 OWN_SHARE = 0.3
 PRIOR_SERIES = 10.0
 SHARPNESS = 20.0
@@ -116,7 +116,8 @@ SPARSE = ("velocity", "moving mean", "sba", "tsb", "aggregated", "level")
 def forecast_by(name: str, series: Series, horizon: int) -> Floats:
     """Mean demand of the next `horizon` periods by one method, n × horizon, never below zero."""
     paths = METHODS[name].paths(steady(series), (series.length,), horizon)[:, 0]
-    return np.where(series.known.any(axis=1)[:, None], np.maximum(paths, 0.0), 0.0)
+    ever = np.any(series.known, axis=1, keepdims=True)
+    return np.where(ever, np.maximum(paths, 0.0), 0.0)
 
 
 @dataclass(frozen=True)
@@ -149,16 +150,23 @@ class Trial:
         return found
 
 
-def origins_of(length: int, past: int, horizon: int) -> tuple[int, ...]:
-    """Up to five origins in the newer half of a past of `past` periods that ends at `length`.
+def origins_for(length: int, horizon: int) -> int:
+    """How many origins a test has: so many that their windows fill the newer half of the past, 5 to 13."""
+    return int(np.clip(length // 2 // horizon, LEAST_ORIGINS, MOST_ORIGINS))
 
-    The windows after them follow one another, or overlap where the past is short.
+
+def origins_of(length: int, past: int, horizon: int) -> tuple[int, ...]:
+    """Origins spread evenly over the newer half of a past of `past` periods that ends at `length`.
+
+    The windows after them follow one another, or overlap where the past is short. Evenly, so that a
+    short horizon is tried in all the seasons of that half.
     """
+    count = origins_for(length, horizon)
     span = past - max(LEAST_PAST, past // 2)
     if span <= 0:
         return ()
-    step = max(1, min(horizon, span // ORIGINS))
-    return tuple(length - step * k for k in range(ORIGINS, 0, -1) if step * k <= span)
+    step = max(1, span // count)
+    return tuple(length - step * k for k in range(count, 0, -1) if step * k <= span)
 
 
 def rolling_test(series: Series, horizon: int, names: tuple[str, ...], past: int | None = None) -> Trial:
@@ -168,7 +176,7 @@ def rolling_test(series: Series, horizon: int, names: tuple[str, ...], past: int
     origin when LEAST_PAST of its periods were seen before it.
     """
     origins = origins_of(series.length, series.length if past is None else past, horizon)
-    shape = (series.count, ORIGINS, horizon)
+    shape = (series.count, origins_for(series.length, horizon), horizon)
     actual, weight = np.zeros(shape), np.zeros(shape)
     paths = {name: np.zeros(shape) for name in names}
     for place, origin in enumerate(origins):
@@ -249,9 +257,9 @@ def is_sparse(series: Series) -> Mask:
 
 
 def has_stopped(series: Series) -> Mask:
-    """Whether nothing was sold for so long that it would happen one time in ten at the rate before.
+    """Whether nothing was sold for so long that it would happen one time in seven at the rate before.
 
-    (1 - p)^k < 0.1, p the share of periods with demand up to the last one, k the periods seen since.
+    (1 - p)^k < 0.15, p the share of periods with demand up to the last one, k the periods seen since.
     """
     hits = (series.values > 0) & series.known
     places = np.arange(series.length)
@@ -287,7 +295,8 @@ class _Chooser:
         n = given.count
         self.names, self.why = ["velocity"] * n, ["short"] * n
         self.sure = np.ones(n)
-        shape = (n, ORIGINS, horizon)
+        self.origins = origins_for(given.length, horizon)
+        shape = (n, self.origins, horizon)
         self.said, self.actual, self.weight = np.zeros(shape), np.zeros(shape), np.zeros(shape)
         self.scale = scale_of(self.series)
         # Periods between two origins of each series' test.
@@ -367,7 +376,7 @@ class _Chooser:
         relative = (logs - base) * (told > 0)[:, None]
         n = float((told > 0).sum())
         shared = relative.sum(axis=0) / max(n, 1.0) * (n / (n + PRIOR_SERIES))
-        score: Floats = shared + OWN_SHARE * (told / ORIGINS)[:, None] * (relative - shared)
+        score: Floats = shared + OWN_SHARE * (told / self.origins)[:, None] * (relative - shared)
         if names[0] == "blend":
             score[:, 0] -= DEFAULT_LEAD
         return score
@@ -412,8 +421,8 @@ class _Chooser:
         that overlap are no others.
         """
         single, total = [], []
-        for left_out in range(ORIGINS):
-            apart = np.abs(np.arange(ORIGINS) - left_out)[None] * self.step[:, None] >= self.horizon
+        for left_out in range(self.origins):
+            apart = np.abs(np.arange(self.origins) - left_out)[None] * self.step[:, None] >= self.horizon
             weight = self.weight * apart[:, :, None]
             spread = measure(self.said - self.actual, weight, self.scale)
             single.append(spread.single)

@@ -99,7 +99,7 @@ class _States:
         self.squares = np.zeros(shape)
         reach = max(max(grid.leads), horizon)
         self.damping = np.cumsum(self.phi.T ** np.arange(1, reach + 1), axis=1).T[:, None, :]
-        self.floor = 1e-3 * np.abs(series.values).max(axis=1, initial=0.0)[:, None] + 1e-12
+        self.floor = 1e-3 * np.where(series.known, series.values, 0.0).max(axis=1, initial=0.0)[:, None] + 1e-12
         self.start = series.start[:, None]
         self.waiting: dict[int, deque[Floats]] = {lead: deque() for lead in grid.leads}
 
