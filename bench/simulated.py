@@ -15,12 +15,12 @@ YEAR = 52
 
 
 def _chance(n: int, rng: Generator) -> Floats:
-    return rng.uniform(0.08, 0.5, n)[:, None]
+    return np.asarray(rng.uniform(0.08, 0.5, n)[:, None], dtype=np.float64)
 
 
 def _sizes(n: int, periods: int, rng: Generator) -> Floats:
     mean = rng.uniform(1, 6, n)[:, None]
-    return 1.0 + rng.negative_binomial(SIZE_SHAPE, SIZE_SHAPE / (SIZE_SHAPE + mean), (n, periods))
+    return np.asarray(1 + rng.negative_binomial(SIZE_SHAPE, SIZE_SHAPE / (SIZE_SHAPE + mean), (n, periods)), dtype=np.float64)
 
 
 def steady(n: int, periods: int, rng: Generator) -> Floats:

@@ -29,6 +29,7 @@ from yuvrel.core.money import ZERO
 from yuvrel.core.postings import Role
 from yuvrel.core.working import plain
 from yuvrel.kit.bulk import update_many
+from yuvrel.outbox.actions import wake
 from yuvrel.people.models import Location
 from yuvrel.people.roles import Ability, Actor
 from yuvrel.sales.models import Reservation, SalesOrder
@@ -53,26 +54,45 @@ class Finding:
     refs: dict[str, int] = field(default_factory=dict)
 
 
-def check_all(actor: Actor | None = None) -> int:
-    """Check everything; returns how many drifts stand."""
-    if actor:
-        actor.need(Ability.READ)
+def check_all() -> int:
+    """Check everything, one after the other; returns how many drifts stand."""
+    check_own()
+    for connection in live_connections():
+        check_connection(connection)
+    return Drift.objects.filter(healed_at=None).count()
+
+
+def ask_check(actor: Actor) -> None:
+    """Have everything checked now, in the background: far ends answer in their own time."""
+    actor.need(Ability.READ)
+    wake("agreement.check", "agreement.check")
+
+
+def live_connections() -> QuerySet[Connection]:
+    """Those that are checked."""
+    return Connection.objects.filter(state=Connection.State.LIVE)
+
+
+def check_own() -> None:
+    """What needs no far end: the shelf in itself, and its value against the books."""
     check_shelf()
     check_value()
-    for connection in Connection.objects.filter(state=Connection.State.LIVE):
-        can = kind_of(connection).can
-        try:
-            if Can.ORDERS in can:
-                check_orders(connection)
-            if Can.QUANTITIES in can:
-                check_quantities(connection)
-            if Can.DOCUMENTS in can:
-                check_ledger(connection)
-        except ConnectorError as error:
-            raise_snag(connection, "check", f"{connection.name} could not be checked", str(error))
-        else:
-            settle_snags("check", "it works again", connection=connection)
-    return Drift.objects.filter(healed_at=None).count()
+
+
+def check_connection(connection: Connection) -> None:
+    """Everything one far end holds against what we do; a fault of the far end becomes a snag."""
+    can = kind_of(connection).can
+    try:
+        if Can.ORDERS in can:
+            check_orders(connection)
+        if Can.QUANTITIES in can:
+            check_quantities(connection)
+        if Can.DOCUMENTS in can:
+            check_ledger(connection)
+    except ConnectorError as error:
+        raise_snag(connection, "check", f"{connection.name} could not be checked", str(error))
+    else:
+        settle_snags("check", "it works again", connection=connection)
 
 
 def _keep(

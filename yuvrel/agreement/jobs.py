@@ -5,14 +5,26 @@ from __future__ import annotations
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
+from yuvrel.outbox.actions import wake
+
 from . import actions
 
 
 @app.periodic(cron="* * * * *")
 @app.task(name="agreement.check", queueing_lock="agreement.check", lock="agreement.check")
 def check(timestamp: int = 0) -> None:
-    """Every minute, and when asked for."""
-    actions.check_all()
+    """Every minute, and when asked for. Far ends are read side by side: each allows only so many calls a second."""
+    actions.check_own()
+    for connection_id in actions.live_connections().values_list("pk", flat=True):
+        wake(check_connection.name, f"agreement:{connection_id}", connection_id=connection_id)
+
+
+@app.task(name="agreement.check_connection")
+def check_connection(connection_id: int) -> None:
+    """One far end against ours."""
+    connection = actions.live_connections().filter(pk=connection_id).first()
+    if connection:
+        actions.check_connection(connection)
 
 
 @app.periodic(cron="* * * * * */5")

@@ -9,6 +9,7 @@ from typing import Any
 
 from django.db.models import Exists, OuterRef, Sum
 from django.utils import timezone
+from procrastinate.contrib.django.models import ProcrastinateJob
 
 from yuvrel.books.models import JournalLine
 from yuvrel.catalogue.models import Item
@@ -63,6 +64,9 @@ def head(day_start: datetime) -> dict[str, Any]:
     newest = Check.objects.order_by("-at").first()
     return {
         "at": newest.at if newest else None,
+        "checking": ProcrastinateJob.objects.filter(
+            task_name__startswith="agreement.check", status__in=("todo", "doing")
+        ).exists(),
         "beams": beams(),
         "drifts": drifts(),
         "healed_today": Drift.objects.filter(healed_at__gte=day_start).count(),

@@ -75,6 +75,7 @@ class AgreementOut(Schema):
     """The agreement sheet without its items."""
 
     at: datetime | None
+    checking: bool
     beams: list[BeamOut]
     drifts: list[DriftOut]
     healed_today: int

@@ -58,9 +58,8 @@ def leads_for(season: int) -> tuple[int, ...]:
 
 def weigh(squares: Floats, seen: Floats, sharp: float) -> Floats:
     """Weights of the settings from their sums of squared errors, n × settings; each row adds up to 1."""
-    least = squares.min(axis=1, keepdims=True)
-    ratio = np.maximum(squares, 1e-300) / np.maximum(least, 1e-300)
-    weights: Floats = np.exp(-sharp * seen[:, None] / 2 * np.log(ratio))
+    logs = np.log(np.maximum(squares, 1e-300))
+    weights: Floats = np.exp(-sharp * seen[:, None] / 2 * (logs - logs.min(axis=1, keepdims=True)))
     return weights / weights.sum(axis=1, keepdims=True)
 
 

@@ -47,15 +47,27 @@
 	const worthLean = (row: Schemas['AgreeRow']): number =>
 		Math.sign(Number(row.booked) - Number(row.worth));
 
+	const checking = $derived(busy || Boolean(data?.checking));
+
 	async function check(): Promise<void> {
 		busy = true;
 		try {
-			notices.say((await ask(api.POST('/api/v1/agreement/check'))).said);
+			await ask(api.POST('/api/v1/agreement/check'));
+			// The far ends answer in their own time; the sheet fills as they do.
+			for (let found = await agreement.refetch(); found.data; found = await agreement.refetch()) {
+				if (found.data.checking) {
+					await new Promise((resolve) => setTimeout(resolve, 600));
+					continue;
+				}
+				const standing = found.data.drifts.length;
+				notices.say(standing ? `${count(standing, 'drift')} found.` : 'Everything agrees.');
+				break;
+			}
+			await client.invalidateQueries();
 		} catch (error) {
 			notices.fail(error);
 		}
 		busy = false;
-		await client.invalidateQueries();
 	}
 </script>
 
@@ -73,8 +85,8 @@
 		<select class="field" aria-label="Show" bind:value={show}>
 			<option value="all">all items</option><option value="off">what does not agree</option>
 		</select>
-		<button class="quiet ml-auto" disabled={busy} onclick={check}
-			>{busy ? 'Checking…' : 'Check now'}</button
+		<button class="quiet ml-auto" disabled={checking} onclick={check}
+			>{checking ? 'Checking…' : 'Check now'}</button
 		>
 	{/snippet}
 	{#if data}
