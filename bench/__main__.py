@@ -26,7 +26,7 @@ from django.test.utils import CaptureQueriesContext, setup_databases, teardown_d
 from bench import jobs  # noqa: E402
 from bench.company import Size, build, standin_setup  # noqa: E402
 from yuvrel.people.models import User  # noqa: E402
-from yuvrel.planning.jobs import outlook  # noqa: E402
+from yuvrel.planning.jobs import refresh  # noqa: E402
 
 SHEETS = (
     "today",
@@ -45,6 +45,8 @@ SHEETS = (
     "connections",
     "snags",
     "replenishment",
+    "replenishment/rows",
+    "replenishment/rows?show=all",
 )
 
 
@@ -134,7 +136,7 @@ def main() -> None:
             standin_setup(size, folder / "s.json", per_second=20)
             process = standins(folder, options.port)
             jobs.recompute(table, timed)
-            seconds, _ = timed(outlook)
+            seconds, _ = timed(refresh)
             table.add(
                 "work the whole replenishment sheet out", seconds, f"{size.items * 3 / seconds:,.0f} rows/s", "in the background"
             )

@@ -37,9 +37,21 @@ pg_home() {
   printf '/var/lib/postgresql/yuvrel-%s' "$(printf '%s' "$DATA" | cksum | cut -d' ' -f1)"
 }
 
+# A cluster whose keys are gone (its folder was removed) opens to nobody any more; it is kept, out of the way.
+set_orphan_aside() {
+  local home aside
+  home=$(pg_home)
+  [ -f "$home/PG_VERSION" ] || return 0
+  aside="$home.without-keys-$(date +%Y%m%d-%H%M%S)"
+  as_pg "$(pg_bin)/pg_ctl" -D "$home" -m fast -w stop > /dev/null 2>&1 || true
+  mv "$home" "$aside"
+  say "the database of an earlier copy, whose keys are gone, was set aside: $aside"
+}
+
 write_env() {
   mkdir -p "$DATA"
   [ -f "$DATA/env" ] && return
+  set_orphan_aside
   local secret seal password
   secret=$(python -c 'import secrets; print(secrets.token_urlsafe(50))')
   seal=$(python -c 'from cryptography.fernet import Fernet; print(Fernet.generate_key().decode())')

@@ -14,6 +14,8 @@ from yuvrel.buying.models import ExchangeRate, PriceBreak, Supplier, SupplierIte
 from yuvrel.catalogue.actions import ItemDraft, add_product
 from yuvrel.catalogue.models import BundleComponent, Item, TaxClass
 from yuvrel.channels.models import Connection, Listing
+from yuvrel.outbox.actions import record
+from yuvrel.outbox.models import Event
 from yuvrel.people.models import Company, Location, User
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.sales.incoming import IncomingLine, IncomingOrder
@@ -135,4 +137,6 @@ def make_supplier(item: Item, *, currency: str = "EUR", price: str = "2.00", pac
     PriceBreak.objects.create(supplier_item=terms, from_quantity=0, price=price)
     if currency != "EUR":
         ExchangeRate.objects.create(currency=currency, day=NOW.date(), rate="4.0")
+    # As an action that changes terms would: the sheets that show them look again.
+    record(Event.Kind.AVAILABILITY, [item.pk], "terms")
     return supplier

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from decimal import Decimal
-from typing import Any
+from typing import Any, Literal
 
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
@@ -13,65 +13,60 @@ from yuvrel.buying import actions as buying
 from yuvrel.buying import queries as purchase_orders
 from yuvrel.buying.documents import purchase_pdf
 from yuvrel.buying.schemas import Drafted, DraftIn, PurchaseIn, PurchaseOut, PurchasePage, ReceiveIn, VersionIn
-from yuvrel.core.errors import RefusedError
-from yuvrel.core.money import ZERO, round_money
+from yuvrel.core.money import ZERO
 from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import Said
 from yuvrel.people.queries import company, company_day
 from yuvrel.people.roles import Ability
 
-from . import queries
-from .schemas import HistoryOut, ReplenishSheet
+from . import plan, queries
+from .schemas import HistoryOut, ReplenishPage, ReplenishSheet
 
 router = Router(tags=["buying"])
+Show = Literal["needed", "late", "all"]
 
 
 @router.get("/replenishment", response=ReplenishSheet, operation_id="replenishment")
 def replenishment(request: HttpRequest) -> Any:
-    """What should be bought, by supplier and location."""
+    """What the replenishment sheet says above its rows."""
     actor(request)
-    today = company_day(timezone.now())
-    base = company().base_currency
-    lines = queries.replenishment(today)
-    rates = _rates(lines, base)
-    rows = [_row(line, rates) for line in lines]
-    suppliers = {line.terms.supplier_id: line.terms.supplier for line in lines if line.terms}
-    late = [row for row in rows if row["ribbon"]["late"] and row["suggested"] > 0]
-    return {
-        "today": today,
-        "rows": rows,
-        "currency": base,
-        "late": len(late),
-        "late_amount": sum((row["amount_base"] for row in late), ZERO),
-        "suppliers": [
-            {
-                "id": s.pk,
-                "name": s.name,
-                "currency": s.currency,
-                "rate": rates[s.currency],
-                "lead_days": s.lead_days,
-                "order_minimum": s.order_minimum,
-            }
-            for s in sorted(suppliers.values(), key=lambda s: s.name)
-        ],
-    }
+    now = timezone.now()
+    plan.catch_up(now)
+    today, base = company_day(now), company().base_currency
+    head = plan.head()
+    rates = queries.rates_on(today, {s.currency for s in head["suppliers"]}, base)
+    suppliers = [
+        {
+            "id": s.pk,
+            "name": s.name,
+            "currency": s.currency,
+            "rate": rates[s.currency],
+            "lead_days": s.lead_days,
+            "order_minimum": s.order_minimum,
+        }
+        for s in head["suppliers"]
+    ]
+    return {**head, "today": today, "currency": base, "suppliers": suppliers}
 
 
-def _rates(lines: list[queries.Line], base: str) -> dict[str, Any]:
-    today = company_day(timezone.now())
-    rates: dict[str, Any] = {}
-    for currency in {line.terms.supplier.currency for line in lines if line.terms} | {base}:
-        try:
-            rates[currency] = buying.rate_on(currency, today, base)
-        except RefusedError:
-            rates[currency] = ZERO
-    return rates
+@router.get("/replenishment/rows", response=ReplenishPage, operation_id="list_replenishment")
+def list_replenishment(
+    request: HttpRequest, q: str = "", show: Show = "needed", location: int | None = None, cursor: str = "", limit: int = 100
+) -> Any:
+    """What should be bought: by supplier, what runs out first first."""
+    actor(request)
+    now = timezone.now()
+    if not cursor:
+        plan.catch_up(now)
+    today = company_day(now)
+    lines, following = plan.rows(q, show, location, cursor, limit, today)
+    rates = queries.rates_on(today, {line.terms.supplier.currency for line in lines if line.terms}, company().base_currency)
+    return {"rows": [_row(line, rates) for line in lines], "next": following}
 
 
 def _row(line: queries.Line, rates: dict[str, Any]) -> dict[str, Any]:
     supplier = line.terms.supplier if line.terms else None
-    amount = round_money(line.suggestion.quantity * line.price)
-    rate = rates[supplier.currency] if supplier else ZERO
+    amount, in_base = queries.worth(line, rates)
     ribbon = line.suggestion.ribbon
     return {
         "item_id": line.item.pk,
@@ -93,7 +88,7 @@ def _row(line: queries.Line, rates: dict[str, Any]) -> dict[str, Any]:
         "pack": line.policy.pack,
         "price": line.price,
         "amount": amount,
-        "amount_base": round_money(amount / rate) if rate else ZERO,
+        "amount_base": in_base,
         "ribbon": {
             "solid_until": ribbon.solid_until,
             "sure_until": ribbon.sure_until,

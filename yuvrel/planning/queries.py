@@ -6,18 +6,18 @@ from collections import defaultdict
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
-from typing import Any, cast
+from typing import Any, TypeVar, cast
 
 import numpy as np
-from django.db.models import F, Q, Sum
+from django.db.models import F, Model, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
 
-from yuvrel.buying.actions import price_at
+from yuvrel.buying.actions import price_at, rate_on
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
 from yuvrel.catalogue.models import BundleComponent, Item
 from yuvrel.core.demand import Velocity, velocities, velocity_working
-from yuvrel.core.errors import NotFoundError
-from yuvrel.core.money import ZERO
+from yuvrel.core.errors import NotFoundError, RefusedError
+from yuvrel.core.money import ZERO, round_money
 from yuvrel.core.outlook import flat
 from yuvrel.core.replenish import Policy, Position, SafetyMethod, Suggestion, suggest
 from yuvrel.core.working import Working
@@ -26,9 +26,10 @@ from yuvrel.people.queries import company_zone
 from yuvrel.sales.models import OrderLine, SalesOrder
 from yuvrel.stock.models import StockBalance, StockMove
 
-from .models import ItemPolicy, Outlook
+from .models import ItemPolicy
 
 WINDOW_DAYS = 90
+M = TypeVar("M", bound=Model)
 Pair = tuple[int, int]
 
 
@@ -136,20 +137,24 @@ def _closing_and_moves(
 
 
 def replenishment(today: date, pairs: set[Pair] | None = None) -> list[Line]:
-    """Every item and location with demand, stock or promises, in a fixed number of queries."""
+    """The given items at their locations, or all with demand, stock or promises, in a fixed number of queries."""
     seen = demand(today, pairs)
     speeds = dict(zip(seen.pairs, velocities(seen.units, seen.in_stock), strict=True)) if seen.pairs else {}
+    ids = None if pairs is None else {item for item, _ in pairs}
     items = {
-        item.pk: item for item in Item.objects.filter(active=True, kind=Item.Kind.STOCKED).select_related("product__category")
+        item.pk: item
+        for item in _of(Item.objects.filter(active=True, kind=Item.Kind.STOCKED), "pk", ids).select_related("product__category")
     }
     places = {place.pk: place for place in Location.objects.all()}
     terms = {
         row.item_id: row
-        for row in SupplierItem.objects.filter(preferred=True).select_related("supplier").prefetch_related("prices")
+        for row in _of(SupplierItem.objects.filter(preferred=True), "item", ids)
+        .select_related("supplier")
+        .prefetch_related("prices")
     }
-    balances = {(row.item_id, row.location_id): row for row in StockBalance.objects.all()}
-    arrivals = _arrivals(today)
-    policies = {(row.item_id, row.location_id): row for row in ItemPolicy.objects.all()}
+    balances = {(row.item_id, row.location_id): row for row in _of(StockBalance.objects.all(), "item", ids)}
+    arrivals = _arrivals(today, ids)
+    policies = {(row.item_id, row.location_id): row for row in _of(ItemPolicy.objects.all(), "item", ids)}
     empty = Velocity(ZERO, ZERO, WINDOW_DAYS, 0, ZERO)
     wanted = pairs if pairs is not None else set(speeds) | set(balances)
     lines = []
@@ -168,15 +173,51 @@ def replenishment(today: date, pairs: set[Pair] | None = None) -> list[Line]:
     return lines
 
 
+def _of(rows: QuerySet[M], field: str, ids: set[int] | None) -> QuerySet[M]:
+    """Rows of the given items only."""
+    return rows if ids is None else rows.filter(**{f"{field}__in": ids})
+
+
+def pairs_of(today: date, items: set[int] | None = None) -> set[Pair]:
+    """Items and locations with stock, promises or sales in the window; a kit's sales are those of its parts."""
+    zone = company_zone()
+    start = today - timedelta(days=WINDOW_DAYS)
+    begin = datetime(start.year, start.month, start.day, tzinfo=zone)
+    kits = _kits()
+    ids = None if items is None else items | {kit for kit, parts in kits.items() if any(part in items for part, _ in parts)}
+    sold = _of(OrderLine.objects.filter(kind=OrderLine.Kind.ITEM, item__isnull=False, order__placed_at__gte=begin), "item", ids)
+    found: set[Pair] = set(_of(StockBalance.objects.all(), "item", items).values_list("item_id", "location_id"))
+    for item, place in sold.values_list("item_id", "order__location_id").distinct():
+        found |= {(part, place) for part, _ in kits.get(cast(int, item), [(cast(int, item), Decimal(1))])}
+    return found if items is None else {pair for pair in found if pair[0] in items}
+
+
+def rates_on(today: date, currencies: set[str], base: str) -> dict[str, Decimal]:
+    """Units of each currency for one of the base; 0 where no rate is known."""
+    rates: dict[str, Decimal] = {}
+    for currency in currencies | {base}:
+        try:
+            rates[currency] = rate_on(currency, today, base)
+        except RefusedError:
+            rates[currency] = ZERO
+    return rates
+
+
+def worth(line: Line, rates: dict[str, Decimal]) -> tuple[Decimal, Decimal]:
+    """What the suggested order costs, in the supplier's currency and in base currency (0 without a rate)."""
+    amount = round_money(line.suggestion.quantity * line.price)
+    rate = rates.get(line.terms.supplier.currency, ZERO) if line.terms else ZERO
+    return amount, round_money(amount / rate) if rate else ZERO
+
+
 def _price(terms: SupplierItem | None, quantity: Decimal) -> Decimal:
     return price_at(list(terms.prices.all()), quantity) if terms else ZERO
 
 
-def _arrivals(today: date) -> dict[Pair, list[tuple[int, Decimal]]]:
+def _arrivals(today: date, ids: set[int] | None) -> dict[Pair, list[tuple[int, Decimal]]]:
     found: dict[Pair, list[tuple[int, Decimal]]] = defaultdict(list)
-    rows = PurchaseLine.objects.filter(order__state__in=PurchaseOrder.OPEN, quantity__gt=F("received")).values_list(
-        "item_id", "order__location_id", "order__expected_on", "quantity", "received"
-    )
+    lines = PurchaseLine.objects.filter(order__state__in=PurchaseOrder.OPEN, quantity__gt=F("received"))
+    rows = _of(lines, "item", ids).values_list("item_id", "order__location_id", "order__expected_on", "quantity", "received")
     for item, place, day, quantity, received in rows:
         found[item, place].append((max(0, (day - today).days), quantity - received))
     return found
@@ -224,14 +265,3 @@ def history(item_id: int, location_id: int, today: date, weeks: int = 104) -> di
         "start": seen.start,
         "weeks": [{"units": float(u), "in_stock": round(float(s), 2)} for u, s in zip(units, stocked, strict=True)],
     }
-
-
-def late_rows(today: date) -> int:
-    """How many rows run out before an order placed today can arrive: as kept by the job, else worked out now."""
-    kept = Outlook.objects.filter(day=today).first()
-    return kept.late if kept else count_late(today)
-
-
-def count_late(today: date) -> int:
-    """The same, worked out from every item and location."""
-    return sum(1 for x in replenishment(today) if x.suggestion.ribbon.late and x.suggestion.quantity > 0 and x.terms)

@@ -63,15 +63,29 @@ class SupplierGroup(Schema):
     order_minimum: Money
 
 
+class PlaceOut(Schema):
+    """A location that has rows."""
+
+    id: int
+    name: str
+
+
 class ReplenishSheet(Schema):
-    """All rows with their suppliers."""
+    """The sheet without its rows."""
 
     today: date
-    rows: list[ReplenishRow]
     suppliers: list[SupplierGroup]
+    locations: list[PlaceOut]
     currency: str
     late: int
     late_amount: Money
+
+
+class ReplenishPage(Schema):
+    """A page of its rows."""
+
+    rows: list[ReplenishRow]
+    next: str
 
 
 class WeekOut(Schema):

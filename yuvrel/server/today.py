@@ -19,7 +19,7 @@ from yuvrel.buying.queries import late_orders
 from yuvrel.channels.models import Connection, Listing, Snag
 from yuvrel.kit.wire import Money
 from yuvrel.people.queries import company_day, company_zone
-from yuvrel.planning.queries import late_rows
+from yuvrel.planning.plan import catch_up, late_rows
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.sales.queries import daily_sales, sales_between
 from yuvrel.stock.models import LotBalance, StockBalance
@@ -171,7 +171,8 @@ def _waiting_orders() -> list[Wait]:
 
 
 def _waiting_purchases(day: date) -> list[Wait]:
-    late = late_rows(day)
+    catch_up(timezone.now())
+    late = late_rows()
     text = "out before an order placed today can arrive"
     link = "/buying/orders?state=open"
     return [

@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createInfiniteQuery, createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { SvelteMap } from 'svelte/reactivity';
 	import { goto } from '$app/navigation';
 	import { api, ask, onceKey, type Schemas } from '#lib/api/client.ts';
@@ -9,74 +9,97 @@
 	import { BUYING_TABS } from '#lib/tabs.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
+	import More from '#lib/ui/More.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Ribbon from '#lib/ui/Ribbon.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
+	const MOST_PICKED = 1000;
 	type Row = Schemas['ReplenishRow'];
+	type Page = Schemas['ReplenishPage'];
 	const client = useQueryClient();
 	let q = $state('');
 	let place = $state('');
-	let show = $state('needed');
+	let show = $state<'needed' | 'late' | 'all'>('needed');
 	let busy = $state(false);
-	const picked = new SvelteMap<string, string>();
-	const sheet = createQuery(() => ({
+	const picked = new SvelteMap<string, { row: Row; quantity: string }>();
+	const head = createQuery(() => ({
 		queryKey: ['replenishment'],
 		queryFn: () => ask(api.GET('/api/v1/replenishment')),
 		staleTime: 15000
 	}));
-	const data = $derived(sheet.data);
+	const data = $derived(head.data);
+	const page = (which: 'needed' | 'late' | 'all', cursor: string, limit: number): Promise<Page> =>
+		ask(
+			api.GET('/api/v1/replenishment/rows', {
+				params: {
+					query: { q, show: which, cursor, limit, ...(place ? { location: Number(place) } : {}) }
+				}
+			})
+		);
+	const sheet = createInfiniteQuery(() => ({
+		queryKey: ['replenishment rows', q, place, show],
+		queryFn: ({ pageParam }) => page(show, pageParam, 60),
+		initialPageParam: '',
+		getNextPageParam: (last) => last.next || undefined,
+		placeholderData: (before) => before,
+		staleTime: 15000
+	}));
 	const keyOf = (row: Row): string => `${row.item_id}-${row.location_id}`;
-	const words = $derived(q.toLowerCase().split(/\s+/).filter(Boolean));
-	const places = $derived([...new Set((data?.rows ?? []).map((row) => row.location))]);
-	const shown = $derived(
-		(data?.rows ?? []).filter(
-			(row) =>
-				words.every((word) => `${row.title} ${row.sku}`.toLowerCase().includes(word)) &&
-				(!place || row.location === place) &&
-				(show === 'all' ||
-					(show === 'late' ? row.ribbon.late && row.suggested !== '0' : row.suggested !== '0') ||
-					picked.has(keyOf(row)))
-		)
-	);
+	const found = $derived(sheet.data?.pages.flatMap((part) => part.rows) ?? []);
+	const shown = $derived.by(() => {
+		// What was selected stays in sight when the filter no longer finds it.
+		const here = new Set(found.map(keyOf));
+		return [
+			...[...picked.values()].map((one) => one.row).filter((row) => !here.has(keyOf(row))),
+			...found
+		];
+	});
 	const groups = $derived(
 		[...(data?.suppliers ?? []), null]
 			.map((supplier) => ({
 				supplier,
-				rows: shown
-					.filter((row) => row.supplier_id === (supplier?.id ?? null))
-					.sort((a, b) => Number(a.cover ?? 1e9) - Number(b.cover ?? 1e9))
+				rows: shown.filter((row) => row.supplier_id === (supplier?.id ?? null))
 			}))
 			.filter((group) => group.rows.length)
 	);
 	const orders = $derived(
-		new Set(
-			(data?.rows ?? [])
-				.filter((row) => picked.has(keyOf(row)))
-				.map((row) => `${row.supplier_id}-${row.location_id}`)
-		)
+		new Set([...picked.values()].map(({ row }) => `${row.supplier_id}-${row.location_id}`))
 	);
 	const may = $derived(session.may('buy'));
 
-	function toggle(row: Row): void {
-		if (picked.has(keyOf(row))) picked.delete(keyOf(row));
-		else picked.set(keyOf(row), row.suggested === '0' ? row.pack : row.suggested);
+	function pick(row: Row): void {
+		picked.set(keyOf(row), { row, quantity: row.suggested === '0' ? row.pack : row.suggested });
 	}
 
-	function pickLate(): void {
-		for (const row of shown)
-			if (row.ribbon.late && row.suggested !== '0') picked.set(keyOf(row), row.suggested);
+	function toggle(row: Row): void {
+		if (picked.has(keyOf(row))) picked.delete(keyOf(row));
+		else pick(row);
+	}
+
+	async function pickLate(): Promise<void> {
+		busy = true;
+		try {
+			let cursor = '';
+			do {
+				const late = await page('late', cursor, 200);
+				for (const row of late.rows) if (row.suggested !== '0') pick(row);
+				cursor = late.next;
+			} while (cursor && picked.size < MOST_PICKED);
+			if (cursor) notices.say(`The first ${picked.size} are selected; draft these, then go on.`);
+		} catch (error) {
+			notices.fail(error);
+		}
+		busy = false;
 	}
 
 	async function draft(): Promise<void> {
 		busy = true;
-		const lines = (data?.rows ?? [])
-			.filter((row) => picked.has(keyOf(row)))
-			.map((row) => ({
-				item_id: row.item_id,
-				location_id: row.location_id,
-				quantity: picked.get(keyOf(row)) ?? '0'
-			}));
+		const lines = [...picked.values()].map(({ row, quantity }) => ({
+			item_id: row.item_id,
+			location_id: row.location_id,
+			quantity
+		}));
 		try {
 			const made = await ask(
 				api.POST('/api/v1/purchase-orders', {
@@ -112,13 +135,15 @@
 		<Filter bind:value={q} />
 		<select class="field" aria-label="Location" bind:value={place}>
 			<option value="">all locations</option>
-			{#each places as name (name)}<option>{name}</option>{/each}
+			{#each data?.locations ?? [] as one (one.id)}<option value={String(one.id)}>{one.name}</option
+				>{/each}
 		</select>
 		<select class="field" aria-label="Show" bind:value={show}>
 			<option value="needed">what is needed</option><option value="late">what is late</option
 			><option value="all">everything</option>
 		</select>
-		{#if may}<button class="quiet" onclick={pickLate}>Select what is late</button>{/if}
+		{#if may}<button class="quiet" disabled={busy} onclick={pickLate}>Select what is late</button
+			>{/if}
 	{/snippet}
 	{#if groups.length}
 		<table class="rows">
@@ -184,8 +209,9 @@
 										class="field qty"
 										inputmode="decimal"
 										aria-label="Quantity of {row.title}"
-										value={picked.get(key)}
-										oninput={(event) => picked.set(key, event.currentTarget.value)}
+										value={picked.get(key)?.quantity}
+										oninput={(event) =>
+											picked.set(key, { row, quantity: event.currentTarget.value })}
 									/>{:else}<Fig value={row.suggested} kind="suggestion" id={key} />{/if}</td
 							>
 							<td class="num soft">{figure(row.amount)}</td>
@@ -194,6 +220,7 @@
 				</tbody>
 			{/each}
 		</table>
+		<More query={sheet} />
 	{:else}
 		<Pending
 			query={sheet}
@@ -204,7 +231,7 @@
 		/>
 	{/if}
 	{#snippet totals()}
-		<span>{count(shown.length, 'row')}</span>
+		<span>{count(shown.length, 'row')}{sheet.hasNextPage ? ' so far' : ''}</span>
 		<span>{count(picked.size, 'row')} selected</span>
 		{#if may}<button class="do ml-auto" disabled={busy || !picked.size} onclick={draft}
 				>Draft {count(orders.size, 'purchase order')}</button

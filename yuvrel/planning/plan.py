@@ -1,0 +1,161 @@
+"""The replenishment sheet kept: which row stands where, so that a page of it is found without working all of it out."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from datetime import date, datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+from django.db import transaction
+from django.db.models import Count, Max, Q, Sum
+
+from yuvrel.buying.models import Supplier
+from yuvrel.core.money import ZERO
+from yuvrel.kit.paging import page
+from yuvrel.outbox.models import Event
+from yuvrel.people.models import Location
+from yuvrel.people.queries import company, company_day
+
+from . import queries
+from .models import PlanMark, PlanRow
+from .queries import Line, Pair
+
+LASTS = Decimal(99999)
+CHUNK = 2000
+# Whoever opens the sheet waits for so many changed items; more are left to the job.
+SOON = 60
+# A transaction may commit after one that began later; its events are read again for so long.
+STRAGGLERS = timedelta(seconds=60)
+ORDER = ("unsupplied", "group", "runs_out", "id")
+FIELDS = ["supplier", "unsupplied", "group", "runs_out", "suggested", "amount", "late"]
+
+
+def refresh(now: datetime) -> int:
+    """Bring the rows up to date: all of them on a new day, else those of items that something happened to.
+
+    Returns how many rows were worked out. Two at once take turns.
+    """
+    with transaction.atomic():
+        mark = _mark()
+        return _work(mark, now, _touched(mark))
+
+
+def catch_up(now: datetime) -> None:
+    """As `refresh`, for whoever opens the sheet: only a few items, and not while the job is at it."""
+    with transaction.atomic():
+        mark = PlanMark.objects.select_for_update(skip_locked=True).first()
+        if mark is None:
+            # Nothing was ever worked out, or the job is at it for the first time.
+            if not PlanMark.objects.exists():
+                _work(_mark(), now, set())
+            return
+        touched = _touched(mark)
+        if mark.day == company_day(now) and len(touched) <= SOON:
+            _work(mark, now, touched)
+
+
+def _mark() -> PlanMark:
+    PlanMark.objects.get_or_create(only=True)
+    return PlanMark.objects.select_for_update().get(only=True)
+
+
+def _touched(mark: PlanMark) -> set[int]:
+    """Items whose stock, promises or incoming goods changed since."""
+    events = Event.objects.filter(kind=Event.Kind.AVAILABILITY, pk__gt=mark.event_id)
+    return set(events.values_list("subject_id", flat=True).distinct())
+
+
+def _work(mark: PlanMark, now: datetime, touched: set[int]) -> int:
+    today = company_day(now)
+    items = None if mark.day != today else touched
+    if items is not None and not items:
+        return 0
+    settled = Event.objects.filter(created_at__lt=now - STRAGGLERS).aggregate(last=Max("pk"))["last"] or 0
+    pairs = queries.pairs_of(today, items)
+    done = _store(pairs, today)
+    stale = PlanRow.objects.all() if items is None else PlanRow.objects.filter(item_id__in=items)
+    stale.exclude(pk__in=done).delete()
+    mark.day, mark.event_id, mark.at = today, max(mark.event_id, settled), now
+    mark.save()
+    return len(done)
+
+
+def _store(pairs: set[Pair], today: date) -> set[int]:
+    base = company().base_currency
+    rates: dict[str, Decimal] = {}
+    done: set[int] = set()
+    for part in _parts(sorted(pairs)):
+        lines = queries.replenishment(today, set(part))
+        missing = {line.terms.supplier.currency for line in lines if line.terms} - set(rates)
+        rates |= queries.rates_on(today, missing, base)
+        rows = PlanRow.objects.bulk_create(
+            [_row(line, rates) for line in lines],
+            update_conflicts=True,
+            unique_fields=["item", "location"],
+            update_fields=FIELDS,
+        )
+        done |= {row.pk for row in rows}
+    return done
+
+
+def _parts(pairs: list[Pair]) -> Iterator[list[Pair]]:
+    for begin in range(0, len(pairs), CHUNK):
+        yield pairs[begin : begin + CHUNK]
+
+
+def _row(line: Line, rates: dict[str, Decimal]) -> PlanRow:
+    supplier = line.terms.supplier if line.terms else None
+    cover = line.suggestion.cover_days
+    return PlanRow(
+        item=line.item,
+        location=line.location,
+        supplier=supplier,
+        unsupplied=supplier is None,
+        group=supplier.name if supplier else "",
+        runs_out=LASTS if cover is None else min(cover, LASTS),
+        suggested=line.suggestion.quantity if supplier else ZERO,
+        amount=queries.worth(line, rates)[1],
+        late=line.suggestion.ribbon.late,
+    )
+
+
+def late_rows() -> int:
+    """How many rows run out before an order placed today can arrive."""
+    return PlanRow.objects.filter(late=True, suggested__gt=0).count()
+
+
+def head() -> dict[str, Any]:
+    """What the sheet says above its rows, in a fixed number of queries."""
+    late = PlanRow.objects.filter(late=True, suggested__gt=0).aggregate(n=Count("pk"), amount=Sum("amount"))
+    with_rows = PlanRow.objects.order_by()
+    return {
+        "late": late["n"],
+        "late_amount": late["amount"] or ZERO,
+        "suppliers": list(Supplier.objects.filter(pk__in=with_rows.values("supplier")).order_by("name")),
+        "locations": list(Location.objects.filter(pk__in=with_rows.values("location")).order_by("name").values("id", "name")),
+    }
+
+
+def rows(q: str, show: str, location: int | None, cursor: str, limit: int, today: date) -> tuple[list[Line], str]:
+    """A page of the sheet: by supplier, those that run out first first; the figures as they are now.
+
+    `show`: needed (something to order), late, or all.
+    """
+    found = PlanRow.objects.all()
+    if show != "all":
+        found = found.filter(suggested__gt=0)
+    if show == "late":
+        found = found.filter(late=True)
+    if location is not None:
+        found = found.filter(location_id=location)
+    for word in q.split():
+        found = found.filter(Q(item__title__icontains=word) | Q(item__sku__icontains=word))
+    on_page, following = page(found, ORDER, cursor, limit)
+    return _lines([(row.item_id, row.location_id) for row in on_page], today), following
+
+
+def _lines(pairs: Iterable[Pair], today: date) -> list[Line]:
+    listed = list(pairs)
+    now = {(line.item.pk, line.location.pk): line for line in queries.replenishment(today, set(listed))} if listed else {}
+    return [now[pair] for pair in listed if pair in now]
