@@ -82,6 +82,25 @@ def twin(name: str, values: Floats, **options: float) -> float:
     return float(getattr(reference, name)(**options).forecast(values, 1)["mean"][0])
 
 
+@pytest.mark.parametrize("number", MONTHLY)
+def test_plain_means_are_the_reference_s(number: int) -> None:
+    values = monthly(number)
+    assert forecast_by("velocity", one(values), 1)[0, 0] == pytest.approx(twin("HistoricAverage", values))
+    assert forecast_by("moving mean", one(values), 1)[0, 0] == pytest.approx(twin("WindowAverage", values, window_size=13))
+    twice = np.concatenate([values[:12], values[:12]])  # no growth: last season again
+    expected = reference.SeasonalNaive(season_length=12).forecast(twice, 12)["mean"]
+    assert forecast_by("last season", one(twice, 12), 12)[0] == pytest.approx(expected)
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_damped_trend_is_near_the_reference_s(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    values = 300 + np.cumsum(rng.normal(1.5, 3, 80)) + rng.normal(0, 5, 80)
+    expected = reference.AutoETS(model="AAN", damped=True).forecast(values, 6)["mean"]
+    # Theirs is searched freely by likelihood, ours the best of a grid.
+    assert forecast_by("damped", one(values), 6)[0] == pytest.approx(expected, rel=0.04)
+
+
 @pytest.mark.parametrize("seed", range(8))
 def test_croston_sba_is_the_reference_s(seed: int) -> None:
     rng = np.random.default_rng(seed)

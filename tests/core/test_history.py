@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import date, timedelta
+from decimal import Decimal as D
 
 import numpy as np
 import pytest
@@ -10,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yuvrel.core.errors import BadInputError
-from yuvrel.core.history import SoldLine, bulk_lines, exploded, history, in_periods, parts_of, share_in_stock
+from yuvrel.core.history import SoldLine, bulk_lines, exploded, history, in_parts, in_periods, parts_of, share_in_stock
 
 START = date(2026, 1, 5)
 
@@ -24,6 +25,11 @@ def test_bundles_are_sold_as_their_components_through_bundles_of_bundles() -> No
     assert parts_of(9, parts) == {1: 3.0, 2: 3.0}
     found = exploded([line(9, 0, 2), line(2, 0, 1)], parts)
     assert [(x.item, x.quantity) for x in found] == [(1, 6.0), (2, 6.0), (2, 1.0)]
+
+
+def test_promised_bundles_are_promised_components() -> None:
+    parts = {9: [(1, 2.0), (2, 0.5)]}
+    assert in_parts({9: D(3), 2: D(4)}, parts) == {1: D(6), 2: D("5.5")}
 
 
 def test_a_bundle_that_contains_itself_is_named() -> None:

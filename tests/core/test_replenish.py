@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from decimal import Decimal as D
 
 import numpy as np
@@ -123,6 +124,8 @@ def test_days_of_safety_and_a_path_that_is_not_flat() -> None:
     assert found.reorder_point == D(10) + D("16.5")
     # 21 units sell in six days of 1 + 2 + ... + 6, not in 21 ÷ mean.
     assert ask(rising, Position(D(21)), Policy(4, 6, **UNITS)).cover_days == D(6)
+    assert ask(rising, Position(D(21)), Policy(4, 6, **UNITS)).out_on(date(2026, 11, 23)) == date(2026, 11, 29)
+    assert ask(steady(0.0), Position(D(21)), Policy(4, 6, **UNITS)).out_on(date(2026, 11, 23)) is None
     # Beyond the path the mean of its last 28 days goes on.
     assert ask(steady(2.0, days=10), Position(D(100)), Policy(4, 6, **UNITS)).cover_days == D(50)
 

@@ -6,6 +6,7 @@ import calendar
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
+from decimal import Decimal
 from typing import Literal
 
 import numpy as np
@@ -74,6 +75,18 @@ def parts_of(bundle: int, parts: Parts) -> dict[int, float]:
             add(part, quantity * each, (*path, item))
 
     add(bundle, 1.0, ())
+    return found
+
+
+def in_parts(units: Mapping[int, Decimal], parts: Parts) -> dict[int, Decimal]:
+    """Promised units by item with those of bundles as units of their components: backorders, pre-orders.
+
+    Raises BadInputError for a bundle that contains itself.
+    """
+    found: dict[int, Decimal] = {}
+    for item, quantity in units.items():
+        for part, each in (parts_of(item, parts) if item in parts else {item: 1.0}).items():
+            found[part] = found.get(part, Decimal(0)) + quantity * Decimal(str(each))
     return found
 
 

@@ -21,7 +21,7 @@ TAIL_DAYS = 28
 
 @dataclass(frozen=True)
 class Outlook:
-    """Mean demand of the days to come, and the deviation of the sum up to each.
+    """Mean demand of the days to come, and the deviation of the sum to each day's end.
 
     `mean`, `deviation`: day 1 to H, in units. `levels`, `factors`: levels × H, what the past test says
     the deviation must be multiplied by; without them (`flat`) the sum is taken to be normal.

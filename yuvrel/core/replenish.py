@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import date, timedelta
 from decimal import ROUND_CEILING, ROUND_FLOOR, Decimal
 from functools import cached_property
 from typing import Literal
@@ -174,6 +175,10 @@ class Suggestion:
     def out_in_days(self) -> int | None:
         """Whole days until the stock is gone by the forecast path; None when it lasts."""
         return None if self.cover_days is None else int(self.cover_days)
+
+    def out_on(self, today: date) -> date | None:
+        """The day on which the stock is gone by the forecast path; None when it lasts."""
+        return None if self.out_in_days is None else today + timedelta(days=self.out_in_days)
 
     @property
     def overstock(self) -> Decimal:

@@ -23,7 +23,7 @@ MOST = 1500
 
 @dataclass(frozen=True)
 class Spread:
-    """Standard deviations of the forecast error, n × horizon: of each period, and of the sum up to it.
+    """Standard deviations of the forecast error, n × horizon: of each period, and of the sum to its end.
 
     `stretch`, `total_stretch`: n × levels × horizon, factors on the deviations that make the quantiles
     of the past test hold (`stretches`); none before they are measured.
@@ -36,7 +36,7 @@ class Spread:
     total_stretch: Floats | None = None
 
     def quantiles(self, mean: Floats, level: float, *, total: bool = False) -> Floats:
-        """The level's quantile of each period's demand (of the sum up to it with `total`), n × horizon."""
+        """The level's quantile of each period's demand (of the sum to its end with `total`), n × horizon."""
         deviation, factors = (self.total, self.total_stretch) if total else (self.single, self.stretch)
         if factors is not None:
             deviation = deviation * self.factor(factors, level)
