@@ -22,6 +22,7 @@ from yuvrel.people.queries import company_day, end_of_day
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.sales.models import SalesOrder
+from yuvrel.sales.queries import daily_sales
 from yuvrel.stock.actions import OpeningRow, adjust, take_opening
 from yuvrel.stock.models import StockBalance, StockCount, StockMove
 from yuvrel.stock.queries import stock_sheet
@@ -193,3 +194,17 @@ def test_the_sheet_as_at_a_day_adds_up_over_the_api(company: Location, client: C
     assert (one["total_value"], one["rows"][0]["value"]) == ("12.00", "12.00")
     assert client.get("/api/v1/stock?as_at=soon").json()["field"] == "as_at"
     assert Company.objects.get().time_zone == "Europe/Dublin"
+
+
+def test_revenue_of_days_of_23_and_25_hours_falls_on_the_right_day(company: Location) -> None:
+    zone = ZoneInfo("Europe/Dublin")
+    shop, item = make_connection(), make_item(on_hand=50)
+    # 28 March 2027 has 23 hours, 31 October 2027 has 25.
+    for month, day, hour in ((3, 28, 0), (3, 28, 23), (3, 29, 0), (10, 31, 0), (10, 31, 23), (11, 1, 0)):
+        at = datetime(2027, month, day, hour, 30, tzinfo=zone)
+        take_order(SYSTEM, incoming(shop, order_line(item), placed_at=at), at)
+    for start in (datetime(2027, 3, 27, tzinfo=zone), datetime(2027, 10, 30, tzinfo=zone)):
+        assert [(day.day, net) for day, net in daily_sales(start, 3)][1:] == [
+            ((start + timedelta(days=1)).day, D("20.00")),
+            ((start + timedelta(days=2)).day, D("10.00")),
+        ]

@@ -10,6 +10,7 @@ from decimal import Decimal
 from typing import Any
 
 from django.db.models import Count, Q, QuerySet, Sum
+from django.db.models.functions import TruncDate
 
 from yuvrel.books.models import LedgerDocument
 from yuvrel.catalogue.models import BundleComponent
@@ -274,11 +275,9 @@ def sales_between(start: datetime, end: datetime) -> tuple[int, Decimal]:
 
 
 def daily_sales(start: datetime, days: int) -> list[tuple[datetime, Decimal]]:
-    """Net revenue of each of `days` spans of a day from `start`."""
-    sums: dict[int, Decimal] = defaultdict(Decimal)
-    rows = OrderLine.objects.filter(order__placed_at__gte=start, order__placed_at__lt=start + timedelta(days=days)).exclude(
-        order__state="cancelled"
-    )
-    for at, net in rows.values_list("order__placed_at", "net"):
-        sums[(at - start).days] += net
-    return [(start + timedelta(days=i), sums[i]) for i in range(days)]
+    """Net revenue of each of `days` days from `start`, a midnight of the company's; summed where the lines are."""
+    lines = OrderLine.objects.filter(order__placed_at__gte=start, order__placed_at__lt=start + timedelta(days=days))
+    by_day = lines.exclude(order__state="cancelled").annotate(day=TruncDate("order__placed_at", tzinfo=start.tzinfo))
+    sums = dict(by_day.values_list("day").annotate(n=Sum("net")).order_by())
+    listed = [start + timedelta(days=i) for i in range(days)]
+    return [(day, sums.get(day.date(), ZERO)) for day in listed]
