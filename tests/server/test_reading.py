@@ -123,9 +123,10 @@ def test_the_agreement_sheet_in_a_fixed_number_of_queries(company: Location, dja
     assert len(agreement.items("", "all", first["next"], 50)["rows"]) == 5
     Listing.objects.update(offer_state="agreed")
     assert agreement.items("", "off", "", 50)["rows"] == []
-    with django_assert_num_queries(7):
+    with django_assert_num_queries(8):
         sheet = agreement.head(NOW)
     assert sheet["worth"] == sheet["booked"] == D("54.00")
+    assert sheet["checking"] is False
     assert [beam["code"] for beam in sheet["beams"]] == ["A1", "A3", "A4", "A5", "A6"]
 
 
