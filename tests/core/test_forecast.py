@@ -353,6 +353,15 @@ def test_what_has_stopped_is_not_expected_to_go_on() -> None:
     assert not has_stopped(make_series(values, seen, 52)).any()
 
 
+@pytest.mark.parametrize("shape", [(0, 10), (3, 0), (2, 1), (1, 2)])
+@pytest.mark.parametrize("name", [*NAMES, "auto"])
+def test_hardly_anything_to_go_by_is_no_error(shape: tuple[int, int], name: str) -> None:
+    found = forecast(make_series(np.ones(shape), None, 12), 4, name)
+    assert found.mean.shape == (shape[0], 4)
+    assert np.isfinite(found.totals(0.95)).all()
+    assert (found.mean == 0).all() if shape[1] == 0 else True
+
+
 def test_short_and_unseen_pasts_say_so() -> None:
     seen = np.zeros((3, 30))
     seen[0], seen[1, -4:] = 1, 1

@@ -80,7 +80,8 @@ def make_series(units: Floats, seen: Floats | Mask | None = None, season: int = 
     `units`: n × T, units sold in each period. `seen`: n × T, share of the period in stock (0-1, or
     True/False); left out, everything was seen. Units sold in part of a period are scaled up to the
     whole of it: 3 units in half a week are seen as 6 a week with half the weight. Units recorded in
-    a period that was not in stock at all (a sale below zero) count, and so does their period.
+    a period that was not in stock at all (a sale below zero) count, and so does their period. No
+    periods at all are one of which nothing is known.
 
     Raises BadInputError, naming what is wrong, on NaN, infinite or negative demand, on shares
     outside 0 to 1, on shapes that differ and on a season below 1.
@@ -91,6 +92,8 @@ def make_series(units: Floats, seen: Floats | Mask | None = None, season: int = 
         raise BadInputError("Demand and its mask must be tables of one shape.", field="units")
     if season < 1:
         raise BadInputError("A season is at least one period long.", field="season")
+    if units.shape[1] == 0:
+        units, share = np.zeros((len(units), 1)), np.zeros((len(units), 1))
     _finite(units, "Demand", "units")
     _finite(share, "The share of a period in stock", "seen")
     if (share > 1).any():
