@@ -14,8 +14,8 @@ from django.utils.dateparse import parse_datetime
 from psycopg.errors import DeadlockDetected
 
 from yuvrel.catalogue.models import Item
-from yuvrel.connectors.base import Can, pages, read
-from yuvrel.connectors.http import ConnectorError, NonsenseError
+from yuvrel.connectors.base import Can, Page, pages, read
+from yuvrel.connectors.http import ConnectorError, NonsenseError, RefusedByFarEndError
 from yuvrel.connectors.messages import RemoteLine, RemoteOrder, Unreadable
 from yuvrel.core.errors import RefusedError, YuvrelError
 from yuvrel.people.roles import SYSTEM
@@ -71,30 +71,48 @@ def _keep_unreadable(connection: Connection, found: Unreadable, via: str) -> Inb
 def poll(connection: Connection) -> int:
     """Take in what changed since the watermark, with an overlap; returns how many were new.
 
-    The watermark follows page by page, so that an exchange that breaks off has not been in vain.
+    Where an exchange breaks off is remembered with each page, and the next one goes on from there:
+    from the start of the overlap, a far end that fails now and then would never be read to its end.
     """
     connector = connector_for(connection)
-    newest = connection.watermark
-    start = parse_datetime(newest)
-    asked = (start - OVERLAP).isoformat() if start else newest
+    start = parse_datetime(connection.watermark)
+    asked = (start - OVERLAP).isoformat() if start else connection.watermark
+    left = connection.resume
+    cursor = str(left.get("cursor", ""))
+    asked = str(left.get("asked", asked)) if cursor else asked
+    # Kept only while this exchange is on its way: should the far end not know the page any more, the next begins anew.
+    Connection.objects.filter(pk=connection.pk).update(resume={})
     fresh = 0
     with run_of(connection, "orders") as run:
-        for page in pages(lambda cursor: connector.orders(asked, cursor)):
-            keys = [key_of(order) for _, order in page.rows if isinstance(order, RemoteOrder)]
-            known = set(InboundMessage.objects.filter(connection=connection, key__in=keys).values_list("key", flat=True))
-            for changed_at, order in page.rows:
-                newest = max(newest, str(changed_at))
-                if isinstance(order, RemoteOrder) and key_of(order) in known:
-                    continue
-                message = keep(connection, order, "poll")
-                if message:
-                    fresh += 1
-                    if message.state == InboundMessage.State.NEW:
-                        _apply(message)
-            run.done = run.total = fresh
-            Connection.objects.filter(pk=connection.pk).update(watermark=newest)
+        try:
+            for page in pages(lambda after: connector.orders(asked, after), cursor):
+                fresh += _take_page(connection, page)
+                cursor = page.cursor
+                run.done = run.total = fresh
+        except ConnectorError as error:
+            if cursor and not isinstance(error, RefusedByFarEndError):
+                Connection.objects.filter(pk=connection.pk).update(resume={"asked": asked, "cursor": cursor})
+            raise
         run.note(f"{fresh} new versions of orders")
     Connection.objects.filter(pk=connection.pk).update(last_exchange_at=timezone.now())
+    return fresh
+
+
+def _take_page(connection: Connection, page: Page) -> int:
+    """Keep and apply what is new on a page; the watermark follows."""
+    keys = [key_of(order) for _, order in page.rows if isinstance(order, RemoteOrder)]
+    known = set(InboundMessage.objects.filter(connection=connection, key__in=keys).values_list("key", flat=True))
+    fresh = 0
+    for changed_at, order in page.rows:
+        connection.watermark = max(connection.watermark, str(changed_at))
+        if isinstance(order, RemoteOrder) and key_of(order) in known:
+            continue
+        message = keep(connection, order, "poll")
+        if message:
+            fresh += 1
+            if message.state == InboundMessage.State.NEW:
+                _apply(message)
+    Connection.objects.filter(pk=connection.pk).update(watermark=connection.watermark)
     return fresh
 
 

@@ -48,6 +48,7 @@ class Connection(models.Model):
     fee_fixed = models.DecimalField(**MONEY, default=0)
     accounts = models.JSONField(default=dict, help_text="Ledger only: our role to their account")
     watermark = models.CharField(max_length=80, blank=True)
+    resume = models.JSONField(default=dict, help_text="Where an exchange broke off: what was asked for, and the next page")
     live_since = models.DateTimeField(null=True)
     last_exchange_at = models.DateTimeField(null=True)
     faults = models.PositiveSmallIntegerField(default=0, help_text="Calls that failed in a row; each lengthens the pause")

@@ -179,13 +179,12 @@ def number(value: Any, what: str) -> Decimal:
     return found
 
 
-def pages(fetch: Callable[[str], Page]) -> Iterator[Page]:
-    """Every page from the first to the last. A page that leads back to one already read is asked for again.
+def pages(fetch: Callable[[str], Page], cursor: str = "") -> Iterator[Page]:
+    """Every page from `cursor` (the first) to the last. A page that leads back to one already read is asked for again.
 
     Raises NonsenseError when the far end keeps leading back, or never ends.
     """
-    seen = {""}
-    cursor = ""
+    seen = {"", cursor}
     for _ in range(MOST_PAGES):
         for _ in range(ASK_AGAIN):
             page = fetch(cursor)
