@@ -45,11 +45,11 @@
 								tilt={beam.differing ? Math.sign(-off) || 1 : 0}
 								tone={beam.differing ? 'madder' : 'reed'}
 								size={58}
-								label={beam.differing ? `${beam.differing} differ` : 'level'}
+								label={beam.differing ? count(beam.differing, 'difference') : 'level'}
 							/>
 							<span class="small" class:bad={beam.differing}
 								>{beam.differing
-									? `${beam.differing} differ`
+									? count(beam.differing, 'difference')
 									: beam.at
 										? 'level'
 										: 'not checked'}</span
