@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from decimal import Decimal as D
+from threading import Barrier, Event
 from typing import Any
 
 import pytest
+from django.db import connections, transaction
 from django.test import Client
 from django.utils import timezone
 
 from tests.world import give, incoming, make_connection, make_item, make_supplier, make_user, order_line
 from yuvrel.catalogue.models import Item
-from yuvrel.outbox.models import Event
+from yuvrel.outbox.models import Event as Happened
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Role
@@ -87,7 +90,7 @@ def test_what_happened_a_moment_ago_is_on_the_sheet(buyer: Client) -> None:
     assert [(row["sku"], row["on_hand"], row["ribbon"]["late"]) for row in answer["rows"]] == [("A-1", "5", True)]
     item.active = False
     item.save()
-    Event.objects.create(kind=Event.Kind.AVAILABILITY, subject_id=item.pk)
+    Happened.objects.create(kind=Happened.Kind.AVAILABILITY, subject_id=item.pk)
     assert rows(buyer) == []
 
 
@@ -114,7 +117,7 @@ def test_a_new_day_works_everything_out_anew(buyer: Client) -> None:
     sell(item, 5)
     assert plan.refresh(NOW()) == 1
     PlanRow.objects.update(runs_out=1)
-    PlanMark.objects.update(event_id=Event.objects.latest("pk").pk)
+    PlanMark.objects.update(event_id=Happened.objects.latest("pk").pk)
     assert plan.refresh(NOW()) == 0
     assert plan.refresh(NOW() + timedelta(days=1)) == 1
     assert PlanRow.objects.get().runs_out > 1
@@ -127,7 +130,7 @@ def test_events_of_a_transaction_that_commits_late_are_read_again(buyer: Client)
     plan.refresh(NOW())
     assert PlanMark.objects.get().event_id == 0, "what is younger than a minute may have older siblings still to come"
     plan.refresh(NOW() + timedelta(minutes=2))
-    assert PlanMark.objects.get().event_id == Event.objects.latest("pk").pk
+    assert PlanMark.objects.get().event_id == Happened.objects.latest("pk").pk
 
 
 def test_the_rows_are_those_of_the_whole_sheet(buyer: Client) -> None:
@@ -151,7 +154,7 @@ def test_a_page_takes_a_fixed_number_of_queries(buyer: Client, django_assert_max
         make_supplier(item)
         sell(item, 3)
     plan.refresh(NOW())
-    PlanMark.objects.update(event_id=Event.objects.latest("pk").pk)
+    PlanMark.objects.update(event_id=Happened.objects.latest("pk").pk)
     with django_assert_max_num_queries(26):
         assert len(buyer.get("/api/v1/replenishment/rows").json()["rows"]) == 12
     with django_assert_max_num_queries(16):
@@ -163,3 +166,49 @@ def test_a_cursor_that_is_not_ours_is_refused(buyer: Client) -> None:
     assert buyer.get("/api/v1/replenishment/rows", {"cursor": "nonsense"}).json()["field"] == "cursor"
     assert buyer.get("/api/v1/replenishment/rows", {"limit": 5000}).json()["field"] == "limit"
     assert buyer.get("/api/v1/replenishment/rows", {"show": "best"}).status_code == 422
+
+
+@pytest.mark.django_db(transaction=True)
+def test_two_who_open_the_sheet_at_once_both_see_what_happened_a_moment_ago(company: Location) -> None:
+    item = stocked("A-1", 50)
+    plan.refresh(NOW())
+    make_supplier(item)
+    sell(item, 45)
+    start, seen = Barrier(4), []
+
+    def look() -> None:
+        start.wait()
+        plan.catch_up(NOW())
+        seen.append([line.item.sku for line in plan.rows("", "needed", None, "", 10, company_day(NOW()))[0]])
+        connections.close_all()
+
+    with ThreadPoolExecutor(4) as pool:
+        list(pool.map(lambda _: look(), range(4)))
+    assert seen == [["A-1"]] * 4
+
+
+@pytest.mark.django_db(transaction=True)
+def test_who_opens_the_sheet_does_not_wait_for_the_job(company: Location, monkeypatch: pytest.MonkeyPatch) -> None:
+    item = stocked("A-1", 50)
+    make_supplier(item)
+    plan.refresh(NOW())
+    sell(item, 45)
+    monkeypatch.setattr(plan, "PATIENCE", 2)
+    held, done = Event(), Event()
+
+    def job() -> None:
+        with transaction.atomic():
+            PlanMark.objects.select_for_update().get()
+            held.set()
+            done.wait(20)
+        connections.close_all()
+
+    with ThreadPoolExecutor(1) as pool:
+        pool.submit(job)
+        held.wait(20)
+        plan.catch_up(NOW())
+        before = plan.rows("", "needed", None, "", 10, company_day(NOW()))[0]
+        done.set()
+    assert before == [], "what was known before, as the job is at it"
+    plan.catch_up(NOW())
+    assert len(plan.rows("", "needed", None, "", 10, company_day(NOW()))[0]) == 1

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterable, Iterator
 from datetime import date, datetime, timedelta
 from decimal import Decimal
@@ -25,6 +26,7 @@ LASTS = Decimal(99999)
 CHUNK = 2000
 # Whoever opens the sheet waits for so many changed items; more are left to the job.
 SOON = 60
+PATIENCE = 30
 # A transaction may commit after one that began later; its events are read again for so long.
 STRAGGLERS = timedelta(seconds=60)
 ORDER = ("unsupplied", "group", "runs_out", "id")
@@ -42,17 +44,25 @@ def refresh(now: datetime) -> int:
 
 
 def catch_up(now: datetime) -> None:
-    """As `refresh`, for whoever opens the sheet: only a few items, and not while the job is at it."""
-    with transaction.atomic():
-        mark = PlanMark.objects.select_for_update(skip_locked=True).first()
-        if mark is None:
-            # Nothing was ever worked out, or the job is at it for the first time.
-            if not PlanMark.objects.exists():
-                _work(_mark(), now, set())
+    """As `refresh`, for whoever opens the sheet: only a few items, and without waiting long for the job."""
+    for _ in range(PATIENCE):
+        if _caught_up(now):
             return
-        touched = _touched(mark)
-        if mark.day == company_day(now) and len(touched) <= SOON:
-            _work(mark, now, touched)
+        # Another request works a few items out, which takes a moment; the job may take longer.
+        time.sleep(0.05)
+
+
+@transaction.atomic
+def _caught_up(now: datetime) -> bool:
+    """Whether nobody else is at it, so that what could be done was done."""
+    mark = PlanMark.objects.select_for_update(skip_locked=True).first()
+    if mark is None and PlanMark.objects.exists():
+        return False
+    mark = mark or _mark()
+    touched = _touched(mark)
+    if mark.day is None or (mark.day == company_day(now) and len(touched) <= SOON):
+        _work(mark, now, touched)
+    return True
 
 
 def _mark() -> PlanMark:
