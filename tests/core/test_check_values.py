@@ -17,8 +17,8 @@ from yuvrel.core.demand import velocities
 from yuvrel.core.errors import BadInputError, RefusedError, UnbalancedError
 from yuvrel.core.gtin import normal_gtin
 from yuvrel.core.money import allocate, floor_to, minor_unit, price_for_margin, round_money, split_tax
-from yuvrel.core.outlook import Outlook, flat
-from yuvrel.core.replenish import Policy, Position, safety_stock, suggest, to_packs
+from yuvrel.core.outlook import Outlook, flat, safety_stock
+from yuvrel.core.replenish import Policy, Position, suggest, to_packs
 
 
 # Costs. The three figures below are the product's own check values, worked by hand from IAS 2.25-27.

@@ -243,9 +243,15 @@ def test_more_stock_never_raises_a_suggestion(
         lambda: Policy(1, 5, pack=D(0)),
         lambda: Policy(1, 5, safety_figure=D(1)),
         lambda: Policy(1, 5, minimum=D("nan")),
+        lambda: Policy(1, 5, pack=D("nan")),
+        lambda: Policy(1, 5, safety_figure=D("nan")),
+        lambda: Policy(1, 5, lead_deviation_days=D("inf")),
+        lambda: Offer(((D(1), D("nan")),)),
+        lambda: Offer(((D(1), D(-2)),)),
+        lambda: Offer(holding_rate=D("inf")),
     ],
 )
-def test_positions_and_policies_that_cannot_be_are_refused(wrong: object) -> None:
+def test_positions_policies_and_offers_that_cannot_be_are_refused(wrong: object) -> None:
     with pytest.raises(BadInputError):
         wrong()  # type: ignore[operator]
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 from .errors import BadInputError
-from .money import ZERO, round_money
+from .money import round_money
 from .replenish import Suggestion
 from .working import Step, Working
 
@@ -108,4 +108,4 @@ def budget_left(plans: Sequence[OpenToBuy], ordered: Sequence[Decimal]) -> list[
     """Open to buy at cost less what a draft order would take, month by month."""
     if len(plans) != len(ordered):
         raise BadInputError("Each month has one amount.", field="ordered")
-    return [plan.at_cost - (amount or ZERO) for plan, amount in zip(plans, ordered, strict=True)]
+    return [plan.at_cost - amount for plan, amount in zip(plans, ordered, strict=True)]

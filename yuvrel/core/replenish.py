@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
@@ -47,14 +46,15 @@ class Policy:
     order_up_to: Decimal = ZERO
 
     def __post_init__(self) -> None:
+        figures = (self.safety_figure, self.minimum, self.pack, self.reorder_point, self.order_up_to, self.lead_deviation_days)
+        if not all(x.is_finite() for x in figures):
+            raise BadInputError("A policy's figures must be finite.", field="safety_figure")
         if self.lead_days < 0 or self.cover_days < 0 or self.review_days < 0 or self.lead_deviation_days < 0:
             raise BadInputError("Lead time, cover and review cannot be negative.", field="lead_days")
         if self.pack <= 0:
             raise BadInputError("A pack must hold more than zero units.", field="pack")
         if self.safety == "service" and not 0 < self.safety_figure < 1:
             raise BadInputError("A service level lies between 0 and 1.", field="safety_figure")
-        if not all(x.is_finite() for x in (self.safety_figure, self.minimum, self.pack, self.reorder_point, self.order_up_to)):
-            raise BadInputError("A policy's figures must be finite.", field="safety_figure")
         if self.method == "min_max" and self.order_up_to < self.reorder_point:
             raise BadInputError("The maximum lies below the reorder point.", field="order_up_to")
 
@@ -114,6 +114,11 @@ class Offer:
     breaks: tuple[tuple[Decimal, Decimal], ...] = ()
     holding_rate: Decimal = Decimal("0.25")
     keeps_days: int | None = None
+
+    def __post_init__(self) -> None:
+        figures = [self.holding_rate, *(figure for row in self.breaks for figure in row)]
+        if not all(x.is_finite() and x >= 0 for x in figures):
+            raise BadInputError("Prices and what keeping costs must be finite and not negative.", field="breaks")
 
     def price(self, quantity: Decimal) -> Decimal:
         """Price a unit for an order of `quantity`; the first break's below it; 0 without any."""
@@ -190,17 +195,6 @@ class Suggestion:
     def working(self) -> Working:
         """The sum behind the quantity."""
         return _working(self)
-
-
-def safety_stock(level: float, daily_mean: float, daily_deviation: float, lead_days: float, lead_deviation: float = 0.0) -> float:
-    """z × √(L × σ_d² + d² × σ_L²), in units.
-
-    Source: Snyder and Shen, Fundamentals of Supply Chain Theory, 2nd ed. (Wiley 2019),
-    safety stock with random lead time; z is the standard normal quantile of `level`.
-    Check: N(50, 8) a day, lead time N(7, 1.5), 0.95 -> 128.18.
-    """
-    deviation = math.sqrt(lead_days * daily_deviation**2 + daily_mean**2 * lead_deviation**2)
-    return max(0.0, float(ndtri(level)) * deviation)
 
 
 def to_packs(need: Decimal, minimum: Decimal, pack: Decimal) -> Decimal:

@@ -77,8 +77,9 @@ class _States:
     def forecast(self, horizon: int, seen: Floats, sharp: float) -> Floats:
         """n × horizon, the mean over the settings: a level and the line's slope, as much of it as theta leaves."""
         weights = weigh(self.squares, seen, sharp)
-        level = (weights * self.ahead()).sum(axis=1)
-        slope = (weights * self.share).sum(axis=1) * self.line.slope[:, 0]
+        # Through fewer than three points there is no line: the level stands alone.
+        level = (weights * np.where(self.line.n >= 3, self.ahead(), self.level)).sum(axis=1)
+        slope = (weights * self.share).sum(axis=1) * np.where(self.line.n >= 3, self.line.slope, 0.0)[:, 0]
         return level[:, None] + slope[:, None] * np.arange(horizon)
 
 
