@@ -49,8 +49,8 @@ class Size:
 
 ORDERS = """
     INSERT INTO sales_salesorder (connection_id, kind, external_id, external_number, external_version, number, state,
-        held_because, location_id, ship_to, currency, total, paid, placed_at, received_at, history)
-    SELECT %(shop)s, 'order', 'h' || n, n::text, 1, 'H-' || n, 'closed', '', %(place)s, '{}', 'EUR', 24.60, true,
+        held_because, location_id, ship_to, currency, total, net, paid, placed_at, received_at, history)
+    SELECT %(shop)s, 'order', 'h' || n, n::text, 1, 'H-' || n, 'closed', '', %(place)s, '{}', 'EUR', 24.60, 20.00, true,
         %(start)s + (n * interval '1 second' * %(gap)s), now(), true
     FROM generate_series(1, %(orders)s) AS n
 """

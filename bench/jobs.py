@@ -21,6 +21,7 @@ from yuvrel.channels.models import Connection, Listing
 from yuvrel.channels.sql import set_offers
 from yuvrel.core.money import ZERO
 from yuvrel.sales.models import SalesOrder
+from yuvrel.server.management.commands.work import JOBS_AT_ONCE
 
 Timed = Callable[[Callable[[], Any]], tuple[float, Any]]
 ORDERS = int(os.environ.get("BENCH_ORDERS", "400"))
@@ -153,10 +154,12 @@ def check(table: Any, timed: Timed) -> None:
         connections.close_all()
 
     def everything() -> None:
-        # As the worker does it: one job a connection, four at a time.
-        agreement.check_own()
-        with ThreadPoolExecutor(4) as pool:
-            list(pool.map(one, agreement.live_connections().values_list("pk", flat=True)))
+        # As the worker does it: one job a connection, and our own books meanwhile.
+        with ThreadPoolExecutor(JOBS_AT_ONCE) as pool:
+            far = [pool.submit(one, pk) for pk in agreement.live_connections().values_list("pk", flat=True)]
+            agreement.check_own()
+            for job in far:
+                job.result()
 
     seconds, _ = timed(everything)
     shelf, _ = timed(agreement.check_shelf)

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from decimal import Decimal as D
 from fractions import Fraction
 
-from django.db.models import Sum
+from django.db.models import DecimalField, Sum
+from django.db.models.functions import Coalesce
 
 from yuvrel.books.models import JournalEntry, JournalLine, LedgerDocument
 from yuvrel.channels.models import OutboundMessage
@@ -34,6 +35,8 @@ def assert_invariants() -> None:
         assert (balance.committed, balance.backordered) == (open_[key], owed[key]), "2: committed is what is reserved"
     for lot in LotBalance.objects.all():
         assert lot.on_hand == lots[lot.lot_id, lot.location_id], "1: moves add up to a lot's balance"
+    for order in SalesOrder.objects.annotate(lines_net=Coalesce(Sum("lines__net"), D(0), output_field=DecimalField())):
+        assert order.net == order.lines_net, "an order's net is what its lines come to"
     for entry in JournalEntry.objects.annotate(total=Sum("lines__amount")):
         assert entry.total == 0, "3: entries balance"
     booked: dict[int | None, D] = defaultdict(D)

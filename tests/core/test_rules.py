@@ -12,7 +12,7 @@ from yuvrel.core.agreement import compare, compare_text
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.orders import BookedLine, ChannelLine, check_line, invoice_parts, profit, total_difference
 from yuvrel.core.pairing import ItemFacts, ListingFacts, PairingIndex
-from yuvrel.core.sheets import date_of, decimal_of, read_table
+from yuvrel.core.sheets import date_of, decimal_of, harmless, read_table, write_table
 from yuvrel.core.working import Step, Working, plain
 
 ITEMS = [
@@ -170,6 +170,27 @@ def test_files_that_are_no_such_table_are_refused(data: bytes) -> None:
 
 def test_latin_1_is_read() -> None:
     assert read_table("sku,place\nA,Bäckerstraße\n".encode("latin-1"), ("sku",)).rows[0]["place"] == "Bäckerstraße"
+
+
+TEXT = st.text(st.characters(codec="utf-8", exclude_characters="\0"), max_size=12) | st.sampled_from(['a,"b"', "two\r\nlines", ";"])
+
+
+@given(st.lists(st.tuples(TEXT, TEXT), min_size=1, max_size=4))
+def test_a_written_table_reads_back_as_it_was(cells: list[tuple[str, str]]) -> None:
+    """RFC 4180: what holds commas, quotes or line breaks is quoted, and comes back whole."""
+    rows = [{"sku": f"A{n}", "one": one.strip(), "two": two.strip()} for n, (one, two) in enumerate(cells)]
+    table = read_table(write_table(("sku", "one", "two"), rows).encode(), ("sku",))
+    assert [dict(row) for row in table.rows] == [{name: harmless(cell) for name, cell in row.items()} for row in rows]
+
+
+@pytest.mark.parametrize("cell", ["=1+1", "+SUM(A1)", "-A1", "@now", "\t=1", "-1-1"])
+def test_no_cell_leaves_as_a_formula(cell: str) -> None:
+    assert harmless(cell) == "'" + cell
+
+
+@pytest.mark.parametrize("cell", ["-1", "+3,50", "-0.25", "A=1", ""])
+def test_numbers_and_plain_text_leave_as_they_are(cell: str) -> None:
+    assert harmless(cell) == cell
 
 
 def test_numbers_and_dates_as_typed() -> None:

@@ -164,7 +164,7 @@ class House:
         self.commands = {
             "web": f"gunicorn yuvrel.server.wsgi --bind 127.0.0.1:{self.web_port} --workers 2 --threads 4"
             " --worker-class gthread --no-control-socket",
-            "worker": f"{sys.executable} manage.py work --concurrency 4",
+            "worker": f"{sys.executable} manage.py work",
             "standins": f"{sys.executable} -m standins --port {self.standin_port} --store {folder}/standins.sqlite"
             f" --setup {folder}/setup.json",
         }

@@ -154,6 +154,19 @@ def test_opening_file_names_line_column_value_and_reason(company: Location) -> N
         (7, "sku", "a"),
         (8, "quantity", "=1+1"),
     }
+    # What is left out comes back as a file: put right, it is taken in.
+    left = checked.left_out_csv()
+    again = opening.check(left.encode())
+    assert len(again.table.rows) == 6
+    assert [sku for _, sku, _, _ in again.rows] == ["a"], "the other row of this item was taken in"
+    assert again.table.rows[1]["why"] == (
+        "location nowhere is not a location; quantity x is not a number; unit_cost -1 cannot be negative"
+    )
+    assert "'=1+1" in left
+    mended = opening.check(left.replace("LOT,tannery-yard,1,1,,", "LOT,tannery-yard,1,1,L1,2027-05-31").encode())
+    assert [sku for _, sku, _, _ in mended.rows] == ["LOT", "a"]
+    assert mended.table.columns.count("why") == 1
+    assert opening.check(mended.left_out_csv().encode()).table.columns.count("why") == 1
     assert not StockMove.objects.exists()
 
 

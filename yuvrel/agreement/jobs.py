@@ -14,9 +14,9 @@ from . import actions
 @app.task(name="agreement.check", queueing_lock="agreement.check", lock="agreement.check")
 def check(timestamp: int = 0) -> None:
     """Every minute, and when asked for. Far ends are read side by side: each allows only so many calls a second."""
-    actions.check_own()
     for connection_id in actions.live_connections().values_list("pk", flat=True):
         wake(check_connection.name, f"agreement:{connection_id}", connection_id=connection_id)
+    actions.check_own()
 
 
 @app.task(name="agreement.check_connection")

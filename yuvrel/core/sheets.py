@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Sequence
+import re
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
@@ -23,6 +24,9 @@ class Fault:
     column: str
     value: str
     reason: str
+
+    def __str__(self) -> str:
+        return f"{self.column} {self.value or 'empty'} {self.reason}"
 
 
 @dataclass(frozen=True)
@@ -67,6 +71,26 @@ def read_table(data: bytes, needed: Sequence[str]) -> Table:
     if not rows:
         raise BadInputError("The file has a header and no rows.", field="file")
     return Table(header, tuple(rows), tuple(lines))
+
+
+def write_table(columns: Sequence[str], rows: Iterable[Mapping[str, str]]) -> str:
+    """A CSV (RFC 4180: commas, CRLF, quotes where they are needed) with a byte-order mark, as spreadsheets take
+    one without it for another encoding. A text that a spreadsheet would take for a formula gets an apostrophe
+    in front; a plain number does not."""
+    out = io.StringIO(newline="")
+    out.write("\ufeff")
+    writer = csv.writer(out, lineterminator="\r\n")
+    writer.writerow(columns)
+    for row in rows:
+        writer.writerow([harmless(row.get(name, "")) for name in columns])
+    return out.getvalue()
+
+
+def harmless(cell: str) -> str:
+    """The cell, unless a spreadsheet would work it out as a formula."""
+    if not cell.startswith(("=", "+", "-", "@", "\t", "\r")):
+        return cell
+    return cell if re.fullmatch(r"[+-]?\d+([.,]\d+)?", cell) else f"'{cell}"
 
 
 def decimal_of(text: str, column: str) -> Decimal:

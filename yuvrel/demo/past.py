@@ -129,6 +129,7 @@ class Past:
                     currency="EUR",
                     ship_to=customer.address if customer else {},
                     total=self.total(basket),
+                    net=self.net(basket),
                     history=True,
                     paid=not (customer and customer.on_account),
                     placed_at=self.at(basket.day, basket.hour),
@@ -147,6 +148,11 @@ class Past:
     def total(self, basket: Basket) -> Decimal:
         """What was paid."""
         return self.goods(basket) + self.postage(basket)
+
+    def net(self, basket: Basket) -> Decimal:
+        """What its lines come to without tax, each line rounded."""
+        amounts = [BY_SKU[sku].price * units for sku, units, _ in basket.lines] + [self.postage(basket)]
+        return sum((split_tax(amount, TAX)[0] for amount in amounts), ZERO)
 
     def lines(self, orders: list[SalesOrder]) -> None:
         """Lines, shipments and invoices of every order."""

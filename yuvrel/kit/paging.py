@@ -52,7 +52,9 @@ def _after(order: Sequence[str], values: Sequence[Any]) -> Q:
         step = {f"{field}__{'lt' if name.startswith('-') else 'gt'}": value}
         condition |= equal & Q(**step)
         equal &= Q(**{field: value})
-    return condition
+    # Says nothing new, but names a range that an index on the first field can begin at.
+    first = order[0].lstrip("-")
+    return Q(**{f"{first}__{'lte' if order[0].startswith('-') else 'gte'}": values[0]}) & condition
 
 
 def _close(row: Any, order: Sequence[str]) -> str:

@@ -113,27 +113,29 @@ def _kits() -> dict[int, list[tuple[int, Decimal]]]:
 def _closing_and_moves(
     start: date, today: date, pairs: set[Pair] | None
 ) -> dict[Pair, tuple[Decimal, dict[date, tuple[Decimal, bool]]]]:
-    """By pair: on hand before the window, and by day the net change and whether anything left that day."""
+    """By pair: on hand before the window, and by day the net change and whether anything left that day.
+
+    What was there before is what is there now less what has moved since: years of moves need not be read for it.
+    """
     zone = company_zone()
     begin = datetime(start.year, start.month, start.day, tzinfo=zone)
-    end = datetime(today.year, today.month, today.day, tzinfo=zone)
-    moves = StockMove.objects.all()
-    if pairs is not None:
-        moves = moves.filter(item_id__in={item for item, _ in pairs})
-    opening = moves.filter(happened_at__lt=begin).values_list("item_id", "location_id").annotate(units=Sum("quantity"))
-    found: dict[Pair, tuple[Decimal, dict[date, tuple[Decimal, bool]]]] = {
-        (item, place): (units, {}) for item, place, units in opening.order_by()
-    }
-    daily = (
-        moves.filter(happened_at__gte=begin, happened_at__lt=end)
+    ids = None if pairs is None else {item for item, _ in pairs}
+    daily = list(
+        _of(StockMove.objects.filter(happened_at__gte=begin), "item", ids)
         .annotate(day=TruncDate("happened_at", tzinfo=zone))
         .values_list("item_id", "location_id", "day")
         .annotate(net=Sum("quantity"), out=Sum("quantity", filter=Q(quantity__lt=0)))
         .order_by()
     )
+    # Read after the moves: whatever has moved has a balance by now.
+    balances = _of(StockBalance.objects.all(), "item", ids).values_list("item_id", "location_id", "on_hand")
+    level: dict[Pair, Decimal] = {(item, place): on_hand for item, place, on_hand in balances}
+    moved: dict[Pair, dict[date, tuple[Decimal, bool]]] = {pair: {} for pair in level}
     for item, place, day, net, out in daily:
-        found.setdefault((item, place), (ZERO, {}))[1][day] = (net, out is not None)
-    return found
+        level[item, place] -= net
+        if day < today:
+            moved[item, place][day] = (net, out is not None)
+    return {pair: (level[pair], moved[pair]) for pair in level}
 
 
 def replenishment(today: date, pairs: set[Pair] | None = None) -> list[Line]:

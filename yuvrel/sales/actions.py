@@ -109,6 +109,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     order.customer = _customer(incoming)
     if incoming.cancelled:
         order.state, order.held_because = State.CANCELLED, ""
+        order.net = sum(order.lines.values_list("net", flat=True), ZERO)
     else:
         rows = _book_lines(order, [line for line in incoming.lines if not problem or line.quantity > 0], currency)
         short = _reserve(order, rows, parts, balances, whole=not incoming.backorders)
@@ -174,6 +175,7 @@ def _customer(incoming: IncomingOrder) -> Customer | None:
 
 
 def _book_lines(order: SalesOrder, lines: Iterable[IncomingLine], currency: str) -> list[OrderLine]:
+    """Write the lines; the order's net follows them and is saved with it by the caller."""
     rows = []
     for line in lines:
         net, tax = line.facts().taxed(currency)
@@ -191,6 +193,7 @@ def _book_lines(order: SalesOrder, lines: Iterable[IncomingLine], currency: str)
                 tax_percent=line.tax_percent,
             )
         )
+    order.net = sum((row.net for row in rows), ZERO)
     return OrderLine.objects.bulk_create(rows)
 
 
@@ -329,6 +332,7 @@ def _book_difference(order: SalesOrder, amount: Decimal) -> None:
         net=amount,
         tax=ZERO,
     )
+    order.net += amount
 
 
 @transaction.atomic

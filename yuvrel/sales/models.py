@@ -71,6 +71,7 @@ class SalesOrder(models.Model):
     ship_to = models.JSONField(default=dict)
     currency = models.CharField(max_length=3, default="EUR")
     total = models.DecimalField(**MONEY, help_text="As the channel states it, with tax")
+    net = models.DecimalField(**MONEY, default=0, help_text="What its lines come to without tax, kept for sums over time")
     paid = models.BooleanField(default=True)
     placed_at = models.DateTimeField()
     received_at = models.DateTimeField(auto_now_add=True)
@@ -81,6 +82,7 @@ class SalesOrder(models.Model):
         indexes = [
             models.Index(fields=["state", "-placed_at", "-id"], name="order_state_time"),
             models.Index(fields=["-placed_at", "-id"], name="order_time"),
+            models.Index(fields=["placed_at"], include=["net"], name="order_revenue", condition=~models.Q(state="cancelled")),
         ]
 
 

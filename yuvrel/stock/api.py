@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date
 from typing import Any
 
-from django.db.models import Count, Q, Sum
+from django.db.models import Q
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 from ninja import File, Form, Router
@@ -15,7 +15,6 @@ from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.schemas import ItemOut, ItemPage
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.kit.auth import actor
-from yuvrel.kit.paging import ordering, page
 from yuvrel.kit.wire import Said
 from yuvrel.people.roles import Ability
 
@@ -25,7 +24,7 @@ from .schemas import AdjustIn, MovePage, OpeningCheck, StockPage
 
 router = Router(tags=["shelf"])
 MOST_BYTES = 8_000_000
-ITEM_SORTS = {"title": "title", "sku": "sku", "price": "price", "created": "created_at"}
+MOST_SHOWN = 200
 
 
 @router.get("/stock", response=StockPage, operation_id="list_stock")
@@ -104,10 +103,8 @@ def opening_template(request: HttpRequest) -> HttpResponse:
 def check_opening(request: HttpRequest, file: UploadedFile = File(...)) -> Any:
     """Read a file of opening stock; nothing is taken in."""
     actor(request).need(Ability.OPEN_STOCK)
-    if (file.size or 0) > MOST_BYTES:
-        raise BadInputError("The file is larger than 8 MB.", field="file")
-    checked = opening.check(file.read())
-    rows = [
+    checked = opening.check(_read(file))
+    shown = [
         {
             "line": line,
             "sku": sku,
@@ -116,10 +113,31 @@ def check_opening(request: HttpRequest, file: UploadedFile = File(...)) -> Any:
             "unit_cost": row.unit_cost,
             "value": row.quantity * row.unit_cost,
         }
-        for line, sku, place, row in checked.rows
+        for line, sku, place, row in checked.rows[:MOST_SHOWN]
     ]
-    faults = [vars(fault) for fault in checked.faults]
-    return {"rows": rows, "faults": faults, "value": checked.value, "token": checked.token() if rows else ""}
+    return {
+        "good": len(checked.rows),
+        "bad": len(checked.left_out()),
+        "rows": shown,
+        "faults": [vars(fault) for fault in checked.faults[:MOST_SHOWN]],
+        "value": checked.value,
+        "token": checked.token() if checked.rows else "",
+    }
+
+
+@router.post("/opening/left-out", operation_id="opening_left_out", response={200: str})
+def opening_left_out(request: HttpRequest, file: UploadedFile = File(...)) -> HttpResponse:
+    """The rows of a file that cannot be taken in, each with what is wrong with it: to be put right and sent again."""
+    actor(request).need(Ability.OPEN_STOCK)
+    response = HttpResponse(opening.check(_read(file)).left_out_csv(), content_type="text/csv; charset=utf-8")
+    response["Content-Disposition"] = 'attachment; filename="left-out.csv"'
+    return response
+
+
+def _read(file: UploadedFile) -> bytes:
+    if (file.size or 0) > MOST_BYTES:
+        raise BadInputError("The file is larger than 8 MB.", field="file")
+    return bytes(file.read())
 
 
 @router.post("/opening", response=Said, operation_id="take_opening")
@@ -128,40 +146,14 @@ def take_opening(request: HttpRequest, token: str = Form(...)) -> Any:
     who = actor(request)
     who.need(Ability.OPEN_STOCK)
     count = actions.take_opening(who, opening.confirmed(token), timezone.now())
-    return {"said": f"{count} rows of opening stock taken in."}
+    return {"said": f"{count:,} {'row' if count == 1 else 'rows'} of opening stock taken in."}
 
 
 @router.get("/items", response=ItemPage, operation_id="list_items", tags=["range"])
 def list_items(request: HttpRequest, q: str = "", kind: str = "", sort: str = "", cursor: str = "", limit: int = 200) -> Any:
     """The range."""
     actor(request)
-    rows = Item.objects.filter(active=True).select_related("product__category", "cost")
-    rows = queries.find_items(rows, q)
-    if kind:
-        rows = rows.filter(kind=kind)
-    rows = rows.prefetch_related("barcodes", "supplier_items__supplier").annotate(shown_in=Count("listings", distinct=True))
-    found, following = page(rows, ordering(sort, ITEM_SORTS, ["title", "id"]), cursor, limit)
-    held = dict(StockBalance.objects.filter(item__in=found).values_list("item_id").annotate(units=Sum("on_hand")).order_by())
-    return {"rows": [_item_row(item, held) for item in found], "next": following}
-
-
-def _item_row(item: Any, held: dict[int, Any]) -> dict[str, Any]:
-    cost = getattr(item, "cost", None)
-    supplier = next((s.supplier.name for s in item.supplier_items.all() if s.preferred), "")
-    codes = [code.gtin.lstrip("0") for code in item.barcodes.all()]
-    return {
-        "id": item.pk,
-        "sku": item.sku,
-        "title": item.title,
-        "kind": item.kind,
-        "price": item.price,
-        "category": item.product.category.name if item.product.category else "",
-        "barcode": codes[0] if codes else "",
-        "listings": item.shown_in,
-        "supplier": supplier,
-        "average_cost": cost.last_average if cost else None,
-        "on_hand": held.get(item.pk),
-    }
+    return queries.item_sheet(q, kind, cursor, limit, sort)
 
 
 @router.get("/items/{int:item_id}", response=ItemOut, operation_id="get_item", tags=["range"])

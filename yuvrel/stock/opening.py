@@ -12,7 +12,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.money import ZERO, round_money
-from yuvrel.core.sheets import Fault, Table, date_of, decimal_of, read_table
+from yuvrel.core.sheets import Fault, Table, date_of, decimal_of, read_table, write_table
 from yuvrel.people.models import Location
 
 from .actions import OpeningRow
@@ -26,9 +26,24 @@ SALT = "yuvrel.opening"
 class Checked:
     """Rows that can be taken in, faults of the others, the value of the good ones."""
 
+    table: Table
     rows: list[tuple[int, str, str, OpeningRow]]
     faults: list[Fault]
     value: Decimal
+
+    def left_out(self) -> dict[int, str]:
+        """By line that cannot be taken in: everything that is wrong with it."""
+        found: dict[int, str] = {}
+        for fault in self.faults:
+            found[fault.line] = f"{found[fault.line]}; {fault}" if fault.line in found else str(fault)
+        return found
+
+    def left_out_csv(self) -> str:
+        """Those lines as they came, with a column that says why."""
+        why = self.left_out()
+        rows = zip(self.table.lines, self.table.rows, strict=True)
+        columns = [name for name in self.table.columns if name != "why"]
+        return write_table([*columns, "why"], [{**row, "why": why[line]} for line, row in rows if line in why])
 
     def token(self) -> str:
         """The good rows, signed, so that what is confirmed is what was checked."""
@@ -81,7 +96,7 @@ def check(data: bytes) -> Checked:
         seen.add((found.item_id, found.location_id, found.lot_code))
         rows.append((line, row["sku"], row["location"], found))
     value = sum((round_money(r.quantity * r.unit_cost) for *_, r in rows), ZERO)
-    return Checked(rows, faults, value)
+    return Checked(table, rows, faults, value)
 
 
 def _check_row(

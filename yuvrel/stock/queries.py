@@ -6,7 +6,7 @@ from datetime import date
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import Exists, F, Min, OuterRef, Q, QuerySet, Sum, Value
+from django.db.models import Count, Exists, F, Min, OuterRef, Q, QuerySet, Sum, Value
 from django.db.models.functions import Coalesce
 
 from yuvrel.catalogue.models import Item
@@ -20,6 +20,7 @@ from yuvrel.people.queries import end_of_day
 from .models import CostChange, ItemCost, LotBalance, StockBalance, StockMove
 
 MOVE_SORTS = {"happened": "happened_at", "recorded": "recorded_at", "quantity": "quantity", "value": "value"}
+ITEM_SORTS = {"title": "title", "sku": "sku", "price": "price", "created": "created_at"}
 
 
 def find_items(rows: QuerySet[Any], q: str, prefix: str = "") -> QuerySet[Any]:
@@ -31,6 +32,42 @@ def find_items(rows: QuerySet[Any], q: str, prefix: str = "") -> QuerySet[Any]:
             condition |= Q(**{f"{prefix}barcodes__gtin": word.zfill(14)})
         rows = rows.filter(condition)
     return rows
+
+
+def item_sheet(q: str, kind: str, cursor: str, limit: int, sort: str = "") -> dict[str, Any]:
+    """A page of the range. What is counted is counted for its rows alone: joined to all items, each would be
+    counted before the page is cut."""
+    rows = find_items(Item.objects.filter(active=True).select_related("product__category", "cost"), q)
+    if kind:
+        rows = rows.filter(kind=kind)
+    order = ordering(sort, ITEM_SORTS, ["title", "id"])
+    found, following = page(rows.prefetch_related("barcodes"), order, cursor, limit)
+    mine = Item.objects.filter(pk__in=[item.pk for item in found]).order_by()
+    held = dict(StockBalance.objects.filter(item__in=found).values_list("item_id").annotate(units=Sum("on_hand")).order_by())
+    shown = dict(mine.values_list("pk").annotate(n=Count("listings")))
+    suppliers = dict(mine.filter(supplier_items__preferred=True).values_list("pk", "supplier_items__supplier__name"))
+    return {
+        "rows": [_item_row(item, held.get(item.pk), shown[item.pk], suppliers.get(item.pk, "")) for item in found],
+        "next": following,
+    }
+
+
+def _item_row(item: Any, held: Decimal | None, listings: int, supplier: str) -> dict[str, Any]:
+    cost = getattr(item, "cost", None)
+    codes = [code.gtin.lstrip("0") for code in item.barcodes.all()]
+    return {
+        "id": item.pk,
+        "sku": item.sku,
+        "title": item.title,
+        "kind": item.kind,
+        "price": item.price,
+        "category": item.product.category.name if item.product.category else "",
+        "barcode": codes[0] if codes else "",
+        "listings": listings,
+        "supplier": supplier,
+        "average_cost": cost.last_average if cost else None,
+        "on_hand": held,
+    }
 
 
 def balances(q: str, location: int | None, show: str) -> QuerySet[StockBalance]:

@@ -96,8 +96,11 @@ class OpeningLine(Schema):
 
 
 class OpeningCheck(Schema):
-    """What taking the file in would do; nothing is taken in yet."""
+    """What taking the file in would do; nothing is taken in yet. `rows` and `faults` are the first of them,
+    `good` and `bad` how many lines there are of each, `value` that of all good ones."""
 
+    good: int
+    bad: int
     rows: list[OpeningLine]
     faults: list[OpeningFault]
     value: Money

@@ -20,6 +20,8 @@ from yuvrel.server.logs import trace_job
 
 log = logging.getLogger("yuvrel.worker")
 PAUSE = 2.0
+# Most jobs wait for a far end, which allows only so many calls a second: eight keep two cores busy.
+JOBS_AT_ONCE = 8
 
 
 class Command(BaseCommand):
@@ -29,7 +31,7 @@ class Command(BaseCommand):
 
     def add_arguments(self, parser: ArgumentParser) -> None:
         """How many jobs at once."""
-        parser.add_argument("--concurrency", type=int, default=4)
+        parser.add_argument("--concurrency", type=int, default=JOBS_AT_ONCE)
 
     def handle(self, *args: Any, **options: Any) -> None:
         """Ends when told to; a worker that ends by itself lost its database, which is waited for."""

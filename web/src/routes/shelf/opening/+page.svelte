@@ -20,12 +20,14 @@
 	let refusal = $state('');
 	let busy = $state(false);
 	let name = $state('');
+	let chosen: File | null = null;
 	const may = $derived(session.may('take in opening stock'));
 
 	async function check(event: Event): Promise<void> {
 		const file = (event.target as HTMLInputElement).files?.[0];
 		if (!file) return;
 		name = file.name;
+		chosen = file;
 		busy = true;
 		refusal = '';
 		checked = null;
@@ -42,6 +44,29 @@
 			refusal = (error as Error).message;
 		}
 		busy = false;
+	}
+
+	/** The rows left out, each with what is wrong with it, as a file to put right and choose again. */
+	async function leftOut(): Promise<void> {
+		if (!chosen) return;
+		const form = new FormData();
+		form.append('file', chosen);
+		try {
+			const text = await ask(
+				api.POST('/api/v1/opening/left-out', {
+					body: { file: '' },
+					bodySerializer: () => form,
+					parseAs: 'blob'
+				})
+			);
+			const link = document.createElement('a');
+			link.href = URL.createObjectURL(text as unknown as Blob);
+			link.download = 'left-out.csv';
+			link.click();
+			setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
+		} catch (error) {
+			notices.fail(error);
+		}
 	}
 
 	async function take(): Promise<void> {
@@ -86,7 +111,10 @@
 		{#if refusal}<p class="bad" role="alert">{refusal}</p>{/if}
 		{#if checked}
 			{#if checked.faults.length}
-				<h2>{count(checked.faults.length, 'fault')}: these rows will not be taken in</h2>
+				<div class="over">
+					<h2>{count(checked.bad, 'row')} will be left out</h2>
+					<button class="quiet" onclick={leftOut}>Download {checked.bad === 1 ? 'it' : 'them'} with the reasons</button>
+				</div>
 				<table class="rows">
 					<thead><tr><th>Line</th><th>Column</th><th>Value</th><th>Why</th></tr></thead>
 					<tbody>
@@ -99,9 +127,12 @@
 						{/each}
 					</tbody>
 				</table>
+				{#if checked.bad > new Set(checked.faults.map((fault) => fault.line)).size}
+					<p class="soft">The first of them are shown; the download has all.</p>
+				{/if}
 			{/if}
-			{#if checked.rows.length}
-				<h2>{count(checked.rows.length, 'row')} ready</h2>
+			{#if checked.good}
+				<h2>{count(checked.good, 'row')} ready</h2>
 				<table class="rows">
 					<thead
 						><tr
@@ -121,6 +152,9 @@
 						{/each}
 					</tbody>
 				</table>
+				{#if checked.good > checked.rows.length}
+					<p class="soft">The first {checked.rows.length} are shown; all {count(checked.good, 'row')} are taken in.</p>
+				{/if}
 			{/if}
 		{:else if !refusal}
 			<p class="soft">
@@ -139,8 +173,8 @@
 	{#snippet totals()}
 		{#if checked}
 			<span>Value <b class="double">{figure(checked.value)}</b> EUR</span>
-			<button class="do ml-auto" disabled={busy || !checked.rows.length} onclick={take}
-				>Take in {count(checked.rows.length, 'row')}</button
+			<button class="do ml-auto" disabled={busy || !checked.good} onclick={take}
+				>{busy ? 'Taking in…' : `Take in ${count(checked.good, 'row')}`}</button
 			>
 		{/if}
 	{/snippet}
@@ -153,8 +187,14 @@
 		gap: 12px;
 	}
 	.page > p,
-	h2 {
+	.page > h2,
+	.over {
 		padding: 0 20px;
+	}
+	.over {
+		display: flex;
+		align-items: baseline;
+		gap: 16px;
 	}
 	.bad {
 		color: var(--madder);
