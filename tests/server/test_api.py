@@ -35,6 +35,7 @@ ROLES = [Role.MANAGER, Role.BUYER, Role.STOCKKEEPER, Role.BOOKKEEPER, Role.VIEWE
 MAY: dict[str, set[Role]] = {
     "adjust_stock": {Role.MANAGER, Role.STOCKKEEPER},
     "check_opening": {Role.MANAGER, Role.BOOKKEEPER},
+    "opening_left_out": {Role.MANAGER, Role.BOOKKEEPER},
     "take_opening": {Role.MANAGER, Role.BOOKKEEPER},
     "ship_order": {Role.MANAGER, Role.STOCKKEEPER},
     "hold_order": {Role.MANAGER, Role.STOCKKEEPER},
@@ -95,7 +96,7 @@ def routes() -> list[tuple[str, str, str]]:
 
 def call(client: Client, operation: str, method: str, path: str) -> Any:
     """Call a route with a body that fits its form."""
-    if operation == "check_opening":
+    if operation in ("check_opening", "opening_left_out"):
         return client.post(path)
     if operation == "take_opening":
         return client.post(path, {"token": "x"})
@@ -105,7 +106,7 @@ def call(client: Client, operation: str, method: str, path: str) -> Any:
 
 def test_every_route_refuses_who_is_not_signed_in(company: Location, client: Client) -> None:
     for operation, method, path in routes():
-        if operation != "sign_in":
+        if operation not in ("sign_in", "the_door"):
             assert call(client, operation, method, path).status_code == 401, operation
 
 
@@ -119,10 +120,17 @@ def test_every_route_for_every_role(company: Location, client: Client, role: Rol
         assert status < 500, operation
         if method == "get":
             assert status in (200, 404, 422), operation
-        elif operation == "check_opening":  # without a file the form is refused before the role is asked
+        elif operation in ("check_opening", "opening_left_out"):  # without a file the form is refused before the role is asked
             assert status == 422
         else:
             assert (status != 403) == (role in MAY[operation]), f"{operation} as {role}: {status}"
+
+
+def test_the_door_names_nobody_outside_the_demo(company: Location, client: Client, settings: Any) -> None:
+    assert client.get("/api/v1/door").json() == {"password": "", "people": []}
+    settings.DEMO_STANDINS = "http://127.0.0.1:8071"
+    shown = client.get("/api/v1/door").json()
+    assert [person["username"] for person in shown["people"]] == [role.value for role in ROLES]
 
 
 def test_a_viewer_is_refused_clearly_and_nothing_changes(company: Location, client: Client) -> None:

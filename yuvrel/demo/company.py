@@ -8,12 +8,12 @@ from decimal import Decimal
 from django.contrib.auth.hashers import make_password
 from django.contrib.auth.models import Group
 
-from yuvrel.books.actions import open_chart
+from yuvrel.books.begin import begin
 from yuvrel.buying.models import ExchangeRate, PriceBreak, Supplier, SupplierItem
 from yuvrel.catalogue.models import Barcode, BundleComponent, Category, Item, Product, TaxClass
 from yuvrel.core.gtin import normal_gtin
 from yuvrel.core.money import round_unit_cost
-from yuvrel.people.models import Company, Location, User
+from yuvrel.people.models import User
 from yuvrel.people.roles import Role
 from yuvrel.planning.models import ItemPolicy
 
@@ -27,20 +27,17 @@ PEOPLE = (
     (Role.BOOKKEEPER, "Nuala", "Corrie"),
     (Role.VIEWER, "Sunniva", "Ashby"),
 )
+COMPANY = "Larkmead Apiary Supply"
 LOCATIONS = (("tannery-yard", "Tannery Yard"), ("mill-lane", "Mill Lane"), ("wagon", "The Wagon"))
 
 
 def make_people() -> None:
     """Company, places, accounts of the books, and one sign-in per role."""
-    company = Company.objects.create(name="Larkmead Apiary Supply", base_currency="EUR", time_zone="Europe/Dublin")
-    for position, (code, name) in enumerate(LOCATIONS):
-        Location.objects.create(company=company, code=code, name=name, position=position)
+    begin(COMPANY, "EUR", "Europe/Dublin", LOCATIONS, Decimal("23.00"))
     hashed = make_password(PASSWORD)
     for role, first, last in PEOPLE:
         user = User.objects.create(username=role.value, first_name=first, last_name=last, password=hashed)
         user.groups.add(Group.objects.get_or_create(name=role.value)[0])
-    TaxClass.objects.create(name="Standard", percent="23.00")
-    open_chart()
 
 
 def make_suppliers(today: date) -> None:

@@ -5,12 +5,17 @@ from __future__ import annotations
 from datetime import UTC, date, datetime, time, timedelta
 from zoneinfo import ZoneInfo
 
+from yuvrel.core.errors import RefusedError
+
 from .models import Company
 
 
 def company() -> Company:
-    """The one company of this installation."""
-    return Company.objects.get()
+    """The one company of this installation. Raises RefusedError before there is one."""
+    found = Company.objects.first()
+    if found is None:
+        raise RefusedError("There is no company yet. Open one with: python manage.py begin NAME")
+    return found
 
 
 def company_zone() -> ZoneInfo:

@@ -13,8 +13,22 @@ class SignIn(Schema):
     password: str = Field(max_length=200)
 
 
+class DoorPerson(Schema):
+    """Somebody of the demo."""
+
+    username: str
+    name: str
+
+
+class DoorOut(Schema):
+    """The demo's sign-ins; empty where real books are kept."""
+
+    password: str
+    people: list[DoorPerson]
+
+
 class Me(Schema):
-    """Who is signed in, and what they may do."""
+    """Who is signed in, and what they may do; `far_ends` is where the demo's simulated services are."""
 
     name: str
     role: str
@@ -22,6 +36,7 @@ class Me(Schema):
     company: str
     currency: str
     time_zone: str
+    far_ends: str
 
 
 class LocationOut(Schema):

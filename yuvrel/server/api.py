@@ -17,6 +17,7 @@ from yuvrel.sales.api import router as sales
 from yuvrel.stock.api import router as stock
 
 from . import problems, today, workings
+from .first_steps import FirstStepsOut, first_steps
 from .session import router as people
 
 api = NinjaAPI(
@@ -43,6 +44,12 @@ def get_today(request: HttpRequest) -> Any:
     """The morning sheet."""
     actor(request)
     return today.morning()
+
+
+@api.get("/first-steps", response=FirstStepsOut, operation_id="get_first_steps", tags=["today"])
+def get_first_steps(request: HttpRequest) -> Any:
+    """The way from an empty company to books that agree, and how far each step has come."""
+    return first_steps(actor(request))
 
 
 @api.get("/workings/{kind}/{key}", response=WorkingOut, operation_id="get_working", tags=["today"])

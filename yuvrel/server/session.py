@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.conf import settings
 from django.contrib.auth import authenticate, login, logout
 from django.http import HttpRequest
 from django.middleware.csrf import get_token
@@ -11,11 +12,12 @@ from ninja import Router, Status
 from ninja.utils import check_csrf
 
 from yuvrel.core.errors import YuvrelError
+from yuvrel.demo.company import PASSWORD, PEOPLE
 from yuvrel.kit.auth import actor
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company
 from yuvrel.people.roles import ALLOWED, Actor, actor_of
-from yuvrel.people.schemas import LocationOut, Me, SignIn
+from yuvrel.people.schemas import DoorOut, LocationOut, Me, SignIn
 
 router = Router(tags=["people"])
 
@@ -35,6 +37,7 @@ def _me(who: Actor) -> dict[str, Any]:
         "company": firm.name,
         "currency": firm.base_currency,
         "time_zone": firm.time_zone,
+        "far_ends": settings.DEMO_STANDINS,
     }
 
 
@@ -55,6 +58,16 @@ def _need_csrf(request: HttpRequest) -> None:
     """Signing in has no session yet, so ninja's own check does not run; a forged sign-in is refused here."""
     if check_csrf(request) is not None:
         raise NotSignedInError("Load the page again, then sign in.")
+
+
+@router.get("/door", response=DoorOut, auth=None, operation_id="the_door")
+def door(request: HttpRequest) -> Any:
+    """What the sign-in page says: in the demo, who may sign in; elsewhere nothing."""
+    get_token(request)
+    if not settings.DEMO_STANDINS:
+        return {"password": "", "people": []}
+    people = [{"username": role.value, "name": f"{first} {last}"} for role, first, last in PEOPLE]
+    return {"password": PASSWORD, "people": people}
 
 
 @router.delete("/session", response={204: None}, operation_id="sign_out")

@@ -82,6 +82,10 @@ if DATABASES["default"]["ENGINE"].endswith("postgresql") and not flag("YUVREL_NO
     DATABASES["default"]["CONN_HEALTH_CHECKS"] = True
 
 AUTH_USER_MODEL = "people.User"
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": f"django.contrib.auth.password_validation.{name}"}
+    for name in ("MinimumLengthValidator", "CommonPasswordValidator", "UserAttributeSimilarityValidator")
+]
 AUTHENTICATION_BACKENDS = [
     "axes.backends.AxesStandaloneBackend",
     "django.contrib.auth.backends.ModelBackend",
@@ -175,4 +179,6 @@ LOGGING = {
     "root": {"handlers": ["stderr"], "level": setting("YUVREL_LOG_LEVEL", "WARNING")},
     "loggers": {"httpx": {"level": "WARNING"}, "fontTools": {"level": "ERROR"}, "weasyprint": {"level": "ERROR"}},
 }
+# Where the demo's simulated services are; its sign-ins are shown at the door. Empty everywhere else.
+DEMO_STANDINS = setting("YUVREL_DEMO_STANDINS", "")
 METRICS_TOKEN = setting("YUVREL_METRICS_TOKEN", "")

@@ -61,6 +61,7 @@ class DayOut(Schema):
 class TodayOut(Schema):
     """The morning sheet."""
 
+    begun: bool
     beams: list[BeamOut]
     waits: list[WaitOut]
     orders: int
@@ -96,6 +97,7 @@ def morning() -> dict[str, Any]:
     orders_before, net_before = sales_between(before, before + (now - start))
     here, earlier = daily_sales(start, SPAN_DAYS), daily_sales(before, SPAN_DAYS)
     return {
+        "begun": Connection.objects.exists(),
         "beams": agreement.beams(),
         "waits": _waits(day),
         "orders": orders,

@@ -1,4 +1,8 @@
 /** The sheets of each station. */
+export const TODAY_TABS = [
+	{ name: 'Morning', path: '/' },
+	{ name: 'First steps', path: '/first-steps' }
+];
 export const RANGE_TABS = [
 	{ name: 'Items', path: '/range' },
 	{ name: 'Pairing bench', path: '/range/pairing' }

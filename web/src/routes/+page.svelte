@@ -3,6 +3,7 @@
 	import { api, ask } from '#lib/api/client.ts';
 	import { ago, count, day, figure, weight } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
+	import { TODAY_TABS } from '#lib/tabs.ts';
 	import Beam from '#lib/ui/Beam.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
@@ -25,7 +26,10 @@
 	const H = 92;
 </script>
 
-<Sheet question={drifting ? 'What needs you today?' : 'All three books agree. What waits?'}>
+<Sheet
+	question={drifting ? 'What needs you today?' : 'All three books agree. What waits?'}
+	tabs={TODAY_TABS}
+>
 	{#snippet lead()}
 		{#if data}{count(data.waits.length, 'thing')} to look at. Books checked {ago(
 				data.beams[0]?.at
@@ -69,6 +73,14 @@
 					<table class="rows">
 						<thead class="sr-only"><tr><th>Station</th><th>Count</th><th>What</th></tr></thead>
 						<tbody>
+							{#if !data.begun}
+								<tr
+									><td colspan="3"
+										>Nothing is connected yet. <a href="/first-steps">First steps</a> leads from an
+										empty company to books that agree.</td
+									></tr
+								>
+							{/if}
 							{#each data.waits as wait (wait.what)}
 								<tr data-row>
 									<td class="soft station">{wait.station}</td>
@@ -79,7 +91,9 @@
 									>
 								</tr>
 							{:else}
-								<tr><td colspan="3" class="soft">Nothing waits. A good morning.</td></tr>
+								{#if data.begun}<tr
+										><td colspan="3" class="soft">Nothing waits. A good morning.</td></tr
+									>{/if}
 							{/each}
 						</tbody>
 					</table>

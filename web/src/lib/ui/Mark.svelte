@@ -25,7 +25,9 @@
 		late: ['madder', 'tri'],
 		cancelled: ['ink-soft', 'cross'],
 		running: ['ochre', 'clock'],
-		done: ['reed', 'tick']
+		done: ['reed', 'tick'],
+		next: ['ochre', 'dot'],
+		open: ['ink-soft', 'ring']
 	};
 	const look = $derived(TONES[state] ?? ['ink-soft', 'ring']);
 </script>

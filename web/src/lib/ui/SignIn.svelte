@@ -1,13 +1,34 @@
 <script lang="ts">
+	import { onMount } from 'svelte';
+	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { session } from '#lib/session.svelte.ts';
 
 	let username = $state('');
 	let password = $state('');
 	let refusal = $state('');
 	let busy = $state(false);
+	let door = $state<Schemas['DoorOut'] | null>(null);
 
-	async function submit(event: SubmitEvent): Promise<void> {
+	onMount(async () => {
+		try {
+			door = await ask(api.GET('/api/v1/door'));
+		} catch {
+			door = null;
+		}
+	});
+
+	function submit(event: SubmitEvent): void {
 		event.preventDefault();
+		void enter();
+	}
+
+	function enterAs(name: string): void {
+		username = name;
+		password = door?.password ?? '';
+		void enter();
+	}
+
+	async function enter(): Promise<void> {
 		busy = true;
 		refusal = '';
 		try {
@@ -51,6 +72,21 @@
 		{#if refusal}<p class="refusal" role="alert">{refusal}</p>{/if}
 		<button class="do" disabled={busy}>Sign in</button>
 	</form>
+	{#if door?.people.length}
+		<section class="demo" aria-labelledby="demo">
+			<h2 id="demo" class="small soft">This is the demo. Come in as</h2>
+			<ul>
+				{#each door.people as person (person.username)}
+					<li>
+						<button type="button" class="quiet" disabled={busy} onclick={() => enterAs(person.username)}
+							>{person.username}</button
+						><span class="soft">{person.name}</span>
+					</li>
+				{/each}
+			</ul>
+			<p class="small soft">or type a name and the password <code>{door.password}</code>.</p>
+		</section>
+	{/if}
 </main>
 
 <style>
@@ -80,6 +116,24 @@
 		gap: 12px;
 		width: 280px;
 		margin-top: 18px;
+	}
+	.demo {
+		width: 280px;
+		margin-top: 14px;
+		padding-top: 12px;
+		border-top: 1px solid var(--rule);
+		display: grid;
+		gap: 8px;
+	}
+	.demo h2 {
+		font-family: inherit;
+	}
+	li {
+		display: grid;
+		grid-template-columns: 116px 1fr;
+		gap: 12px;
+		align-items: center;
+		padding: 2px 0;
 	}
 	.refusal {
 		color: var(--madder);

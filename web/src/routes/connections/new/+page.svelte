@@ -87,6 +87,11 @@
 					bind:value={token}
 				/></label
 			>
+			{#if session.me?.far_ends}<p class="soft">
+					This is the demo: its simulated shops, tills, ledger and suppliers are listed, with address and
+					token, at
+					<a href={session.me.far_ends} target="_blank" rel="noreferrer">{session.me.far_ends}</a>.
+				</p>{/if}
 			{#if refusal}<p class="bad" role="alert">{refusal.message}</p>{/if}
 			<div><button class="do" disabled={busy}>Add it as a draft</button></div>
 		</form>{/if}

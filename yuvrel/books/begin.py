@@ -1,0 +1,57 @@
+"""A company begins: its places, its tax, the accounts of its books."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from decimal import Decimal
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from django.core.exceptions import ValidationError
+from django.core.validators import validate_slug
+from django.db import transaction
+
+from yuvrel.catalogue.models import TaxClass
+from yuvrel.core.errors import BadInputError, RefusedError
+from yuvrel.core.money import minor_unit
+from yuvrel.people.models import Company, Location
+from yuvrel.people.roles import SYSTEM, audit
+
+from .actions import open_chart
+
+
+@transaction.atomic
+def begin(name: str, currency: str, zone: str, places: Sequence[tuple[str, str]], tax_percent: Decimal) -> Company:
+    """Open the one company of this installation with its places (short name, name) and its chart of accounts.
+
+    Raises RefusedError when there is one already, BadInputError naming what cannot be.
+    """
+    if Company.objects.exists():
+        raise RefusedError("This database holds a company already.", field="name")
+    if not name.strip():
+        raise BadInputError("A company needs a name.", field="name")
+    minor_unit(currency)
+    try:
+        ZoneInfo(zone)
+    except (ZoneInfoNotFoundError, ValueError, IsADirectoryError) as error:
+        raise BadInputError(f"There is no time zone {zone!r}; one is Europe/Dublin.", field="zone") from error
+    if not places:
+        raise BadInputError("A company needs a place that holds its stock.", field="location")
+    if not 0 <= tax_percent < 100:
+        raise BadInputError("The tax rate lies between 0 and 100 per cent.", field="tax")
+    company = Company.objects.create(name=name.strip(), base_currency=currency, time_zone=zone)
+    for position, (code, called) in enumerate(places):
+        _add_place(company, position, code, called)
+    TaxClass.objects.create(name="Standard", percent=tax_percent)
+    open_chart()
+    audit(SYSTEM, "begin", "company", company.pk, after={"name": company.name, "places": [code for code, _ in places]})
+    return company
+
+
+def _add_place(company: Company, position: int, code: str, name: str) -> None:
+    try:
+        validate_slug(code)
+    except ValidationError as error:
+        raise BadInputError(f"{code!r} cannot be a short name: letters, digits and hyphens only.", field="location") from error
+    if Location.objects.filter(code=code).exists() or Location.objects.filter(name=name).exists():
+        raise BadInputError(f"Two places are called {name}.", field="location")
+    Location.objects.create(company=company, code=code, name=name, position=position)

@@ -1,0 +1,68 @@
+"""manage.py person: let somebody sign in, give them another role, or shut them out."""
+
+from __future__ import annotations
+
+import getpass
+import sys
+from typing import Any
+
+from django.contrib.auth.models import Group
+from django.contrib.auth.password_validation import validate_password
+from django.core.exceptions import ValidationError
+from django.core.management.base import BaseCommand, CommandError, CommandParser
+from django.db import transaction
+from django.utils import timezone
+
+from yuvrel.people.models import User
+from yuvrel.people.roles import SYSTEM, Role, audit
+
+ROLES = [role.value for role in Role if role is not Role.SYSTEM]
+
+
+class Command(BaseCommand):
+    """A person has one role. The password is asked for, or read from standard input; it is never an argument."""
+
+    requires_system_checks = []
+    help = "Add or change a person who signs in."
+
+    def add_arguments(self, parser: CommandParser) -> None:
+        parser.add_argument("username")
+        parser.add_argument("--role", choices=ROLES)
+        parser.add_argument("--name", default="", help="First and last name")
+        parser.add_argument("--password", action="store_true", help="Give a new password")
+        parser.add_argument("--shut-out", action="store_true", help="May not sign in any more; what they did stays")
+
+    @transaction.atomic
+    def handle(self, *args: Any, **options: Any) -> None:
+        user = User.objects.filter(username=options["username"]).first()
+        new = user is None
+        user = user or User(username=options["username"])
+        if new and not options["role"]:
+            raise CommandError(f"Say which role: --role {', '.join(ROLES)}.")
+        if options["name"]:
+            user.first_name, _, user.last_name = options["name"].partition(" ")
+        if new or options["password"]:
+            user.set_password(self.asked(user))
+        user.is_active = not options["shut_out"]
+        user.save()
+        if options["role"]:
+            user.groups.set([Group.objects.get_or_create(name=options["role"])[0]])
+        if options["shut_out"]:
+            user.tokens.filter(revoked_at=None).update(revoked_at=timezone.now())
+        after = {"role": options["role"] or "", "active": user.is_active}
+        audit(SYSTEM, "add person" if new else "change person", "person", user.pk, after=after)
+        self.stdout.write(f"{user.username} {'may sign in' if user.is_active else 'is shut out'}.")
+
+    def asked(self, user: User) -> str:
+        """The new password, checked."""
+        if sys.stdin.isatty():
+            password = getpass.getpass("Password: ")
+            if password != getpass.getpass("Once more: "):
+                raise CommandError("The two differ; nothing was changed.")
+        else:
+            password = sys.stdin.readline().rstrip("\n")
+        try:
+            validate_password(password, user)
+        except ValidationError as error:
+            raise CommandError(" ".join(error.messages)) from error
+        return password
