@@ -172,7 +172,9 @@ def test_latin_1_is_read() -> None:
     assert read_table("sku,place\nA,Bäckerstraße\n".encode("latin-1"), ("sku",)).rows[0]["place"] == "Bäckerstraße"
 
 
-TEXT = st.text(st.characters(codec="utf-8", exclude_characters="\0"), max_size=12) | st.sampled_from(['a,"b"', "two\r\nlines", ";"])
+TEXT = st.text(st.characters(codec="utf-8", exclude_characters="\0"), max_size=12) | st.sampled_from(
+    ['a,"b"', "two\r\nlines", ";"]
+)
 
 
 @given(st.lists(st.tuples(TEXT, TEXT), min_size=1, max_size=4))

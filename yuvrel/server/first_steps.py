@@ -19,7 +19,7 @@ from yuvrel.sales.models import SalesOrder, Shipment
 from yuvrel.stock.models import StockBalance
 
 
-class StepOut(Schema):
+class FirstStepOut(Schema):
     """One step: what to do and where, how it stands, whether it was done, whether this person may do it."""
 
     name: str
@@ -34,7 +34,7 @@ class StepOut(Schema):
 class FirstStepsOut(Schema):
     """The steps in their order."""
 
-    steps: list[StepOut]
+    steps: list[FirstStepOut]
 
 
 @dataclass(frozen=True)

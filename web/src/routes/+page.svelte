@@ -76,8 +76,8 @@
 							{#if !data.begun}
 								<tr
 									><td colspan="3"
-										>Nothing is connected yet. <a href="/first-steps">First steps</a> leads from an
-										empty company to books that agree.</td
+										>Nothing is connected yet. <a href="/first-steps">First steps</a> leads from an empty
+										company to books that agree.</td
 									></tr
 								>
 							{/if}

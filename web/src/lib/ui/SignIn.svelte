@@ -78,8 +78,11 @@
 			<ul>
 				{#each door.people as person (person.username)}
 					<li>
-						<button type="button" class="quiet" disabled={busy} onclick={() => enterAs(person.username)}
-							>{person.username}</button
+						<button
+							type="button"
+							class="quiet"
+							disabled={busy}
+							onclick={() => enterAs(person.username)}>{person.username}</button
 						><span class="soft">{person.name}</span>
 					</li>
 				{/each}

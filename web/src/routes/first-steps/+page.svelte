@@ -26,8 +26,7 @@
 	{#if steps.data}
 		<table class="rows">
 			<thead
-				><tr
-					><th class="num">Step</th><th>What to do</th><th>How it stands</th><th>Where</th></tr
+				><tr><th class="num">Step</th><th>What to do</th><th>How it stands</th><th>Where</th></tr
 				></thead
 			>
 			<tbody>
@@ -36,7 +35,9 @@
 						<td class="num n">{n + 1}</td>
 						<td class="what"><b>{step.name}</b><span>{step.what}</span></td>
 						<td class="stands"
-							><Mark state={step.done ? 'done' : step.name === next ? 'next' : 'open'} /><span class="soft">{step.stands}</span></td
+							><Mark state={step.done ? 'done' : step.name === next ? 'next' : 'open'} /><span
+								class="soft">{step.stands}</span
+							></td
 						>
 						<td class="go">
 							{#if step.may}<a class="quiet" href={step.link}>{step.go}</a>
@@ -48,9 +49,9 @@
 		</table>
 		{#if session.me?.far_ends}
 			<p class="demo">
-				<b>This is the demo.</b> Its shops, tills, ledger and suppliers are small simulated services with
-				pages of their own, where you act as the shopper, the cashier or the bookkeeper. Their addresses and
-				tokens are listed at
+				<b>This is the demo.</b> Its shops, tills, ledger and suppliers are small simulated services
+				with pages of their own, where you act as the shopper, the cashier or the bookkeeper. Their
+				addresses and tokens are listed at
 				<a href={session.me.far_ends} target="_blank" rel="noreferrer">{session.me.far_ends}</a>.
 			</p>
 		{/if}

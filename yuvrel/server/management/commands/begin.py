@@ -23,7 +23,11 @@ class Command(BaseCommand):
         parser.add_argument("--zone", default="Europe/Dublin")
         parser.add_argument("--tax", default="0", help="Per cent of tax that new items carry")
         parser.add_argument(
-            "--place", action="append", default=[], metavar="SHORT=NAME", help="A place that holds stock; the first is the main one"
+            "--place",
+            action="append",
+            default=[],
+            metavar="SHORT=NAME",
+            help="A place that holds stock; the first is the main one",
         )
 
     def handle(self, *args: Any, **options: Any) -> None:

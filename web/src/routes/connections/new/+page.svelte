@@ -88,8 +88,8 @@
 				/></label
 			>
 			{#if session.me?.far_ends}<p class="soft">
-					This is the demo: its simulated shops, tills, ledger and suppliers are listed, with address and
-					token, at
+					This is the demo: its simulated shops, tills, ledger and suppliers are listed, with
+					address and token, at
 					<a href={session.me.far_ends} target="_blank" rel="noreferrer">{session.me.far_ends}</a>.
 				</p>{/if}
 			{#if refusal}<p class="bad" role="alert">{refusal.message}</p>{/if}

@@ -113,7 +113,9 @@
 			{#if checked.faults.length}
 				<div class="over">
 					<h2>{count(checked.bad, 'row')} will be left out</h2>
-					<button class="quiet" onclick={leftOut}>Download {checked.bad === 1 ? 'it' : 'them'} with the reasons</button>
+					<button class="quiet" onclick={leftOut}
+						>Download {checked.bad === 1 ? 'it' : 'them'} with the reasons</button
+					>
 				</div>
 				<table class="rows">
 					<thead><tr><th>Line</th><th>Column</th><th>Value</th><th>Why</th></tr></thead>
@@ -153,7 +155,9 @@
 					</tbody>
 				</table>
 				{#if checked.good > checked.rows.length}
-					<p class="soft">The first {checked.rows.length} are shown; all {count(checked.good, 'row')} are taken in.</p>
+					<p class="soft">
+						The first {checked.rows.length} are shown; all {count(checked.good, 'row')} are taken in.
+					</p>
 				{/if}
 			{/if}
 		{:else if !refusal}
