@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import logging
 
 from waitress import serve
 
@@ -18,6 +19,8 @@ def main() -> None:
     app = create_app(options.store, read_setup(options.setup))
     start_background()
     print(f"stand-ins on http://127.0.0.1:{options.port}", flush=True)
+    # Several connections reading at once fill its queue for a moment; that is no news.
+    logging.getLogger("waitress.queue").setLevel(logging.ERROR)
     serve(app, host="127.0.0.1", port=options.port, threads=8, _quiet=True)
 
 

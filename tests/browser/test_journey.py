@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from decimal import Decimal as D
 from pathlib import Path
 from typing import Any
 
@@ -13,9 +14,11 @@ from playwright.sync_api import Page, expect
 from tests.browser.conftest import assert_accessible
 from tests.channels.conftest import Standins
 from tests.invariants import assert_invariants
-from tests.world import incoming, make_connection, make_supplier, order_line
+from tests.world import incoming, make_connection, make_item, make_supplier, order_line
+from yuvrel.buying.actions import Wanted, draft
 from yuvrel.catalogue.models import Item
 from yuvrel.channels.models import Connection
+from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import take_till_sale
 from yuvrel.stock.models import StockBalance
@@ -264,6 +267,33 @@ def test_keys_command_line_and_dark_paper(person: Person) -> None:
     assert_accessible(page)
     page.goto(person.base + "/connections/999")
     expect(page.get_by_role("alert")).to_contain_text("There is no such connection.")
+
+
+def test_what_another_tab_saved_is_not_overwritten_unasked(person: Person) -> None:
+    """Two tabs at one draft: the page renews itself under the fingers, but what was typed belongs to what was seen."""
+    item = make_item("SMK-1", on_hand=3)
+    make_supplier(item, price="4.00")
+    (order,) = draft(SYSTEM, [Wanted(item.pk, Location.objects.get(code="tannery-yard").pk, D(10))], timezone.now())
+    person.sign_in("manager")
+    page = person.page
+    person.go(f"/buying/orders/{order.pk}")
+    page.get_by_label(f"Quantity of {item.title}").fill("12")
+    second = page.context.new_page()
+    second.goto(page.url)
+    second.get_by_label(f"Price of {item.title}").fill("3.50")
+    second.get_by_role("button", name="Save").click()
+    expect(second.get_by_role("button", name="Save")).to_have_count(0)
+    second.close()
+    alert = page.get_by_text("Somebody changed this after you began to type.")
+    expect(alert).to_be_visible()
+    assert_accessible(page)
+    expect(page.get_by_label(f"Quantity of {item.title}")).to_have_value("12")
+    expect(page.get_by_role("button", name="Save")).to_be_disabled()
+    page.get_by_role("button", name="Keep what I typed").click()
+    page.get_by_role("button", name="Save").click()
+    person.says("Saved.")
+    line = order.lines.get()
+    assert (line.quantity, line.price) == (D(12), D("3.50"))
 
 
 def test_a_wrong_password_is_said_and_the_name_stays(person: Person) -> None:

@@ -417,6 +417,18 @@ def test_a_far_end_that_asks_for_a_pause_gets_it(far_end: str) -> None:
     assert (caught.value.wait, len(FarEnd.seen)) == (120.0, 1)
 
 
+def test_many_reads_come_in_their_order_and_end_at_the_first_fault(far_end: str) -> None:
+    caller = Caller(far_end, "t", allow_private=True, attempts=1, per_second=500)
+    FarEnd.answers |= {f"/x?n={n}": (200, {}, f'{{"n": {n}}}'.encode()) for n in range(300)}
+    asked = [{"n": n} for n in range(300)]
+    assert [data["n"] for data in caller.read_many("/x", asked[:40])] == list(range(40))
+    FarEnd.seen.clear()
+    FarEnd.answers["/x?n=3"] = (403, {}, b'{"detail": "not for you"}')
+    with pytest.raises(AccessError, match="not for you"):
+        caller.read_many("/x", asked)
+    assert len(FarEnd.seen) < 100, "what had not begun was not begun"
+
+
 def test_pages_that_lead_back_come_to_an_end() -> None:
     asked: list[str] = []
 

@@ -150,6 +150,27 @@ def test_a_connection_that_cannot_be_is_refused_by_field(
     assert refusal.value.field == field
 
 
+def test_a_wrong_address_is_put_right_and_a_draft_taken_away(db: None, standins: Standins) -> None:
+    make_company()
+    now = timezone.now()
+    row = actions.add(SYSTEM, kind="web_shop", name="Shop", address=f"{standins.base}/shop/nowhere", token="t")
+    assert actions.test(SYSTEM, row.pk, now).state == "draft"
+    row = actions.change_settings(SYSTEM, row.pk, 1, {"address": f"{standins.base}/shop/web"})
+    assert row.test_report == {}
+    assert actions.test(SYSTEM, row.pk, now).state == "tested"
+    with pytest.raises(BadInputError) as refusal:
+        actions.change_settings(SYSTEM, row.pk, 2, {"address": "ftp://shop.example"})
+    assert refusal.value.field == "address"
+    Connection.objects.filter(pk=row.pk).update(state="live", live_since=now)
+    with pytest.raises(RefusedError, match="Pause it before"):
+        actions.change_settings(SYSTEM, row.pk, 2, {"address": f"{standins.base}/shop/trade"})
+    with pytest.raises(RefusedError, match="a history here"):
+        actions.remove(SYSTEM, row.pk)
+    Connection.objects.filter(pk=row.pk).update(state="tested", live_since=None)
+    actions.remove(SYSTEM, row.pk)
+    assert not Connection.objects.exists()
+
+
 def test_private_addresses_are_not_called_outside_the_demo(company: object, settings: Any) -> None:
     settings.ALLOW_PRIVATE_ADDRESSES = False
     for address in ("https://127.0.0.1/shop", "https://10.0.0.7", "https://[::1]/x", "http://93.184.216.34"):

@@ -48,6 +48,7 @@ MAY: dict[str, set[Role]] = {
     "set_period": {Role.MANAGER, Role.BOOKKEEPER},
     "add_connection": {Role.MANAGER},
     "change_connection": {Role.MANAGER},
+    "remove_connection": {Role.MANAGER},
     "test_connection": {Role.MANAGER},
     "go_live": {Role.MANAGER},
     "pause_connection": {Role.MANAGER},

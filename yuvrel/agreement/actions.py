@@ -6,7 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from decimal import Decimal
-from typing import Any, cast
+from typing import Any, NamedTuple, cast
 
 from django.db import transaction
 from django.db.models import F, QuerySet, Sum
@@ -19,7 +19,7 @@ from yuvrel.channels.access import connector_for, kind_of
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing
 from yuvrel.channels.runs import raise_snag, run_of, settle_snags
-from yuvrel.channels.sql import Read, judge
+from yuvrel.channels.sql import Read, judge, note_shown
 from yuvrel.connectors.base import Can, pages
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import RemoteOrder
@@ -28,7 +28,6 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
 from yuvrel.core.postings import Role
 from yuvrel.core.working import plain
-from yuvrel.kit.bulk import update_many
 from yuvrel.outbox.actions import wake
 from yuvrel.people.models import Location
 from yuvrel.people.roles import Ability, Actor
@@ -40,6 +39,8 @@ from .models import Check, Drift
 IN_MOTION = (Listing.Offer.PENDING, Listing.Offer.HELD)
 GRACE = timedelta(seconds=20)
 LOOK_BACK = timedelta(days=30)
+# So many listings are asked for by their ids; of more, all of the connection are read.
+FEW = 500
 
 
 @dataclass
@@ -133,49 +134,66 @@ def check_quantities(connection: Connection) -> None:
     differs at first is read a second time, after its orders have been taken in.
     """
     with run_of(connection, "check quantities") as run:
-        settled = _compare_shown(connection, _offered(connection))
-        suspects = [row for row, there in settled if there != row.offered]
+        settled = _compare_shown(connection, _at_rest(connection))
+        suspects = [row for row, there in settled if there != row.offer]
         if suspects:
             exchange.poll(connection)
             while relay_now():
                 continue
-            again = dict(_compare_shown(connection, _offered(connection, [row.pk for row in suspects])))
+            again = _compare_shown(connection, _at_rest(connection, [row.pk for row in suspects]))
             doubted = {row.pk for row in suspects}
-            settled = [(row, there) for row, there in settled if row.pk not in doubted] + list(again.items())
+            settled = [(row, there) for row, there in settled if row.pk not in doubted] + again
         run.done = run.total = len(settled)
-    judge([Read(row.pk, row.offered or ZERO, row.offered_at or timezone.now(), there) for row, there in settled])
+    # Most agree and did before: what would be written as it stands is left alone.
+    now = timezone.now()
+    judge([Read(row.pk, row.offer, row.stamp or now, there) for row, there in settled if (there == row.offer) != row.agreed])
+    differing = {row.pk: there for row, there in settled if there != row.offer}
     findings = []
-    for row, there in settled:
-        if there != row.offered:
-            shown = plain(there) if there is not None else "not there"
-            refs = {"listing": row.pk, "item": row.item_id or 0}
-            findings.append(Finding(f"listing:{row.pk}", row.title, plain(row.offered or ZERO), shown, row.offer_cause, refs))
+    for listing in Listing.objects.filter(pk__in=differing).order_by("pk"):
+        there = differing[listing.pk]
+        shown = plain(there) if there is not None else "not there"
+        refs = {"listing": listing.pk, "item": listing.item_id or 0}
+        expected = plain(listing.offered or ZERO)
+        findings.append(Finding(f"listing:{listing.pk}", listing.title, expected, shown, listing.offer_cause, refs))
     left = sum((there or ZERO for _, there in settled), ZERO)
-    right = sum((row.offered or ZERO for row, _ in settled), ZERO)
+    right = sum((row.offer for row, _ in settled), ZERO)
     _keep(Code.A1, connection, left, right, len(settled), findings)
 
 
-def _offered(connection: Connection, ids: list[int] | None = None) -> list[Listing]:
-    """Linked listings with an offer that is at rest."""
+class Resting(NamedTuple):
+    """A linked listing whose offer is at rest, as far as a check needs it: what is offered since when, what was
+    shown when it was last read, and whether that agreed."""
+
+    pk: int
+    external_id: str
+    offer: Decimal
+    stamp: datetime | None
+    shown: Decimal | None
+    agreed: bool
+
+
+def _at_rest(connection: Connection, ids: list[int] | None = None) -> list[Resting]:
     rows = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, offered__isnull=False)
     if ids is not None:
         rows = rows.filter(pk__in=ids)
-    return list(rows.exclude(offer_state__in=IN_MOTION).order_by("pk"))
+    rows = rows.exclude(offer_state__in=IN_MOTION).order_by("pk")
+    found = rows.values_list("pk", "external_id", "offered", "offered_at", "shown", "offer_state")
+    return [
+        Resting(pk, external_id, offer or ZERO, stamp, shown, state == Listing.Offer.AGREED)
+        for pk, external_id, offer, stamp, shown, state in found
+    ]
 
 
-def _compare_shown(connection: Connection, rows: list[Listing]) -> list[tuple[Listing, Decimal | None]]:
+def _compare_shown(connection: Connection, rows: list[Resting]) -> list[tuple[Resting, Decimal | None]]:
     """What the channel shows for each listing whose offer has not moved while we were reading."""
     if not rows:
         return []
+    asked = timezone.now()
     shown = connector_for(connection).read_quantities([row.external_id for row in rows])
-    now = timezone.now()
-    for row in rows:
-        row.shown, row.shown_at = shown.get(row.external_id), now
-    update_many(rows, ["shown", "shown_at"])
-    still = set(
-        Listing.objects.filter(pk__in=[row.pk for row in rows]).exclude(offer_state__in=IN_MOTION).values_list("pk", "offered_at")
-    )
-    return [(row, row.shown) for row in rows if (row.pk, row.offered_at) in still]
+    note_shown({row.pk: shown.get(row.external_id) for row in rows if shown.get(row.external_id) != row.shown}, asked)
+    Connection.objects.filter(pk=connection.pk).update(read_at=asked)
+    still = {(row.pk, row.stamp) for row in _at_rest(connection, None if len(rows) > FEW else [row.pk for row in rows])}
+    return [(row, shown.get(row.external_id)) for row in rows if (row.pk, row.stamp) in still]
 
 
 def check_orders(connection: Connection) -> None:

@@ -20,6 +20,7 @@ from yuvrel.core.money import ZERO
 from yuvrel.core.postings import Role
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.paging import page
+from yuvrel.people.queries import CLOCK, company_time
 from yuvrel.stock.models import ItemCost, StockBalance
 from yuvrel.stock.queries import find_items
 
@@ -139,13 +140,13 @@ def drift_working(drift_id: int) -> Working:
     row = Drift.objects.select_related("connection").filter(pk=drift_id).first()
     if row is None:
         raise NotFoundError("There is no such drift.")
-    steps = [Step("Expected", row.expected), Step("Found", row.found, f"read {row.seen_at:%d %b %H:%M:%S} UTC")]
+    steps = [Step("Expected", row.expected), Step("Found", row.found, f"read {company_time(row.seen_at, CLOCK)}")]
     try:
         steps.append(Step("Difference", Decimal(row.found) - Decimal(row.expected), kind="result"))
     except ArithmeticError:
         steps.append(Step("Difference", "see both", kind="result"))
     age = timezone.now() - row.since
-    note = f"Stands since {row.since:%d %b %Y %H:%M} UTC ({_span(age)}). {row.cause}".strip()
+    note = f"Stands since {company_time(row.since)} ({_span(age)}). {row.cause}".strip()
     return Working(
         "What does not agree?", f"{row.title} {'· ' + row.connection.name if row.connection else ''}", tuple(steps), note
     )

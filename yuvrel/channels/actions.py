@@ -23,6 +23,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 from .access import connector_for, kind_of, seal
 from .models import Connection, Listing
 
+# Set as they come; the token, the address and the places are looked at besides.
 SETTINGS = (
     "name",
     "prefix",
@@ -140,9 +141,7 @@ def change_settings(actor: Actor, connection_id: int, version: int, changes: dic
         row.fulfils_from = Location.objects.get(pk=changes["fulfils_from"])
     if "feeds" in changes:
         row.feeds.set(changes["feeds"])
-    if changes.get("token"):
-        row.token_sealed = seal(changes["token"])
-        row.state = Connection.State.DRAFT
+    _set_far_end(row, changes)
     row.version += 1
     try:
         with transaction.atomic():
@@ -152,6 +151,33 @@ def change_settings(actor: Actor, connection_id: int, version: int, changes: dic
     record(Event.Kind.RULES, [row.pk], f"rules of {row.name}")
     audit(actor, "change connection", "connection", row.pk, before, {k: str(changes.get(k)) for k in before})
     return row
+
+
+def _set_far_end(row: Connection, changes: dict[str, Any]) -> None:
+    """Another address, or another key to it: what the last test said holds no more."""
+    address = str(changes.get("address") or row.address).strip().rstrip("/")
+    if address == row.address and not changes.get("token"):
+        return
+    if address != row.address:
+        if row.state == Connection.State.LIVE:
+            raise RefusedError("Pause it before you change its address.", field="address")
+        _check_address(address)
+    if changes.get("token"):
+        row.token_sealed = seal(changes["token"])
+    row.address, row.state, row.tested_at, row.test_report = address, Connection.State.DRAFT, None, {}
+
+
+@transaction.atomic
+def remove(actor: Actor, connection_id: int) -> None:
+    """Take a connection away that never exchanged anything. Raises RefusedError for any other: pause that."""
+    actor.need(Ability.CONNECT)
+    row = Connection.objects.select_for_update().filter(pk=connection_id).first()
+    if row is None:
+        raise NotFoundError("There is no such connection.")
+    if row.has_history():
+        raise RefusedError("It has a history here that stays. Pause it instead.", field="state")
+    audit(actor, "remove connection", "connection", row.pk, before={"kind": row.kind, "name": row.name})
+    row.delete()
 
 
 def _check_settings(row: Connection, changes: dict[str, Any]) -> None:

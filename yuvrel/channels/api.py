@@ -9,7 +9,7 @@ from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 from django.views.decorators.csrf import csrf_exempt
 from django.views.decorators.http import require_POST
-from ninja import Router
+from ninja import Router, Status
 from standardwebhooks import Webhook, WebhookVerificationError
 
 from yuvrel.buying.models import PurchaseOrder
@@ -80,6 +80,13 @@ def change(request: HttpRequest, connection_id: int, body: SettingsIn) -> Any:
     changes = {k: v for k, v in given.items() if v is not None or k == "maximum"}
     row = actions.change_settings(actor(request), connection_id, version, changes)
     return queries.connection_page(row)
+
+
+@router.delete("/connections/{int:connection_id}", response={204: None}, operation_id="remove_connection")
+def remove(request: HttpRequest, connection_id: int) -> Any:
+    """Take away a connection that never exchanged anything."""
+    actions.remove(actor(request), connection_id)
+    return Status(204, None)
 
 
 @router.post("/connections/{int:connection_id}/test", response=ConnectionOut, operation_id="test_connection")

@@ -98,7 +98,7 @@ def _keep(connection: Connection, rows: Iterable[RemoteListing], at: datetime) -
 @transaction.atomic
 def _pair_all(actor: Actor, connection: Connection) -> dict[str, int]:
     index = pairing_index()
-    counts = {"paired": 0, "left to pair": 0, "clashes": 0}
+    counts = {"paired": 0, "left to pair": 0, "clashing": 0}
     waiting = Listing.objects.select_for_update().filter(connection=connection, link=Listing.Link.UNLINKED)
     skus: dict[str, int] = defaultdict(int)
     for listing in waiting:
@@ -112,7 +112,7 @@ def _pair_all(actor: Actor, connection: Connection) -> dict[str, int]:
         else:
             listing.link_reason = "Two listings carry this SKU." if twice else verdict.clash
             listing.save(update_fields=["link_reason"])
-            counts["clashes" if verdict.clash or twice else "left to pair"] += 1
+            counts["clashing" if verdict.clash or twice else "left to pair"] += 1
     audit(actor, "pair listings", "connection", connection.pk, after=counts)
     return counts
 

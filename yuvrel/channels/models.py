@@ -50,6 +50,7 @@ class Connection(models.Model):
     watermark = models.CharField(max_length=80, blank=True)
     resume = models.JSONField(default=dict, help_text="Where an exchange broke off: what was asked for, and the next page")
     live_since = models.DateTimeField(null=True)
+    read_at = models.DateTimeField(null=True, help_text="When all that it shows was last read")
     last_exchange_at = models.DateTimeField(null=True)
     faults = models.PositiveSmallIntegerField(default=0, help_text="Calls that failed in a row; each lengthens the pause")
     pause_until = models.DateTimeField(null=True, help_text="Nothing is called before; the far end is at fault")
@@ -65,6 +66,11 @@ class Connection(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+    def has_history(self) -> bool:
+        """Whether anything was ever exchanged, so that the row must stay."""
+        rows = (self.orders, self.listings, self.inbound, self.outbound)  # type: ignore[attr-defined]
+        return self.live_since is not None or any(related.exists() for related in rows)
 
 
 class Listing(models.Model):

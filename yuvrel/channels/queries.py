@@ -11,6 +11,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.paging import page
+from yuvrel.people.queries import CLOCK, company_time
 from yuvrel.stock.queries import find_items
 
 from .access import kind_of
@@ -95,6 +96,7 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "fulfils_from": row.fulfils_from_id,
         "feeds": [place.pk for place in row.feeds.all()],
         "counts": counts,
+        "removable": not row.has_history(),
         "runs": [
             {
                 "id": r.pk,
@@ -172,7 +174,10 @@ def offer_working(listing_id: int, today: date) -> Working:
     steps = list(worked.working.steps)
     note = f"Newest event: {row.offer_cause}." if row.offer_cause else ""
     if row.shown is not None and row.shown_at:
-        steps.append(Step(f"{row.connection.name} shows", row.shown, f"read {row.shown_at:%d %b %H:%M:%S} UTC", kind="subtotal"))
+        # A check that found what it expected writes down only when it read the whole connection.
+        checked = row.connection.read_at if row.offer_state in (Listing.Offer.AGREED, Listing.Offer.DRIFTING) else None
+        read = company_time(max(row.shown_at, checked or row.shown_at), CLOCK)
+        steps.append(Step(f"{row.connection.name} shows", row.shown, f"read {read}", kind="subtotal"))
         if row.offer_state == Listing.Offer.DRIFTING:
             steps.append(Step("Drift", row.shown - worked.quantity, kind="result"))
     if row.offer_state:

@@ -96,6 +96,7 @@ class ConnectionOut(Schema):
     last_exchange_at: datetime | None
     version: int
     counts: dict[str, int]
+    removable: bool
     runs: list[RunOut]
 
 
@@ -113,6 +114,7 @@ class SettingsIn(Schema):
 
     version: int
     name: str | None = Field(None, max_length=80)
+    address: str | None = Field(None, max_length=300)
     prefix: str | None = Field(None, max_length=12)
     fulfils_from: Id | None = None
     feeds: list[Id] | None = Field(None, max_length=100)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
@@ -55,6 +55,13 @@ JUDGE = """
       AND l.offer_state <> CASE WHEN found.agrees THEN 'agreed' ELSE 'drifting' END
 """
 
+# What a check read that was not known, unless a push has been read back since the check asked.
+NOTE_SHOWN = """
+    UPDATE channels_listing AS l SET shown = read.shown, shown_at = %(at)s
+    FROM unnest(%(ids)s::bigint[], %(shown)s::numeric[]) AS read(id, shown)
+    WHERE l.id = read.id AND (l.shown_at IS NULL OR l.shown_at < %(at)s)
+"""
+
 # One relay at a time: it locks orders and listings across items, and two would only wait for each other.
 RELAY_ALONE = "SELECT pg_advisory_xact_lock(7265)"
 
@@ -87,6 +94,13 @@ def settle(rows: Sequence[Read], at: datetime) -> list[int]:
     with connection.cursor() as cursor:
         cursor.execute(SETTLE, {**_columns(rows), "shown": [row.shown for row in rows], "at": at})
         return [key for key, agreed in cursor.fetchall() if agreed]
+
+
+def note_shown(shown: Mapping[int, Decimal | None], at: datetime) -> None:
+    """Keep what listings were seen to show, by their id; `at` is when the far end was asked."""
+    if shown:
+        with connection.cursor() as cursor:
+            cursor.execute(NOTE_SHOWN, {"ids": list(shown), "shown": list(shown.values()), "at": at})
 
 
 def judge(rows: Sequence[Read]) -> None:

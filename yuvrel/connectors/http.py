@@ -8,6 +8,9 @@ import socket
 import ssl
 import threading
 import time
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextvars import copy_context
 from dataclasses import dataclass
 from functools import lru_cache
 from http.cookiejar import DefaultCookiePolicy
@@ -21,6 +24,7 @@ from tenacity.wait import wait_base
 TIMEOUT = httpx.Timeout(10.0, connect=4.0)
 MOST_BYTES = 20_000_000
 MOST_WAIT = 10.0
+IN_FLIGHT = 4
 
 
 class ConnectorError(Exception):
@@ -202,6 +206,22 @@ class Caller:
             stop=stop_after_attempt(self._attempts), wait=_Patience(), retry=retry_if_exception(_worth_another), reraise=True
         )
         return retrying(self._once, method, path, {**options, "headers": sent})
+
+    def read_many(self, path: str, params: Sequence[dict[str, Any]]) -> list[Any]:
+        """The data of many reads of one path, in their order, a few of them in flight at a time.
+
+        One after the other, a far end that answers in 200 ms would be asked five times a second, whatever it
+        allows. Raises ConnectorError for the first that fails; those not yet begun are not begun then.
+        """
+        if len(params) < 2:
+            return [self.call("GET", path, params=one) for one in params]
+        with ThreadPoolExecutor(IN_FLIGHT) as pool:
+            jobs = [pool.submit(copy_context().run, self.call, "GET", path, params=one) for one in params]
+            try:
+                return [job.result() for job in jobs]
+            except BaseException:
+                pool.shutdown(wait=False, cancel_futures=True)
+                raise
 
     def _once(self, method: str, path: str, options: dict[str, Any]) -> Any:
         _pace.wait(self.address, self._per_second)

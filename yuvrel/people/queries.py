@@ -9,6 +9,8 @@ from yuvrel.core.errors import RefusedError
 
 from .models import Company
 
+CLOCK = "%d %b, %H:%M:%S"
+
 
 def company() -> Company:
     """The one company of this installation. Raises RefusedError before there is one."""
@@ -21,6 +23,11 @@ def company() -> Company:
 def company_zone() -> ZoneInfo:
     """The company's time zone."""
     return ZoneInfo(company().time_zone)
+
+
+def company_time(at: datetime, form: str = "%d %b %Y, %H:%M") -> str:
+    """A moment as the company's clocks show it."""
+    return at.astimezone(company_zone()).strftime(form)
 
 
 def company_day(at: datetime) -> date:

@@ -51,7 +51,7 @@ def replenishment(request: HttpRequest) -> Any:
 
 @router.get("/replenishment/rows", response=ReplenishPage, operation_id="list_replenishment")
 def list_replenishment(
-    request: HttpRequest, q: str = "", show: Show = "needed", location: int | None = None, cursor: str = "", limit: int = 60
+    request: HttpRequest, q: str = "", show: Show = "needed", location: int | None = None, cursor: str = "", limit: int = 50
 ) -> Any:
     """What should be bought: by supplier, what runs out first first."""
     actor(request)

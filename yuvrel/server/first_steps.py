@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict, dataclass
 from typing import Any
 
+from django.conf import settings
 from django.db.models import Q
 from ninja import Schema
 
@@ -35,6 +36,7 @@ class FirstStepsOut(Schema):
     """The steps in their order."""
 
     steps: list[FirstStepOut]
+    hint: str
 
 
 @dataclass(frozen=True)
@@ -59,7 +61,14 @@ class Step:
 def first_steps(who: Actor) -> dict[str, Any]:
     """Every step in a fixed number of queries."""
     steps = [*_connecting(), *_stocking(), *_selling(), *_buying(), _agreeing()]
-    return {"steps": [step.row(who) for step in steps]}
+    return {"steps": [step.row(who) for step in steps], "hint": _hint()}
+
+
+def _hint() -> str:
+    """What the demo leaves for its visitor to do."""
+    if not settings.DEMO_STANDINS or Connection.objects.filter(address__endswith="/shop/larkmead-trade").exists():
+        return ""
+    return "The trade shop is not connected yet: begin with it."
 
 
 def _n(count: int, one: str, many: str = "") -> str:

@@ -34,6 +34,7 @@ export function moment(iso: string | null | undefined, zone = 'Europe/Dublin'): 
 export function ago(iso: string | null | undefined, now = Date.now()): string {
 	if (!iso) return 'never';
 	const seconds = Math.max(0, Math.round((now - new Date(iso).getTime()) / 1000));
+	if (seconds < 5) return 'just now';
 	if (seconds < 90) return `${seconds} seconds ago`;
 	if (seconds < 5400) return `${Math.round(seconds / 60)} minutes ago`;
 	if (seconds < 129600) return `${Math.round(seconds / 3600)} hours ago`;
@@ -43,6 +44,12 @@ export function ago(iso: string | null | undefined, now = Date.now()): string {
 /** "3 orders", "1 order" */
 export function count(n: number, one: string, many = `${one}s`): string {
 	return `${n.toLocaleString('en-GB')} ${n === 1 ? one : many}`;
+}
+
+/** A company's name stands before many of its channels; as a column head each goes without it. */
+export function shortName(name: string, company: string): string {
+	const first = company.split(' ')[0] ?? '';
+	return first && name.startsWith(`${first} `) ? name.slice(first.length + 1) : name;
 }
 
 /** A side of a beam: money with its cents, units as they are. */

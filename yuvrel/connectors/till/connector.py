@@ -67,12 +67,9 @@ class Till(Connector):
 
     def read_quantities(self, external_ids: Sequence[str]) -> dict[str, Decimal]:
         """The stock figures the till shows."""
-        found: dict[str, Decimal] = {}
-        for start in range(0, len(external_ids), 200):
-            plus = ",".join(external_ids[start : start + 200])
-            data = read(_Stock, self.caller.call("GET", "/api/stock", params={"plu": plus}))
-            found.update({k: v for k, v in data.stock.items() if v is not None})
-        return found
+        batches = [{"plu": ",".join(external_ids[start : start + 200])} for start in range(0, len(external_ids), 200)]
+        answers = [read(_Stock, data) for data in self.caller.read_many("/api/stock", batches)]
+        return {plu: quantity for data in answers for plu, quantity in data.stock.items() if quantity is not None}
 
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult]:
         """Set stock figures."""

@@ -112,12 +112,9 @@ class WebShop(Connector):
 
     def read_quantities(self, external_ids: Sequence[str]) -> dict[str, Decimal]:
         """Quantities of variants, a hundred at a time."""
-        found: dict[str, Decimal] = {}
-        for start in range(0, len(external_ids), 100):
-            ids = ",".join(external_ids[start : start + 100])
-            data = read(_Quantities, self.caller.call("GET", "/api/quantities", params={"ids": ids}))
-            found.update({str(row.id): row.quantity for row in data.quantities})
-        return found
+        batches = [{"ids": ",".join(external_ids[start : start + 100])} for start in range(0, len(external_ids), 100)]
+        answers = [read(_Quantities, data) for data in self.caller.read_many("/api/quantities", batches)]
+        return {str(row.id): row.quantity for data in answers for row in data.quantities}
 
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult]:
         """Set quantities, a hundred at a time."""

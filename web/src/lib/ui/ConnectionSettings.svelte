@@ -2,6 +2,7 @@
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { api, ask, Problem, type Schemas } from '#lib/api/client.ts';
 	import { notices } from '#lib/notice.svelte.ts';
+	import Overtaken from './Overtaken.svelte';
 
 	/** A connection's rules; saving works out every linked offer anew. */
 	type Props = { data: Schemas['ConnectionOut']; mayChange: boolean };
@@ -11,6 +12,8 @@
 	let typed = $state<Settings>({});
 	let refusal = $state<Problem | null>(null);
 	let busy = $state(false);
+	// The version that was on the page when typing began: the page itself goes on being renewed.
+	let since = $state<number | null>(null);
 	const places = createQuery(() => ({
 		queryKey: ['locations'],
 		queryFn: () => ask(api.GET('/api/v1/locations'))
@@ -24,7 +27,15 @@
 		)
 	);
 
+	const isOvertaken = $derived(isEdited && since !== null && since !== data.version);
+
+	function drop(): void {
+		typed = {};
+		since = null;
+	}
+
 	function set(change: Settings): void {
+		since ??= data.version;
 		typed = { ...typed, ...change };
 	}
 
@@ -39,10 +50,10 @@
 			await ask(
 				api.PATCH('/api/v1/connections/{connection_id}', {
 					params: { path: { connection_id: data.id } },
-					body: { ...typed, version: data.version }
+					body: { ...typed, version: since ?? data.version }
 				})
 			);
-			typed = {};
+			drop();
 			notices.say('Saved. Offers are being worked out anew.');
 		} catch (error) {
 			refusal = error as Problem;
@@ -53,6 +64,7 @@
 </script>
 
 <form onsubmit={save} aria-label="Settings">
+	{#if isOvertaken}<Overtaken onkeep={() => (since = data.version)} ontake={drop} />{/if}
 	<fieldset disabled={!mayChange || busy}>
 		{#if has('orders')}
 			<div class="block">
@@ -202,22 +214,26 @@
 			</div>
 		{/if}
 		<div class="block">
-			<h2>Exchange</h2>
-			<label class="tick"
-				><input
-					type="checkbox"
-					checked={now.automatic}
-					onchange={() => set({ automatic: !now.automatic })}
-				/> by itself</label
-			>
+			<h2>The far end</h2>
 			<label class="ask"
-				>Every, seconds
+				>Name
 				<input
 					class="field"
-					inputmode="numeric"
-					aria-invalid={refusal?.field === 'every_seconds'}
-					value={now.every_seconds}
-					oninput={(e) => set({ every_seconds: Number(e.currentTarget.value) })}
+					maxlength="80"
+					aria-invalid={refusal?.field === 'name'}
+					value={now.name}
+					oninput={(e) => set({ name: e.currentTarget.value })}
+				/></label
+			>
+			<label class="ask"
+				>Address{data.state === 'live' ? ' (pause it to change this)' : ''}
+				<input
+					class="field"
+					maxlength="300"
+					disabled={data.state === 'live'}
+					aria-invalid={refusal?.field === 'address'}
+					value={now.address}
+					oninput={(e) => set({ address: e.currentTarget.value })}
 				/></label
 			>
 			<label class="ask"
@@ -231,6 +247,23 @@
 					oninput={(e) => set({ token: e.currentTarget.value || null })}
 				/></label
 			>
+			<label class="tick"
+				><input
+					type="checkbox"
+					checked={now.automatic}
+					onchange={() => set({ automatic: !now.automatic })}
+				/> exchanges by itself</label
+			>
+			<label class="ask"
+				>Every so many seconds
+				<input
+					class="field"
+					inputmode="numeric"
+					aria-invalid={refusal?.field === 'every_seconds'}
+					value={now.every_seconds}
+					oninput={(e) => set({ every_seconds: Number(e.currentTarget.value) })}
+				/></label
+			>
 			{#if has('orders')}
 				<label class="ask"
 					>Channel fee, %
@@ -242,7 +275,7 @@
 					/></label
 				>
 				<label class="ask"
-					>and per order
+					>Channel fee, for each order
 					<input
 						class="field"
 						inputmode="decimal"
@@ -255,9 +288,8 @@
 	</fieldset>
 	{#if mayChange}
 		<div class="save">
-			<button class="do" disabled={!isEdited || busy}>Save settings</button>
-			{#if isEdited}<button type="button" class="quiet" onclick={() => (typed = {})}>Undo</button
-				>{/if}
+			<button class="do" disabled={!isEdited || isOvertaken || busy}>Save settings</button>
+			{#if isEdited}<button type="button" class="quiet" onclick={drop}>Undo</button>{/if}
 			<span class="bad" role="alert">{refusal?.message ?? ''}</span>
 		</div>
 	{/if}

@@ -86,6 +86,13 @@
 		return false;
 	}
 
+	/** What is cut with an ellipsis shows itself whole under the pointer. */
+	function tell(event: Event): void {
+		const cell = (event.target as HTMLElement).closest<HTMLElement>('td.place, td.clip');
+		if (cell && !cell.title && cell.scrollWidth > cell.clientWidth)
+			cell.title = cell.textContent?.trim() ?? '';
+	}
+
 	$effect(() => onKey(act));
 </script>
 
@@ -113,6 +120,7 @@
 		role="region"
 		tabindex="0"
 		aria-label="Rows"
+		onpointerover={tell}
 		onclickcapture={(event) => {
 			const row = (event.target as HTMLElement).closest<HTMLTableRowElement>('tr[data-row]');
 			if (row) stand(row, false);

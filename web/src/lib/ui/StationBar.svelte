@@ -51,9 +51,8 @@
 		</ol>
 	</nav>
 	<div class="who">
-		<span class="name" title={session.me?.company}>{session.me?.name}</span><span class="soft"
-			>{session.me?.role}</span
-		>
+		<span class="name" title="{session.me?.name}, {session.me?.company}">{session.me?.name}</span
+		><span class="soft">{session.me?.role}</span>
 		<button
 			class="tool"
 			onclick={() => look.set(look.mode === 'dark' ? 'light' : 'dark')}
@@ -175,6 +174,11 @@
 		align-items: center;
 		gap: 8px;
 		white-space: nowrap;
+	}
+	.name {
+		max-width: 170px;
+		overflow: hidden;
+		text-overflow: ellipsis;
 	}
 	.tool {
 		border: 1px solid var(--rule-strong);

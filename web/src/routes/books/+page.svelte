@@ -2,8 +2,9 @@
 	import { createInfiniteQuery, createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { drawer } from '#lib/drawer.svelte.ts';
-	import { ago, count, figure, moment, weight } from '#lib/format.ts';
+	import { ago, count, figure, moment, shortName, weight } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
+	import { session } from '#lib/session.svelte.ts';
 	import { BOOKS_TABS } from '#lib/tabs.ts';
 	import Beam from '#lib/ui/Beam.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
@@ -128,7 +129,7 @@
 				<tbody>
 					{#each data.drifts as drift (drift.id)}
 						<tr data-row>
-							<td
+							<td class="long"
 								><Mark state="drifting" />
 								<button class="plain" onclick={() => drawer.open('drift', `${drift.id}`)}
 									>{drift.title}</button
@@ -140,7 +141,7 @@
 								><Fig value={drift.found} kind="drift" id={`${drift.id}`} tone="madder" /></td
 							>
 							<td class="place" title={moment(drift.since)}>{ago(drift.since)}</td>
-							<td class="soft">{drift.cause || '–'}</td>
+							<td class="soft long">{drift.cause || '–'}</td>
 						</tr>
 					{/each}
 				</tbody>
@@ -149,8 +150,9 @@
 		<table class="rows">
 			<thead
 				><tr
-					><th>Item</th>{#each data.columns as column (column.id)}<th class="num"
-							>{column.name.replace('Larkmead ', '')}</th
+					><th>Item</th>{#each data.columns as column (column.id)}<th
+							class="num head"
+							title={column.name}>{shortName(column.name, session.me?.company ?? '')}</th
 						>{/each}<th><span class="sr-only">Channels and shelf</span></th><th class="num"
 						>Shelf holds</th
 					><th class="num">worth EUR</th><th><span class="sr-only">Shelf and books</span></th><th
@@ -161,7 +163,7 @@
 			<tbody>
 				{#each rows as row (row.item_id)}
 					<tr data-row>
-						<td
+						<td class="long"
 							><a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a>
 							<span class="soft small">{row.sku}</span></td
 						>
@@ -262,6 +264,11 @@
 	}
 	.beam-cell {
 		width: 46px;
+	}
+	.head {
+		max-width: 120px;
+		overflow: hidden;
+		text-overflow: ellipsis;
 	}
 	.plain {
 		cursor: pointer;

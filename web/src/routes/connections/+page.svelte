@@ -37,7 +37,7 @@
 			<tbody>
 				{#each rows as row (row.id)}
 					<tr data-row>
-						<td><a class="plain-link" href="/connections/{row.id}">{row.name}</a></td>
+						<td class="long"><a class="plain-link" href="/connections/{row.id}">{row.name}</a></td>
 						<td class="soft">{row.label}</td>
 						<td><Mark state={row.state} /></td>
 						<td class="num">{row.listings || '·'}</td>

@@ -24,6 +24,15 @@
 		{/if}
 	{/snippet}
 	{#if steps.data}
+		{#if session.me?.far_ends}
+			<p class="demo">
+				<b>This is the demo.</b> Its shops, tills, ledger and suppliers are small simulated services
+				with pages of their own, where you act as the shopper, the cashier or the bookkeeper. Their
+				addresses and tokens are listed at
+				<a href={session.me.far_ends} target="_blank" rel="noreferrer">{session.me.far_ends}</a>.
+				{steps.data.hint}
+			</p>
+		{/if}
 		<table class="rows">
 			<thead
 				><tr><th class="num">Step</th><th>What to do</th><th>How it stands</th><th>Where</th></tr
@@ -47,14 +56,6 @@
 				{/each}
 			</tbody>
 		</table>
-		{#if session.me?.far_ends}
-			<p class="demo">
-				<b>This is the demo.</b> Its shops, tills, ledger and suppliers are small simulated services
-				with pages of their own, where you act as the shopper, the cashier or the bookkeeper. Their
-				addresses and tokens are listed at
-				<a href={session.me.far_ends} target="_blank" rel="noreferrer">{session.me.far_ends}</a>.
-			</p>
-		{/if}
 	{:else}
 		<Pending query={steps} />
 	{/if}
@@ -63,17 +64,14 @@
 <style>
 	td {
 		height: auto;
-		padding-top: 9px;
-		padding-bottom: 9px;
+		padding-top: 7px;
+		padding-bottom: 7px;
 		vertical-align: top;
 		white-space: normal;
 	}
 	.n {
 		width: 60px;
 		color: var(--ink-soft);
-	}
-	.what {
-		max-width: 560px;
 	}
 	.what b,
 	.what span {
@@ -92,8 +90,8 @@
 		background: var(--reed-tint);
 	}
 	.demo {
-		padding: 18px 20px;
-		max-width: 820px;
-		color: var(--ink-soft);
+		padding: 10px 20px;
+		background: var(--ochre-tint);
+		border-bottom: 1px solid var(--rule);
 	}
 </style>

@@ -58,10 +58,10 @@
 			<tbody>
 				{#each rows as row (row.id)}
 					<tr data-row>
-						<td><a class="plain-link" href="/orders/{row.id}">{row.number}</a></td>
+						<td class="clip"><a class="plain-link" href="/orders/{row.id}">{row.number}</a></td>
 						<td class="place">{row.channel}</td>
 						<td class="place">{moment(row.placed_at)}</td>
-						<td>{row.customer || (row.kind === 'till' ? 'over the counter' : '–')}</td>
+						<td class="long">{row.customer || (row.kind === 'till' ? 'over the counter' : '–')}</td>
 						<td class="place">{row.location}</td>
 						<td title={row.held_because}><Mark state={row.state} /></td>
 						<td class="num">{figure(row.units)}</td>

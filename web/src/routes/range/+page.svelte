@@ -46,10 +46,10 @@
 			<tbody>
 				{#each rows as row (row.id)}
 					<tr data-row>
-						<td><a class="plain-link" href="/range/items/{row.id}">{row.title}</a></td>
-						<td class="soft small">{row.sku}</td>
-						<td class="soft">{row.category}</td>
-						<td class="soft">{row.supplier || (row.kind === 'stocked' ? '–' : row.kind)}</td>
+						<td class="long"><a class="plain-link" href="/range/items/{row.id}">{row.title}</a></td>
+						<td class="soft small clip">{row.sku}</td>
+						<td class="soft clip">{row.category}</td>
+						<td class="soft clip">{row.supplier || (row.kind === 'stocked' ? '–' : row.kind)}</td>
 						<td class="soft small">{row.barcode}</td>
 						<td class="num">{figure(row.price)}</td>
 						<td class="num"

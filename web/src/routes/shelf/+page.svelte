@@ -91,7 +91,7 @@
 			<tbody>
 				{#each rows as row (row.id)}
 					<tr data-row>
-						<td
+						<td class="long"
 							><a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a>
 							<span class="soft small">{row.sku}</span></td
 						>
@@ -121,7 +121,7 @@
 				{#each rows as row (row.id)}
 					{@const key = `${row.item_id}-${row.location_id}`}
 					<tr data-row>
-						<td
+						<td class="long"
 							><a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a>
 							<span class="soft small">{row.sku}</span></td
 						>

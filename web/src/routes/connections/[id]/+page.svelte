@@ -1,5 +1,6 @@
 <script lang="ts">
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { goto } from '$app/navigation';
 	import { page } from '$app/state';
 	import { api, ask } from '#lib/api/client.ts';
 	import { ago, moment } from '#lib/format.ts';
@@ -44,6 +45,17 @@
 			() => ask(api.POST('/api/v1/connections/{connection_id}/live', { params })),
 			'It is live.'
 		);
+	async function remove(): Promise<void> {
+		busy = 'remove';
+		try {
+			await ask(api.DELETE('/api/v1/connections/{connection_id}', { params }));
+			notices.say('The draft was taken away.');
+			await goto('/connections');
+		} catch (error) {
+			notices.fail(error);
+		}
+		busy = '';
+	}
 	const pause = (): Promise<void> =>
 		act(
 			'pause',
@@ -89,6 +101,9 @@
 						onclick={() => take(true)}>Build the range from them</button
 					>{/if}
 			{/if}
+			{#if may && data.removable}<button class="quiet" disabled={busy !== ''} onclick={remove}
+					>Take this draft away</button
+				>{/if}
 			{#if data.state === 'live' && !can('documents') && session.may('resolve snags and drifts')}<button
 					class="quiet"
 					disabled={busy !== ''}

@@ -62,17 +62,17 @@
 			<tbody>
 				{#each rows as row (row.id)}
 					<tr data-row>
-						<td
+						<td class="long"
 							>{#if row.order_id}<a href="/orders/{row.order_id}">{row.title}</a>{:else}<b
 									>{row.title}</b
 								>{/if}</td
 						>
-						<td
+						<td class="long"
 							>{row.detail}{#if row.field}<span class="soft small">&nbsp;({row.field})</span
 								>{/if}</td
 						>
-						<td class="soft">{row.connection}</td>
-						<td class="soft" title={moment(row.made_at)}>{ago(row.made_at)}</td>
+						<td class="place">{row.connection}</td>
+						<td class="place" title={moment(row.made_at)}>{ago(row.made_at)}</td>
 						<td class="num">
 							{#if row.payload}<button class="quiet" onclick={() => (shown = row)}>What came</button
 								>{/if}

@@ -109,7 +109,7 @@
 						onclick={() => (at = n)}
 						aria-current={n === at && link === 'unlinked' ? 'true' : undefined}
 					>
-						<td class="what"
+						<td class="what long"
 							><b>{row.title}</b>
 							<span class="soft small block">{row.connection}</span>
 							{#if row.why && (row.clash || link !== 'unlinked')}<span
@@ -117,7 +117,7 @@
 									class:clash={row.clash}>{row.why}</span
 								>{/if}</td
 						>
-						<td class="soft">{row.sku || 'none'}</td>
+						<td class="soft clip sku">{row.sku || 'none'}</td>
 						<td class="soft small">{row.barcode || 'none'}</td>
 						<td class="num">{figure(row.price)}</td>
 						<td>
@@ -131,7 +131,9 @@
 											onchange={() => (picked = { ...picked, [row.id]: k })}
 										/>
 										<span class="key">{k + 1}</span>
-										{candidate.title} <span class="soft small">{candidate.sku}</span>
+										<span class="long"
+											>{candidate.title} <span class="soft small">{candidate.sku}</span></span
+										>
 										<span class="small reason"
 											>{candidate.reason}, {Math.round(candidate.score)}</span
 										>
@@ -181,6 +183,9 @@
 	}
 	.what {
 		max-width: 250px;
+	}
+	.sku {
+		max-width: 130px !important;
 	}
 	.clash {
 		color: var(--madder);

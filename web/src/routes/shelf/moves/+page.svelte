@@ -53,18 +53,18 @@
 			<tbody>
 				{#each rows as row (row.id)}
 					<tr data-row>
-						<td class="soft" title="Recorded {moment(row.recorded_at)}"
+						<td class="place" title="Recorded {moment(row.recorded_at)}"
 							>{moment(row.happened_at)}</td
 						>
-						<td
+						<td class="long"
 							><a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a>
 							<span class="soft small">{row.sku}</span></td
 						>
 						<td class="place">{row.location}</td>
-						<td
+						<td class="long"
 							>{row.reason}{#if row.note}<span class="soft small"> {row.note}</span>{/if}</td
 						>
-						<td
+						<td class="clip"
 							>{#if row.link}<a href={row.link}>{row.document}</a>{:else}<span class="soft"
 									>{row.document}</span
 								>{/if}</td

@@ -8,6 +8,7 @@
 	import { BUYING_TABS } from '#lib/tabs.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
+	import Overtaken from '#lib/ui/Overtaken.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
@@ -35,11 +36,16 @@
 	let refusal = $state('');
 	let busy = $state(false);
 	let key = onceKey();
+	// The version that was on the page when typing began: the page itself goes on being renewed.
+	let since = $state<number | null>(null);
 	const isEdited = $derived(
 		Object.values(typed).some((t) => t.quantity !== undefined || t.price !== undefined)
 	);
 
+	const isOvertaken = $derived(isEdited && since !== null && since !== data?.version);
+
 	function type(line: number, change: Typed): void {
+		since ??= data?.version ?? null;
 		typed = { ...typed, [line]: { ...typed[line], ...change } };
 	}
 
@@ -50,7 +56,7 @@
 		try {
 			await work();
 			notices.say(said);
-			typed = {};
+			drop();
 			key = onceKey();
 			done = true;
 		} catch (error) {
@@ -59,6 +65,11 @@
 		busy = false;
 		await client.invalidateQueries();
 		return done;
+	}
+
+	function drop(): void {
+		typed = {};
+		since = null;
 	}
 
 	function lines(
@@ -76,7 +87,7 @@
 			ask(
 				api.PATCH('/api/v1/purchase-orders/{order_id}', {
 					params,
-					body: { version: data?.version ?? 0, lines: lines(data?.lines ?? []) }
+					body: { version: since ?? data?.version ?? 0, lines: lines(data?.lines ?? []) }
 				})
 			)
 		);
@@ -143,6 +154,9 @@
 		{/if}
 	{/snippet}
 	{#if data}
+		{#if isOvertaken}
+			<Overtaken onkeep={() => (since = data.version)} ontake={drop} />
+		{/if}
 		<table class="rows">
 			<thead
 				><tr
@@ -260,7 +274,9 @@
 					>below the supplier’s minimum of {figure(data.order_minimum)}</span
 				>{/if}
 			{#if isDraft && mayBuy}
-				{#if isEdited}<button class="quiet" disabled={busy} onclick={save}>Save</button>{/if}
+				{#if isEdited}<button class="quiet" disabled={busy || isOvertaken} onclick={save}
+						>Save</button
+					>{/if}
 				<button
 					class="do"
 					disabled={busy || isEdited}

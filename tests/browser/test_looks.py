@@ -1,0 +1,199 @@
+"""Every view as every role, on both papers, with names as long as they may be, with nothing in it, and on a bad network."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import timedelta
+from decimal import Decimal as D
+from typing import Any
+
+import pytest
+from django.utils import timezone
+from playwright.sync_api import Page, Route, expect
+
+from tests.browser.conftest import assert_accessible
+from tests.world import (
+    give,
+    incoming,
+    make_company,
+    make_connection,
+    make_item,
+    make_listing,
+    make_supplier,
+    make_user,
+    order_line,
+)
+from yuvrel.agreement.actions import check_own
+from yuvrel.agreement.models import Drift
+from yuvrel.buying.actions import Wanted, draft, send
+from yuvrel.channels.models import Connection
+from yuvrel.channels.runs import raise_snag
+from yuvrel.people.models import Location
+from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.sales.actions import take_order, take_till_sale
+
+PEOPLE = (Role.MANAGER, Role.BUYER, Role.STOCKKEEPER, Role.BOOKKEEPER, Role.VIEWER)
+SHEETS = (
+    "/",
+    "/first-steps",
+    "/range",
+    "/range/pairing",
+    "/shelf",
+    "/shelf/moves",
+    "/shelf/opening",
+    "/orders",
+    "/buying",
+    "/buying/orders",
+    "/books",
+    "/books/journal",
+    "/books/accounts",
+    "/connections",
+    "/connections/snags",
+    "/connections/new",
+)
+WORD = "Bienenwachsschmelzkesselabdeckungsdichtungsersatzteilsatz"
+LONG = f"Ventilated suit in three layers with fencing veil, {WORD}, knees reinforced, zips doubled, extra long in leg and arm"
+# What a person would see as broken: the page scrolls sideways, or text is cut off without an ellipsis.
+CUT = """() => {
+  const found = [];
+  const root = document.documentElement;
+  if (root.scrollWidth > root.clientWidth) found.push(`the page scrolls sideways by ${root.scrollWidth - root.clientWidth}`);
+  for (const element of document.querySelectorAll('body *')) {
+    if (element.closest('.sr-only, svg, input')) continue;
+    const style = getComputedStyle(element);
+    const over = element.scrollWidth - element.clientWidth;
+    if (over > 1 && style.overflowX !== 'visible' && element.clientWidth > 0 && style.textOverflow !== 'ellipsis')
+      found.push(`${element.tagName}.${element.className} is cut by ${over}: ${element.textContent.trim().slice(0, 60)}`);
+  }
+  return found;
+}"""
+
+
+@dataclass
+class Looker:
+    """Somebody who opens views and takes note of what is wrong with them."""
+
+    page: Page
+    base: str
+    complaints: list[str]
+
+    def sign_in(self, name: str) -> None:
+        """A session of its own for each role."""
+        self.page.context.clear_cookies()
+        self.page.goto(self.base)
+        self.page.get_by_label("Name").fill(name)
+        self.page.get_by_label("Password").fill("larkmead")
+        self.page.get_by_role("button", name="Sign in").click()
+        expect(self.page.get_by_role("navigation", name="Stations")).to_be_visible(timeout=15_000)
+
+    def look(self, path: str, note: str) -> None:
+        """Open a view and note what is cut off."""
+        self.page.goto(self.base + path)
+        expect(self.page.get_by_role("heading", level=1)).to_be_visible(timeout=15_000)
+        expect(self.page.get_by_text("Fetching…")).to_have_count(0, timeout=15_000)
+        self.complaints += [f"{path} {note}: {fault}" for fault in self.page.evaluate(CUT)]
+
+
+@pytest.fixture
+def looker(page: Page, live_server: Any, transactional_db: None) -> Iterator[Looker]:
+    found = Looker(page, live_server.url, [])
+    page.on("pageerror", lambda error: found.complaints.append(f"script: {error}"))
+    page.on("response", lambda r: found.complaints.append(f"{r.status} {r.url}") if r.status >= 402 else None)
+    yield found
+
+
+def _crowded() -> list[str]:
+    """A company whose names are as long as they may be and whose figures are large; pages of single things in it."""
+    place = make_company()
+    for location in Location.objects.all():
+        location.name = f"{location.name} behind the old tannery by the weir, second yard on the left hand side"[:80]
+        location.save()
+    for role in PEOPLE:
+        user = make_user(role)
+        user.first_name, user.last_name = "Wilhelmina Annabella", "Featherstonehaugh-Cholmondeley"
+        user.save()
+    item = make_item(f"SKU-{WORD}"[:60])
+    item.title = LONG[:200]
+    item.save()
+    other = make_item("B", on_hand=3, cost="0.01")
+    give(item, 1_234_567, "87.654321")
+    supplier = make_supplier(item, price="1234.5678", pack=12)
+    supplier.name = f"Brackwater Joinery and {WORD} and Daughters of the Lower Marsh"[:120]
+    supplier.save()
+    shop = make_connection(name=f"Larkmead {WORD} for the trade"[:80], prefix="LARKMEAD-")
+    till = make_connection("till", name="Till of the shop at the lower end of Mill Lane, next to the bakery")
+    make_listing(shop, item, title=LONG[:200], offered=D(1_234_000), shown=D(3), offer_state="drifting")
+    make_listing(shop, title=LONG[:200], sku=f"X-{WORD}"[:60], barcode="2100000000012")
+    buyer = {"name": f"Constantinopolitanischer {WORD} Imkerverein"[:160], "email": f"{WORD.lower()}@post.example"}
+    place_to = {"street": f"{WORD} 12", "city": "Llanfairpwllgwyngyllgogerychwyrndrobwllllantysiliogogogoch", "country": "IE"}
+    facts = {"customer": buyer, "ship_to": place_to, "number": "1029384756-2938475610"}
+    order = take_order(SYSTEM, incoming(shop, order_line(item, 99_999, "98765432.10"), **facts), timezone.now()).order
+    take_order(SYSTEM, incoming(shop, order_line(item, 1), total=D("99999.99")), timezone.now())
+    for day in range(2, 40):
+        take_till_sale(SYSTEM, incoming(till, order_line(other, 1), placed_at=timezone.now() - timedelta(days=day)))
+    (purchase,) = draft(SYSTEM, [Wanted(item.pk, place.pk, D(999_996))], timezone.now())
+    send(SYSTEM, purchase.pk, purchase.version, timezone.now())
+    raise_snag(shop, "deliver", f"{LONG} could not be told", f"The far end said: {WORD} {WORD} {WORD}. {LONG}", field="lines")
+    Drift.objects.create(
+        code="A1", key="x", connection=shop, item=item, title=LONG[:200], expected="1234000", found="3", cause="order 7",
+        since=timezone.now(), seen_at=timezone.now(),
+    )  # fmt: skip
+    check_own()
+    return [f"/range/items/{item.pk}", f"/orders/{order.pk}", f"/buying/orders/{purchase.pk}", f"/connections/{shop.pk}"]
+
+
+def test_nothing_is_cut_off_however_long_the_names_are(looker: Looker) -> None:
+    views = [*SHEETS, *_crowded()]
+    page = looker.page
+    looker.sign_in("manager")
+    for paper in ("light", "dark"):
+        page.emulate_media(color_scheme=paper)  # type: ignore[arg-type]
+        for path in views:
+            looker.look(path, f"on {paper} paper")
+            assert_accessible(page)
+    page.set_viewport_size({"width": 1440, "height": 900})
+    for role in PEOPLE:
+        looker.sign_in(role.value)
+        for path in views:
+            looker.look(path, f"as {role.value} at 1440")
+    assert not looker.complaints, "\n".join(looker.complaints)
+
+
+def test_every_sheet_says_what_belongs_there_while_it_is_empty(looker: Looker) -> None:
+    make_company()
+    for role in (Role.MANAGER, Role.VIEWER):
+        make_user(role)
+        looker.sign_in(role.value)
+        for path in SHEETS:
+            looker.look(path, "empty")
+            assert_accessible(looker.page)
+            assert len(looker.page.locator("main").inner_text()) > 60, path
+    assert not Connection.objects.exists()
+    assert not looker.complaints, "\n".join(looker.complaints)
+
+
+def test_a_slow_network_and_one_that_fails(looker: Looker) -> None:
+    make_company()
+    make_user(Role.MANAGER)
+    make_item("SMK-1", on_hand=4)
+    page = looker.page
+    looker.sign_in("manager")
+    held: list[Route] = []
+    page.route("**/api/v1/stock?**", lambda route: held.append(route))
+    page.goto(looker.base + "/shelf")
+    expect(page.get_by_text("Fetching…")).to_be_visible(timeout=10_000)
+    assert_accessible(page)
+    for route in held:
+        route.continue_()
+    expect(page.get_by_text("SMK-1").first).to_be_visible()
+    page.unroute_all()
+
+    page.route("**/api/v1/items?**", lambda route: route.abort())
+    page.goto(looker.base + "/range")
+    alert = page.get_by_role("alert")
+    expect(alert).to_contain_text("The server does not answer.", timeout=15_000)
+    assert_accessible(page)
+    page.unroute_all()
+    alert.get_by_role("button", name="Try again").click()
+    expect(page.get_by_text("SMK-1").first).to_be_visible()
