@@ -12,6 +12,7 @@ from django.db import transaction
 
 from yuvrel.core.errors import RefusedError
 from yuvrel.core.postings import Line, Role, balanced
+from yuvrel.kit.bulk import insert_many
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
@@ -98,10 +99,11 @@ def post(posting: Posting) -> JournalEntry | None:
     entry = JournalEntry.objects.create(
         kind=posting.kind, date=posting.day, document=posting.document, link=posting.link, memo=posting.memo[:200]
     )
-    JournalLine.objects.bulk_create(
+    rows = [
         JournalLine(entry=entry, account_id=ids[line.role], item_id=line.item_id, amount=line.amount, memo=line.memo)
         for line in lines
-    )
+    ]
+    insert_many(rows)
     document = LedgerDocument.objects.create(
         entry=entry,
         kind=posting.ledger_kind,

@@ -149,6 +149,21 @@ def adjustment(reason: str, values: Iterable[tuple[int, Decimal, Decimal]]) -> t
     return balanced(lines)
 
 
+def opening(values: Iterable[tuple[int, Decimal, Decimal]]) -> tuple[Line, ...]:
+    """Opening stock: Inventory, a line for each item, against one line of opening equity.
+
+    `values`: (item, value moved into inventory, true-up), any number for an item.
+    """
+    inventory: dict[int, Decimal] = {}
+    trued = total = ZERO
+    for item_id, moved, true_up in values:
+        inventory[item_id] = inventory.get(item_id, ZERO) + moved
+        trued += true_up
+        total += moved + true_up
+    lines = [Line(Role.INVENTORY, moved, item_id) for item_id, moved in inventory.items()]
+    return balanced([*lines, Line(Role.COST_OF_SALES, trued, memo="below-zero true-up"), Line(REASON_ROLES["opening"], -total)])
+
+
 def bill(received: Decimal, billed: Decimal, tax: Decimal, exchange: Decimal = ZERO) -> tuple[Line, ...]:
     """Supplier bill against what was received, in base currency.
 

@@ -18,7 +18,7 @@ from yuvrel.core import cost as costing
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money
-from yuvrel.kit.bulk import update_many
+from yuvrel.kit.bulk import insert_many, update_many
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
@@ -26,6 +26,7 @@ from yuvrel.people.queries import company_day
 from yuvrel.people.roles import Ability, Actor, audit
 
 from .models import CostChange, ItemCost, Lot, LotBalance, StockBalance, StockCount, StockMove
+from .sql import ensure_balances, ensure_costs
 
 TAKES_AWAY = ("damaged", "lost", "expired", "sample")
 ADJUST_REASONS = ("damaged", "lost", "found", "count", "expired", "sample")
@@ -45,7 +46,7 @@ class Cause:
 def lock_balances(pairs: Iterable[tuple[int, int]]) -> dict[tuple[int, int], StockBalance]:
     """The balances of (item, location) pairs, created where missing, locked in order."""
     wanted = sorted(set(pairs))
-    StockBalance.objects.bulk_create([StockBalance(item_id=i, location_id=loc) for i, loc in wanted], ignore_conflicts=True)
+    ensure_balances(wanted)
     rows = (
         StockBalance.objects.select_for_update()
         .filter(item_id__in={i for i, _ in wanted}, location_id__in={loc for _, loc in wanted})
@@ -58,7 +59,7 @@ def lock_balances(pairs: Iterable[tuple[int, int]]) -> dict[tuple[int, int], Sto
 def lock_costs(item_ids: Iterable[int]) -> dict[int, ItemCost]:
     """The cost states of items, created where missing, locked in item order."""
     wanted = sorted(set(item_ids))
-    ItemCost.objects.bulk_create([ItemCost(item_id=i) for i in wanted], ignore_conflicts=True)
+    ensure_costs(wanted)
     rows = ItemCost.objects.select_for_update().filter(item_id__in=wanted).order_by("item_id")
     return {row.item_id: row for row in rows}
 
@@ -310,7 +311,7 @@ def _lots_of(rows: Sequence[OpeningRow]) -> dict[tuple[int, str], Lot]:
 
 @transaction.atomic
 def take_opening(actor: Actor, rows: Sequence[OpeningRow], at: datetime) -> int:
-    """Take in opening stock as one event with one entry. Returns how many units came in lines."""
+    """Take in opening stock as one event with one entry. Returns how many rows came in."""
     actor.need(Ability.OPEN_STOCK)
     if not rows:
         raise BadInputError("There is nothing to take in.", field="file")
@@ -330,15 +331,15 @@ def take_opening(actor: Actor, rows: Sequence[OpeningRow], at: datetime) -> int:
         lot = lots.get((row.item_id, row.lot_code))
         moves.append(_move(row.item_id, row.location_id, row.quantity, change.moved, cause, lot))
         values.append((row.item_id, change.moved, change.true_up))
-    StockMove.objects.bulk_create(moves, batch_size=5000)
-    CostChange.objects.bulk_create(changes, batch_size=5000)
+    insert_many(moves)
+    insert_many(changes)
     update_many(list(costs.values()), ["quantity", "value", "last_average", "last_cost"])
     post(
         Posting(
             JournalEntry.Kind.OPENING,
             company_day(at),
             number,
-            postings.adjustment("opening", values),
+            postings.opening(values),
             link=cause.link,
             memo="opening stock",
         )
