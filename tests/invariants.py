@@ -46,12 +46,17 @@ def assert_invariants() -> None:
     for cost in ItemCost.objects.all():
         assert cost.value == booked[cost.item_id] == worth[cost.item_id], "4: shelf and books agree to the cent"
         assert cost.quantity == units[cost.item_id]
+    assert_nets()
+
+
+def assert_nets() -> None:
+    """What an order keeps as its net is what its lines come to."""
+    for order in SalesOrder.objects.annotate(lines_net=Coalesce(Sum("lines__net"), D(0), output_field=DecimalField())):
+        assert order.net == order.lines_net, order.number
 
 
 def assert_told_once() -> None:
     """Invariants 5 and 6: one order for one external id, one document for one entry, one message for one document."""
-    for order in SalesOrder.objects.annotate(lines_net=Coalesce(Sum("lines__net"), D(0), output_field=DecimalField())):
-        assert order.net == order.lines_net, "an order's net is what its lines come to"
     orders = list(SalesOrder.objects.values_list("connection_id", "external_id"))
     assert len(orders) == len(set(orders)), "5: an order twice"
     entries = list(LedgerDocument.objects.values_list("entry_id", flat=True))

@@ -143,6 +143,9 @@ def test_the_whole_journey(person: Person, tmp_path: Path) -> None:
     fault = page.locator("table").first
     for text in ("3", "quantity", "twelve", "is not a number"):
         expect(fault).to_contain_text(text)
+    with page.expect_download() as left_out:
+        page.get_by_role("button", name="Download it with the reasons").click()
+    assert "GLV-9,tannery-yard,twelve,8.00,quantity twelve is not a number" in left_out.value.path().read_text("utf-8-sig")
     assert not StockBalance.objects.filter(on_hand__gt=0).exists()
     page.get_by_role("button", name="Take in 2 rows").click()
     person.says("2 rows of opening stock taken in.")

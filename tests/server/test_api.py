@@ -453,6 +453,20 @@ def test_a_file_of_50_000_rows_is_checked_and_taken_in(company: Location, client
     assert not Drift.objects.exists()
 
 
+def test_what_is_left_out_of_a_file_comes_back_as_a_file(company: Location, client: Client) -> None:
+    from django.core.files.uploadedfile import SimpleUploadedFile
+
+    make_item("A")
+    data = b"sku,location,quantity,unit_cost\nA,wagon,1,2\nNOPE,wagon,=1,2\n"
+    client.force_login(make_user(Role.BOOKKEEPER))
+    answer = client.post("/api/v1/opening/left-out", {"file": SimpleUploadedFile("o.csv", data)})
+    assert answer["Content-Type"] == "text/csv; charset=utf-8"
+    assert answer.content.decode("utf-8-sig").splitlines() == [
+        "sku,location,quantity,unit_cost,why",
+        "NOPE,wagon,'=1,2,sku NOPE is not a SKU of the range; quantity =1 is a formula; give its value",
+    ]
+
+
 def test_no_far_end_is_called_inside_a_transaction_for_the_sake_of_a_key(company: Location, rf: Any) -> None:
     """A POST with a key runs in one transaction with its key; those that call out run in none."""
     from django.contrib.auth.models import AnonymousUser

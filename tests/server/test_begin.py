@@ -61,10 +61,12 @@ def test_a_company_of_ones_own(monkeypatch: pytest.MonkeyPatch) -> None:
     [
         ({"currency": "XXQ"}, "XXQ"),
         ({"zone": "Mars/Olympus"}, "no time zone"),
-        ({"tax": "much"}, "not a rate"),
+        ({"tax": "much"}, "much"),
+        ({"tax": "nan"}, "nan"),
         ({"tax": "120"}, "between 0 and 100"),
         ({"place": ["the barn=Barn"]}, "short name"),
         ({"place": ["a=Barn", "b=Barn"]}, "Two places"),
+        ({"place": ["a=" + "B" * 81]}, "at most 20 characters"),
     ],
 )
 def test_a_company_that_cannot_be_is_refused_whole(options: dict[str, Any], said: str) -> None:
@@ -87,7 +89,11 @@ def test_people_come_change_their_role_and_are_shut_out(company: Location, monke
     assert sign_in("kim", "quiet-marsh-41").json()["role"] == "stockkeeper"
     person(monkeypatch, "", "kim", shut_out=True)
     assert sign_in("kim", "quiet-marsh-41").status_code == 401
-    assert AuditRow.objects.filter(subject="person").count() == 3
+    person(monkeypatch, "", "kim", role="buyer")
+    assert sign_in("kim", "quiet-marsh-41").status_code == 401, "another role is no way back in"
+    person(monkeypatch, "", "kim", let_in=True)
+    assert sign_in("kim", "quiet-marsh-41").json()["role"] == "buyer"
+    assert AuditRow.objects.filter(subject="person").count() == 5
 
 
 def test_only_the_demo_is_dropped(company: Location) -> None:

@@ -147,14 +147,14 @@ def check_quantities(connection: Connection) -> None:
     # Most agree and did before: what would be written as it stands is left alone.
     now = timezone.now()
     judge([Read(row.pk, row.offer, row.stamp or now, there) for row, there in settled if (there == row.offer) != row.agreed])
-    differing = {row.pk: there for row, there in settled if there != row.offer}
+    # What was compared is what is said: the offer may have moved on since.
+    differing = {row.pk: (row.offer, there) for row, there in settled if there != row.offer}
     findings = []
     for listing in Listing.objects.filter(pk__in=differing).order_by("pk"):
-        there = differing[listing.pk]
+        offer, there = differing[listing.pk]
         shown = plain(there) if there is not None else "not there"
         refs = {"listing": listing.pk, "item": listing.item_id or 0}
-        expected = plain(listing.offered or ZERO)
-        findings.append(Finding(f"listing:{listing.pk}", listing.title, expected, shown, listing.offer_cause, refs))
+        findings.append(Finding(f"listing:{listing.pk}", listing.title, plain(offer), shown, listing.offer_cause, refs))
     left = sum((there or ZERO for _, there in settled), ZERO)
     right = sum((row.offer for row, _ in settled), ZERO)
     _keep(Code.A1, connection, left, right, len(settled), findings)

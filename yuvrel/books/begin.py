@@ -27,8 +27,8 @@ def begin(name: str, currency: str, zone: str, places: Sequence[tuple[str, str]]
     """
     if Company.objects.exists():
         raise RefusedError("This database holds a company already.", field="name")
-    if not name.strip():
-        raise BadInputError("A company needs a name.", field="name")
+    if not 0 < len(name.strip()) <= 120:
+        raise BadInputError("A company needs a name of at most 120 characters.", field="name")
     minor_unit(currency)
     try:
         ZoneInfo(zone)
@@ -48,6 +48,8 @@ def begin(name: str, currency: str, zone: str, places: Sequence[tuple[str, str]]
 
 
 def _add_place(company: Company, position: int, code: str, name: str) -> None:
+    if len(code) > 20 or len(name) > 80:
+        raise BadInputError("A short name has at most 20 characters, a name 80.", field="location")
     try:
         validate_slug(code)
     except ValidationError as error:

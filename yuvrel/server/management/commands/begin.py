@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from decimal import Decimal, InvalidOperation
 from typing import Any
 
 from django.core.management.base import BaseCommand, CommandError, CommandParser
 
 from yuvrel.books.begin import begin
 from yuvrel.core.errors import YuvrelError
+from yuvrel.core.money import parse_decimal
 
 
 class Command(BaseCommand):
@@ -36,11 +36,7 @@ class Command(BaseCommand):
             code, _, name = text.partition("=")
             places.append((code.strip(), name.strip() or code.strip()))
         try:
-            tax = Decimal(options["tax"])
-        except InvalidOperation as error:
-            raise CommandError(f"{options['tax']!r} is not a rate of tax.") from error
-        try:
-            begin(options["company"], options["currency"], options["zone"], places, tax)
+            begin(options["company"], options["currency"], options["zone"], places, parse_decimal(options["tax"], "tax"))
         except YuvrelError as error:
             raise CommandError(error.detail) from error
         self.stdout.write(

@@ -30,7 +30,9 @@ class Command(BaseCommand):
         parser.add_argument("--role", choices=ROLES)
         parser.add_argument("--name", default="", help="First and last name")
         parser.add_argument("--password", action="store_true", help="Give a new password")
-        parser.add_argument("--shut-out", action="store_true", help="May not sign in any more; what they did stays")
+        door = parser.add_mutually_exclusive_group()
+        door.add_argument("--shut-out", action="store_true", help="May not sign in any more; what they did stays")
+        door.add_argument("--let-in", action="store_true", help="May sign in again after having been shut out")
 
     @transaction.atomic
     def handle(self, *args: Any, **options: Any) -> None:
@@ -43,7 +45,8 @@ class Command(BaseCommand):
             user.first_name, _, user.last_name = options["name"].partition(" ")
         if new or options["password"]:
             user.set_password(self.asked(user))
-        user.is_active = not options["shut_out"]
+        # Another role or password is no way back in for somebody who was shut out.
+        user.is_active = (user.is_active or options["let_in"]) and not options["shut_out"]
         user.save()
         if options["role"]:
             user.groups.set([Group.objects.get_or_create(name=options["role"])[0]])
