@@ -47,6 +47,8 @@ SHEETS = (
     "replenishment",
     "replenishment/rows",
     "replenishment/rows?show=all",
+    "forecasts",
+    "forecasts/head",
 )
 
 
@@ -140,8 +142,12 @@ def main() -> None:
             table.add(
                 "work the whole replenishment sheet out", seconds, f"{size.items * 3 / seconds:,.0f} rows/s", "in the background"
             )
+            seconds, run = timed(jobs.forecast_all)
+            table.add(f"forecast everything ({run.said})", seconds, f"{run.total / seconds:,.0f} series/s", "in the background")
             sheets(table)
             jobs.deliver(table, timed, made["shop1"])
+            jobs.relist(table, timed, made["shop1"])
+            jobs.rehearse(table, timed, made["shop1"])
             jobs.intake(table, timed, made["shop2"], base)
             jobs.settle_all(timed)
             jobs.check(table, timed)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from decimal import Decimal
 from typing import Any
 
 import httpx
@@ -15,11 +16,15 @@ from psycopg.types.json import Jsonb
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Drift
 from yuvrel.books.models import LedgerDocument
-from yuvrel.channels import exchange, offers, outward
+from yuvrel.channels import exchange, linking, offers, outward
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, Listing
+from yuvrel.channels.rehearsal import rehearse_rules
 from yuvrel.channels.sql import set_offers
 from yuvrel.core.money import ZERO
+from yuvrel.people.roles import SYSTEM
+from yuvrel.planning import forecasts
+from yuvrel.planning.models import ForecastRun
 from yuvrel.sales.models import SalesOrder
 from yuvrel.server.management.commands.work import JOBS_AT_ONCE
 
@@ -43,6 +48,14 @@ def recompute(table: Any, timed: Timed) -> None:
     table.add("the same when nothing comes out differently", same, f"{len(rows) / same:,.0f} offers/s", f"{same / floor:.1f} ×")
 
 
+def forecast_all() -> ForecastRun:
+    """A forecast run over everything that was ever in stock, with the sheet that stands on it."""
+    run = forecasts.begin_run(SYSTEM, timezone.now())
+    forecasts.carry_out(run.pk, timezone.now)
+    run.refresh_from_db()
+    return run
+
+
 def deliver(table: Any, timed: Timed, shop: Connection) -> None:
     """5,000 changed offers to a far end that allows 20 calls a second; each batch is read back."""
     changed = list(Listing.objects.filter(connection=shop).order_by("pk").values_list("pk", flat=True)[:5000])
@@ -55,6 +68,22 @@ def deliver(table: Any, timed: Timed, shop: Connection) -> None:
     table.add(
         f"deliver {pushed} offers, {agreed} read back as agreed", seconds, f"{rate:.1f} calls/s", f"{rate / 20:.0%} of 20 calls/s"
     )
+
+
+def relist(table: Any, timed: Timed, shop: Connection) -> None:
+    """Every listing of a shop read again and paired, at 20 calls a second."""
+    seconds, run = timed(lambda: linking.take_listings(SYSTEM, shop.pk, timezone.now(), create=False))
+    table.add(f"read {run.done} listings again", seconds, f"{run.done / seconds:,.0f} listings/s", "far end allows 20 calls/s")
+
+
+def rehearse(table: Any, timed: Timed, shop: Connection) -> None:
+    """A change of rules tried out on every listing of a shop, beside working its offers out once."""
+    items = list(Listing.objects.filter(connection=shop, link="linked").values_list("item_id", flat=True))
+    floor, _ = timed(lambda: offers.offers_of(shop, [item for item in items if item]))
+    seconds, said = timed(lambda: rehearse_rules(SYSTEM, shop.pk, {"buffer": Decimal(5)}))
+    changed = said["rising"] + said["falling"]
+    name = f"rehearse a rule on {said['listings']} listings ({changed} change)"
+    table.add(name, seconds, f"{said['listings'] / seconds:,.0f} listings/s", f"{seconds / floor:.1f} × working them out once")
 
 
 def _shop_orders(base: str, shop: str) -> None:

@@ -138,6 +138,8 @@ def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: boo
     known = _variants(account, wanted)
     lines: list[Doc] = []
     for key, count in wanted.items():
+        if key not in known:
+            return "That is not sold here."
         product, variant = known[key]
         if variant.get("tracked", True) and count > variant["quantity"]:
             return f"Only {variant['quantity']} of {product['title']} are left."

@@ -26,6 +26,8 @@ VIEWS = {
     "order": "/orders",
     "buying": "/buying",
     "purchase-order": "/buying/orders",
+    "forecasts": "/buying/forecasts",
+    "forecast": "/buying/forecasts",
     "agreement": "/books",
     "journal": "/books/journal",
     "accounts": "/books/accounts",
@@ -37,7 +39,7 @@ VIEWS = {
     "opening": "/shelf/opening",
     "new": "/connections/new",
 }
-OPENED = {"order": ".rows tbody a", "purchase-order": ".rows tbody a"}
+OPENED = {"order": ".rows tbody a", "purchase-order": ".rows tbody a", "forecast": ".rows tbody a"}
 WORKING = {
     "buying": "button[data-fig=suggestion]",
     "shelf": "button[data-fig=available]",

@@ -73,6 +73,9 @@ def test_the_shop_sells_no_more_than_it_shows(standins: Standins) -> None:
         assert "Only+2" in shop.post("/buy", data=form).headers["Location"].replace("%20", "+").replace(" ", "+")
         shop.post("/buy", data={**form, "q-v1": "2"})
         assert shop.get("/api/quantities", params={"ids": "v1"}).json()["quantities"][0]["quantity"] == 0
+        assert "not sold here" in shop.post("/buy", data={"name": "Una", "q-zz": "1"}).headers["Location"].replace(
+            "+", " "
+        ).replace("%20", " ")
 
 
 def test_a_shipment_with_one_key_is_one_shipment(standins: Standins) -> None:

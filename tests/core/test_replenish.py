@@ -15,8 +15,9 @@ from bench import simulated
 from yuvrel.core import lotsize, policytest
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.forecast import forecast, make_series, quantile
+from yuvrel.core.forecast.spread import stays_below
 from yuvrel.core.network import Place, plan
-from yuvrel.core.outlook import Outlook, outlook_of
+from yuvrel.core.outlook import Outlook, paths_of
 from yuvrel.core.overstock import Month, budget_left, open_to_buy, overstock, ranked
 from yuvrel.core.replenish import Offer, Policy, Position, Suggestion, lost_to_expiry, suggest
 
@@ -266,10 +267,19 @@ def test_quantiles_are_those_of_the_gamma_distribution(mean: float, deviation: f
     assert quantile(np.array([mean]), np.array([deviation]), level)[0] == pytest.approx(expected, rel=1e-6, abs=1e-9)
 
 
+@given(st.integers(0, 10**6), st.sampled_from([0.05, 0.1, 0.8, 0.95, 0.98]))
+def test_staying_below_a_quantile_is_told_without_working_it_out(seed: int, level: float) -> None:
+    chance = np.random.default_rng(seed)
+    mean = np.exp(chance.normal(0, 3, 400))
+    deviation = mean * np.exp(chance.normal(0, 1.5, 400))
+    actual = np.where(chance.random(400) < 0.3, 0, np.round(chance.gamma(1, mean)))
+    assert (stays_below(actual, mean, deviation, level) == (actual <= quantile(mean, deviation, level))).all()
+
+
 def test_a_forecast_becomes_a_path_of_days() -> None:
     units = np.random.default_rng(3).poisson(14, (40, 80)).astype(float)
     found = forecast(make_series(units, None, 52), 6)
-    path = outlook_of(found, 0, "week")
+    path = paths_of(found, "week")[0].outlook(found.choice.sentence(0))
     assert path.reach == 42
     assert path.total(21) == pytest.approx(found.mean[0, :3].sum())
     assert path.spread(28) == pytest.approx(found.spread.total[0, 3])

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import json
+import re
 from decimal import Decimal as D
 from typing import Any
 
 import pytest
+from django.db import connection
 from django.test import Client
+from ninja import Schema
 
 from tests.world import (
     NOW,
@@ -45,9 +48,16 @@ MAY: dict[str, set[Role]] = {
     "send_purchase_order": {Role.MANAGER, Role.BUYER},
     "cancel_purchase_order": {Role.MANAGER, Role.BUYER},
     "receive_purchase_order": {Role.MANAGER, Role.STOCKKEEPER},
+    "run_forecasts": {Role.MANAGER, Role.BUYER},
+    "stop_forecasts": {Role.MANAGER, Role.BUYER},
+    "set_one_off_aside": {Role.MANAGER, Role.BUYER},
+    "rehearse_policy": {Role.MANAGER, Role.BUYER},
+    "change_policy": {Role.MANAGER, Role.BUYER},
+    "give_up_policy": {Role.MANAGER, Role.BUYER},
     "set_period": {Role.MANAGER, Role.BOOKKEEPER},
     "add_connection": {Role.MANAGER},
     "change_connection": {Role.MANAGER},
+    "rehearse_rules": {Role.MANAGER},
     "remove_connection": {Role.MANAGER},
     "test_connection": {Role.MANAGER},
     "go_live": {Role.MANAGER},
@@ -80,6 +90,8 @@ BODIES: dict[str, Any] = {
     "take_listings": {},
     "link_listing": {"item_id": 1},
     "set_snag_aside": {"why": "x"},
+    "set_one_off_aside": {"aside": True},
+    "change_policy": {"version": 0},
 }
 
 
@@ -88,9 +100,7 @@ def routes() -> list[tuple[str, str, str]]:
     found = []
     for path, methods in api.get_openapi_schema()["paths"].items():
         for method, operation in methods.items():
-            filled = path.replace("{kind}", "cost").replace("{key}", "1")
-            for name in ("item_id", "order_id", "connection_id", "listing_id", "snag_id", "drift_id"):
-                filled = filled.replace(f"{{{name}}}", "1")
+            filled = re.sub(r"\{\w+\}", "1", path.replace("{kind}", "cost"))
             found.append((operation["operationId"], method, filled))
     return found
 
@@ -416,12 +426,15 @@ def test_figures_for_prometheus_need_their_token_and_say_what_waits(company: Loc
     listing = make_listing(shop, make_item(on_hand=3), offer_state="pending", offered=3, offered_at=timezone.now())
     raise_snag(shop, "offer", "A snag", "x", listing=listing)
     Event.objects.create(kind="availability", subject_id=1)
+    with connection.cursor() as cursor:
+        cursor.execute("INSERT INTO procrastinate_jobs (queue_name, task_name, status) VALUES ('default', 'x', 'failed')")
     answer = client.get("/metrics", headers={"Authorization": "Bearer scrape"})
     assert answer.status_code == 200
     figures = dict(line.rsplit(" ", 1) for line in answer.content.decode().splitlines() if not line.startswith("#"))
     assert float(figures['yuvrel_connection_lag_seconds{connection="Shop"}']) > 0
     assert figures['yuvrel_connection_faults{connection="Shop"}'] == "3.0"
     assert figures['yuvrel_open_snags{kind="offer"}'] == "1.0"
+    assert figures['yuvrel_jobs{status="failed"}'] == "1.0"
     assert float(figures["yuvrel_oldest_event_seconds"]) > 0
 
 
@@ -534,3 +547,14 @@ def test_logs_as_json_carry_the_request(settings: Any) -> None:
     line = json.loads(formatter.format(record))
     assert (line["message"], line["level"], line["logger"], line["trace"]) == ("GET /stock", "INFO", "yuvrel.requests", "abc-1")
     assert line["at"]
+
+
+def test_every_wire_type_has_a_name_of_its_own() -> None:
+    """The OpenAPI document takes one of two types with the same name, without a word."""
+
+    def below(kind: type) -> set[type]:
+        return {kind}.union(*(below(sub) for sub in kind.__subclasses__()))
+
+    ours = [kind.__name__ for kind in below(Schema) if kind.__module__.startswith("yuvrel.")]
+    assert len(ours) > 60
+    assert sorted(ours) == sorted(set(ours))

@@ -60,6 +60,7 @@ def test_a_company_of_ones_own(monkeypatch: pytest.MonkeyPatch) -> None:
     ("options", "said"),
     [
         ({"currency": "XXQ"}, "XXQ"),
+        ({"currency": "JPY"}, "two decimals"),
         ({"zone": "Mars/Olympus"}, "no time zone"),
         ({"tax": "much"}, "much"),
         ({"tax": "nan"}, "nan"),

@@ -155,7 +155,7 @@ def test_a_page_takes_a_fixed_number_of_queries(buyer: Client, django_assert_max
         sell(item, 3)
     plan.refresh(NOW())
     PlanMark.objects.update(event_id=Happened.objects.latest("pk").pk)
-    with django_assert_max_num_queries(26):
+    with django_assert_max_num_queries(28):
         assert len(buyer.get("/api/v1/replenishment/rows").json()["rows"]) == 12
     with django_assert_max_num_queries(16):
         assert buyer.get("/api/v1/replenishment").status_code == 200

@@ -6,6 +6,7 @@ import random
 import threading
 from collections.abc import Callable, Iterator
 from decimal import Decimal as D
+from typing import Any
 
 import pytest
 from django.db import connection, connections
@@ -17,6 +18,7 @@ from yuvrel.buying.actions import Arrived, Wanted, draft, receive, send
 from yuvrel.channels.jobs import relay_now
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
+from yuvrel.planning.queries import Line, one_line
 from yuvrel.sales.actions import ship, take_order, take_till_sale
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.stock.actions import adjust
@@ -153,3 +155,31 @@ def test_many_shoppers_of_kits_that_share_parts_do_not_block_each_other() -> Non
     assert total["c"] + total["b"] == 32 * 2 * 3
     assert total["c"] <= 120
     assert_invariants()
+
+
+def test_the_sheet_never_counts_a_delivery_twice() -> None:
+    """Five of ten arrive between the queries of the sheet: on hand and still to come are of the same moment."""
+    place = make_company()
+    item = make_item(on_hand=3)
+    make_supplier(item)
+    (order,) = draft(SYSTEM, [Wanted(item.pk, place.pk, D(10))], NOW)
+    send(SYSTEM, order.pk, order.version, NOW)
+    line = order.lines.get()
+    arrived = []
+
+    def deliver(execute: Any, sql: str, *rest: Any) -> Any:
+        if "buying_purchaseline" in sql and not arrived:
+            arrived.append(sql)
+            assert not all_at_once([lambda: receive(SYSTEM, order.pk, [Arrived(line.pk, D(5))], NOW)])
+        return execute(sql, *rest)
+
+    with connection.execute_wrapper(deliver):
+        seen = one_line(item.pk, place.pk, NOW.date())
+    assert arrived
+    assert (seen.suggestion.position.on_hand, _coming(seen)) == (D(3), D(10))
+    after = one_line(item.pk, place.pk, NOW.date())
+    assert (after.suggestion.position.on_hand, _coming(after)) == (D(8), D(5))
+
+
+def _coming(line: Line) -> D:
+    return sum((units for _, units in line.suggestion.position.arrivals), D(0))

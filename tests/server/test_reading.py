@@ -169,7 +169,8 @@ def test_the_journal_shows_both_sides_and_the_ledger_document(company: Location)
         == D("24.60")
     )
     assert books.journal(order.number, "", "", 10)["rows"]
-    assert sum(row["balance"] for row in books.accounts(NOW.date())) == 0
+    told = books.accounts(NOW.date())
+    assert told["total"] == sum(row["balance"] for row in told["rows"]) == 0
     assert books.account_working("4000").result == D("-20.00")
     assert books.entry_working(rows[0]["id"]).result == 0
 
@@ -272,7 +273,7 @@ def test_a_token_is_shown_once_works_and_can_be_revoked(company: Location, clien
         call_command("token", "nobody", "x")
 
 
-def test_a_held_order_is_on_the_sheet_with_its_reason(company: Location) -> None:
+def test_a_held_order_is_on_the_sheet_with_its_reason(company: Location, monkeypatch: pytest.MonkeyPatch) -> None:
     from yuvrel.sales.queries import order_sheet
 
     shop = make_connection()
@@ -284,5 +285,9 @@ def test_a_held_order_is_on_the_sheet_with_its_reason(company: Location) -> None
     assert order_sheet("A-9", "", None, "", 10)["rows"][0]["id"] == held["rows"][0]["id"]
     assert order_sheet("", "waiting", shop.pk, "", 10)["counts"] == {"held": 1, "ready": 1}
     first = order_sheet("", "", None, "", 1)
+    # Of all that the filter finds, not of the page.
+    assert first["total"] == sum(SalesOrder.objects.values_list("total", flat=True)) > held["total"] == D("99.00")
+    monkeypatch.setattr("yuvrel.sales.queries.MOST_ADDED", 1)
+    assert order_sheet("", "", None, "", 1)["total"] is None
     second = order_sheet("", "", None, first["next"], 1)
     assert {first["rows"][0]["id"], second["rows"][0]["id"]} == set(SalesOrder.objects.values_list("pk", flat=True))

@@ -20,7 +20,7 @@ from yuvrel.core.money import ZERO
 from yuvrel.core.postings import Role
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.paging import page
-from yuvrel.people.queries import CLOCK, company_time
+from yuvrel.people.queries import CLOCK, company, company_time
 from yuvrel.stock.models import ItemCost, StockBalance
 from yuvrel.stock.queries import find_items
 
@@ -173,5 +173,5 @@ def booked_working(item_id: int) -> Working:
     cost = ItemCost.objects.filter(item=item).first()
     steps.append(Step("Inventory account", booked, kind="subtotal"))
     steps.append(Step("Value of stock", cost.value if cost else ZERO, "moving average", op="-", link=f"/range/items/{item.pk}"))
-    steps.append(Step("Difference", booked - (cost.value if cost else ZERO), kind="result", unit="EUR"))
+    steps.append(Step("Difference", booked - (cost.value if cost else ZERO), kind="result", unit=company().base_currency))
     return Working("Do shelf and books agree?", item.title, tuple(steps))

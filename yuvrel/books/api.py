@@ -13,7 +13,7 @@ from yuvrel.people.queries import company_day
 
 from . import actions, queries
 from .models import Period
-from .schemas import AccountOut, JournalPage, PeriodIn, PeriodOut
+from .schemas import AccountsOut, JournalPage, PeriodIn, PeriodOut
 
 router = Router(tags=["books"])
 
@@ -25,7 +25,7 @@ def list_journal(request: HttpRequest, q: str = "", kind: str = "", cursor: str 
     return queries.journal(q, kind, cursor, limit)
 
 
-@router.get("/accounts", response=list[AccountOut], operation_id="list_accounts")
+@router.get("/accounts", response=AccountsOut, operation_id="list_accounts")
 def list_accounts(request: HttpRequest) -> Any:
     """Accounts and balances."""
     actor(request)

@@ -18,6 +18,9 @@ from yuvrel.people.roles import SYSTEM, audit
 
 from .actions import open_chart
 
+# Money columns, and what the screens show of them, have two decimals.
+MINOR_UNIT = Decimal("0.01")
+
 
 @transaction.atomic
 def begin(name: str, currency: str, zone: str, places: Sequence[tuple[str, str]], tax_percent: Decimal) -> Company:
@@ -29,7 +32,8 @@ def begin(name: str, currency: str, zone: str, places: Sequence[tuple[str, str]]
         raise RefusedError("This database holds a company already.", field="name")
     if not 0 < len(name.strip()) <= 120:
         raise BadInputError("A company needs a name of at most 120 characters.", field="name")
-    minor_unit(currency)
+    if minor_unit(currency) != MINOR_UNIT:
+        raise BadInputError(f"Books are kept in a currency with two decimals so far; {currency} has others.", field="currency")
     try:
         ZoneInfo(zone)
     except (ZoneInfoNotFoundError, ValueError, IsADirectoryError) as error:

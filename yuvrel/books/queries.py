@@ -14,6 +14,7 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.paging import page
+from yuvrel.people.queries import company
 
 from .models import Account, JournalEntry, JournalLine
 
@@ -78,15 +79,16 @@ def _lines(entry_ids: list[int]) -> dict[int, list[dict[str, Any]]]:
     return found
 
 
-def accounts(today: date) -> list[dict[str, Any]]:
-    """Every account with its balance and this month's movement."""
+def accounts(today: date) -> dict[str, Any]:
+    """Every account with its balance and this month's movement, and what the balances come to."""
     first = today.replace(day=1)
     rows = Account.objects.annotate(
         balance=Sum("lines__amount"), month=Sum("lines__amount", filter=Q(lines__entry__date__gte=first))
     )
-    return [
+    listed = [
         {"code": a.code, "name": a.name, "role": a.role, "balance": a.balance or ZERO, "month": a.month or ZERO} for a in rows
     ]
+    return {"rows": listed, "total": sum((row["balance"] for row in listed), ZERO)}
 
 
 def account_working(code: str) -> Working:
@@ -104,7 +106,7 @@ def account_working(code: str) -> Working:
         Step(kind.capitalize(), total, op="+" if total >= 0 else "", link=f"/books/journal?kind={kind}") for kind, total in sums
     ]
     balance = sum((total for _, total in sums), Decimal(0))
-    steps.append(Step("Balance", balance, "debits positive", kind="result", unit="EUR"))
+    steps.append(Step("Balance", balance, "debits positive", kind="result", unit=company().base_currency))
     return Working("What made this balance?", f"{account.code} {account.name}", tuple(steps))
 
 

@@ -54,6 +54,13 @@ class AccountOut(Schema):
     month: Money
 
 
+class AccountsOut(Schema):
+    """All accounts, and what they come to together: nothing, or the books are broken."""
+
+    rows: list[AccountOut]
+    total: Money
+
+
 class PeriodIn(Schema):
     """A month to close or reopen."""
 

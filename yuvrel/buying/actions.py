@@ -15,7 +15,7 @@ from yuvrel.books.actions import Posting, post
 from yuvrel.books.models import JournalEntry
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
-from yuvrel.core.money import ZERO, round_money, round_unit_cost
+from yuvrel.core.money import ZERO, round_money, round_unit_cost, spoken
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
@@ -315,7 +315,7 @@ def _check_arrived(arrived: Sequence[Arrived], lines: Mapping[int, PurchaseLine]
         left = line.quantity - line.received
         if row.quantity > left:
             raise RefusedError(
-                f"{line.item.sku}: {row.quantity.normalize():f} arrived, but only {left.normalize():f} are still "
+                f"{line.item.sku}: {spoken(row.quantity)} arrived, but only {spoken(left)} are still "
                 "ordered. Receive what was ordered and raise another order for the rest.",
                 field=f"lines.{row.line_id}",
             )

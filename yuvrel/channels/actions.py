@@ -133,7 +133,7 @@ def change_settings(actor: Actor, connection_id: int, version: int, changes: dic
     if row.version != version:
         raise StaleError
     before = {name: str(getattr(row, name)) for name in SETTINGS if name in changes}
-    _check_settings(row, changes)
+    check_settings(row, changes)
     for name in SETTINGS:
         if name in changes:
             setattr(row, name, changes[name])
@@ -180,7 +180,8 @@ def remove(actor: Actor, connection_id: int) -> None:
     row.delete()
 
 
-def _check_settings(row: Connection, changes: dict[str, Any]) -> None:
+def check_settings(row: Connection, changes: dict[str, Any]) -> None:
+    """Raises BadInputError naming the setting that cannot be."""
     known = set(Location.objects.values_list("pk", flat=True))
     wanted = set(changes.get("feeds", [])) | ({changes["fulfils_from"]} if "fulfils_from" in changes else set())
     if not wanted <= known:
@@ -189,12 +190,13 @@ def _check_settings(row: Connection, changes: dict[str, Any]) -> None:
         ("buffer", Decimal(0), Decimal(10**9)),
         ("share_percent", Decimal(0), Decimal(100)),
         ("minimum", Decimal(0), Decimal(10**9)),
+        ("maximum", Decimal(0), Decimal(10**9)),
         ("every_seconds", Decimal(5), Decimal(86_400)),
         ("fee_percent", Decimal(0), Decimal(100)),
         ("projected_days", Decimal(0), Decimal(365)),
     ]
     for name, low, high in bounds:
-        if name in changes and not low <= Decimal(changes[name]) <= high:
+        if changes.get(name) is not None and not low <= Decimal(changes[name]) <= high:
             raise BadInputError(f"{name.replace('_', ' ')} must lie between {low} and {high}.", field=name)
     if "name" in changes and not str(changes["name"]).strip():
         raise BadInputError("Give the connection a name.", field="name")

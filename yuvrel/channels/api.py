@@ -24,6 +24,7 @@ from . import actions, exchange, linking, outward, queries, snags
 from .access import unseal
 from .jobs import apply_inbound, wake_exchange
 from .models import Connection
+from .rehearsal import rehearse_rules
 from .schemas import (
     AsideIn,
     BenchPage,
@@ -32,6 +33,8 @@ from .schemas import (
     ConnectionRow,
     KindOut,
     LinkIn,
+    RulesIn,
+    RulesRehearsal,
     SettingsIn,
     SnagPage,
     TakeListingsIn,
@@ -75,11 +78,21 @@ def get(request: HttpRequest, connection_id: int) -> Any:
 @router.patch("/connections/{int:connection_id}", response=ConnectionOut, operation_id="change_connection")
 def change(request: HttpRequest, connection_id: int, body: SettingsIn) -> Any:
     """Change settings."""
-    given = body.model_dump(exclude_unset=True)
-    version = given.pop("version")
-    changes = {k: v for k, v in given.items() if v is not None or k == "maximum"}
+    changes = _given(body)
+    version = changes.pop("version")
     row = actions.change_settings(actor(request), connection_id, version, changes)
     return queries.connection_page(row)
+
+
+@router.post("/connections/{int:connection_id}/rehearsal", response=RulesRehearsal, operation_id="rehearse_rules")
+def rehearse(request: HttpRequest, connection_id: int, body: RulesIn) -> Any:
+    """What a change of rules would show; nothing is changed."""
+    return rehearse_rules(actor(request), connection_id, _given(body))
+
+
+def _given(body: RulesIn) -> dict[str, Any]:
+    """What was sent; null says no limit for a maximum and nothing for the rest."""
+    return {k: v for k, v in body.model_dump(exclude_unset=True).items() if v is not None or k == "maximum"}
 
 
 @router.delete("/connections/{int:connection_id}", response={204: None}, operation_id="remove_connection")

@@ -7,6 +7,8 @@ from collections.abc import Callable
 from django.db import transaction
 from django.utils import timezone
 from procrastinate.contrib.django import app
+from procrastinate.exceptions import UniqueViolation
+from procrastinate.jobs import Status
 
 from yuvrel.connectors.base import Can
 from yuvrel.connectors.http import ConnectorError
@@ -169,6 +171,13 @@ def _close_idle_snags() -> None:
 @app.periodic(cron="* * * * * */10")
 @app.task(name="channels.rescue", queueing_lock="rescue", pass_context=False)
 async def rescue(timestamp: int) -> None:
-    """Jobs whose worker died in the middle start again; until then they hold their lock."""
+    """Jobs whose worker died in the middle start again; until then they hold their lock.
+
+    One of which another waits already (a periodic one) is given up instead: that one does the same
+    work, and can only begin when this one holds the lock no more.
+    """
     for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=STALLED):
-        await app.job_manager.retry_job(job)
+        try:
+            await app.job_manager.retry_job(job)
+        except UniqueViolation:
+            await app.job_manager.finish_job(job, status=Status.ABORTED, delete_job=False)

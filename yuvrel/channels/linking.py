@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterable
 from datetime import datetime
 from decimal import Decimal
+from typing import Any
 
 from django.db import transaction
 
@@ -15,6 +16,7 @@ from yuvrel.connectors.base import pages
 from yuvrel.connectors.messages import RemoteListing, Unreadable
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError, YuvrelError
 from yuvrel.core.pairing import ItemFacts, ListingFacts, PairingIndex, Verdict
+from yuvrel.kit.bulk import update_many
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
@@ -78,41 +80,60 @@ def _report_unread(connection: Connection, unread: list[Unreadable]) -> None:
 
 @transaction.atomic
 def _keep(connection: Connection, rows: Iterable[RemoteListing], at: datetime) -> None:
-    for row in rows:
-        facts = {
-            "group_id": row.group_id[:80],
-            "sku": row.sku.strip()[:60],
-            "barcode": row.barcode.strip()[:40],
-            "title": row.title[:200],
-            "product_title": row.product_title[:200],
-            "options": row.options,
-            "category": row.category[:60],
-            "price": row.price,
-            "service": row.service,
-            "shown": row.quantity,
-            "shown_at": at,
-        }
-        Listing.objects.update_or_create(connection=connection, external_id=row.external_id, defaults=facts)
+    """Write what a page says of each listing, known ones and new ones, in a few statements; the last word counts."""
+    told = {row.external_id: row for row in rows}
+    known = list(Listing.objects.filter(connection=connection, external_id__in=told))
+    for listing in known:
+        for name, value in _facts(told.pop(listing.external_id), at).items():
+            setattr(listing, name, value)
+    update_many(known, FACTS)
+    new = [Listing(connection=connection, external_id=key, **_facts(row, at)) for key, row in told.items()]
+    Listing.objects.bulk_create(new, ignore_conflicts=True)
+
+
+FACTS = ("group_id", "sku", "barcode", "title", "product_title", "options", "category", "price", "service", "shown", "shown_at")
+
+
+def _facts(row: RemoteListing, at: datetime) -> dict[str, Any]:
+    return {
+        "group_id": row.group_id[:80],
+        "sku": row.sku.strip()[:60],
+        "barcode": row.barcode.strip()[:40],
+        "title": row.title[:200],
+        "product_title": row.product_title[:200],
+        "options": row.options,
+        "category": row.category[:60],
+        "price": row.price,
+        "service": row.service,
+        "shown": row.quantity,
+        "shown_at": at,
+    }
 
 
 @transaction.atomic
 def _pair_all(actor: Actor, connection: Connection) -> dict[str, int]:
     index = pairing_index()
     counts = {"paired": 0, "left to pair": 0, "clashing": 0}
-    waiting = Listing.objects.select_for_update().filter(connection=connection, link=Listing.Link.UNLINKED)
-    skus: dict[str, int] = defaultdict(int)
+    waiting = list(Listing.objects.select_for_update().filter(connection=connection, link=Listing.Link.UNLINKED).order_by("pk"))
+    skus = Counter(listing.sku.casefold() for listing in waiting)
+    linked, left = [], []
     for listing in waiting:
-        skus[listing.sku.casefold()] += 1
-    for listing in waiting.order_by("pk"):
         verdict = index.verdict(facts_of(listing))
-        twice = listing.sku and skus[listing.sku.casefold()] > 1
+        twice = bool(listing.sku) and skus[listing.sku.casefold()] > 1
         if verdict.linked and not twice:
-            _link(listing, verdict.linked, verdict.reason)
+            listing.link, listing.item_id, listing.link_reason = Listing.Link.LINKED, verdict.linked, verdict.reason[:120]
+            listing.version += 1
+            linked.append(listing)
             counts["paired"] += 1
-        else:
-            listing.link_reason = "Two listings carry this SKU." if twice else verdict.clash
-            listing.save(update_fields=["link_reason"])
-            counts["clashing" if verdict.clash or twice else "left to pair"] += 1
+            continue
+        reason = "Two listings carry this SKU." if twice else verdict.clash
+        if listing.link_reason != reason:
+            listing.link_reason = reason
+            left.append(listing)
+        counts["clashing" if verdict.clash or twice else "left to pair"] += 1
+    update_many(linked, ["link", "item", "link_reason", "version"])
+    update_many(left, ["link_reason"])
+    record(Event.Kind.AVAILABILITY, [listing.item_id for listing in linked if listing.item_id], f"{connection.name} paired")
     audit(actor, "pair listings", "connection", connection.pk, after=counts)
     return counts
 

@@ -139,9 +139,8 @@ def _thousandths(values: Iterable[Decimal]) -> Units:
     return np.fromiter((int(value * 1000) for value in values), np.int64)
 
 
-def _pools(connection: Connection, items: _Numbered) -> Units:
+def _pools(connection: Connection, items: _Numbered, feeds: Sequence[int]) -> Units:
     """The pool of each item at the locations that feed a connection, in thousandths."""
-    feeds = [place for place, _ in places_of(connection)]
     rows = list(
         StockBalance.objects.filter(item_id__in=items.ids, location_id__in=feeds).values_list(
             "item_id", "location_id", "on_hand", "committed", "backordered"
@@ -176,14 +175,19 @@ def _due(item_ids: Sequence[int], places: Sequence[int], until: date) -> dict[tu
     return found
 
 
-def offers_of(connection: Connection, item_ids: Iterable[int]) -> dict[int, Decimal]:
-    """What a connection may show of each item, in a fixed number of queries; services have no offer."""
+def offers_of(connection: Connection, item_ids: Iterable[int], feeds: Sequence[int] | None = None) -> dict[int, Decimal]:
+    """What a connection may show of each item, in a fixed number of queries; services have no offer.
+
+    `feeds`: the locations to count instead of those that feed it now.
+    """
+    if feeds is None:
+        feeds = [place for place, _ in places_of(connection)]
     wanted = sorted(set(item_ids))
     kinds = dict(Item.objects.filter(pk__in=wanted).values_list("pk", "kind"))
     bundles = _Numbered.of(pk for pk, kind in kinds.items() if kind == Item.Kind.BUNDLE)
     parts = list(BundleComponent.objects.filter(bundle_id__in=bundles.ids).values_list("bundle_id", "component_id", "quantity"))
     stocked = _Numbered.of([pk for pk, kind in kinds.items() if kind == Item.Kind.STOCKED] + [part for _, part, _ in parts])
-    pools = _pools(connection, stocked)
+    pools = _pools(connection, stocked, feeds)
     kits = bundle_pools(
         pools,
         np.fromiter((bundles.number[b] for b, _, _ in parts), np.int64),

@@ -109,14 +109,9 @@ class ConnectionIn(Schema):
     token: str = Field(max_length=300)
 
 
-class SettingsIn(Schema):
-    """Changed settings; what is left out stays."""
+class RulesIn(Schema):
+    """Changed rules of what is shown; what is left out stays."""
 
-    version: int
-    name: str | None = Field(None, max_length=80)
-    address: str | None = Field(None, max_length=300)
-    prefix: str | None = Field(None, max_length=12)
-    fulfils_from: Id | None = None
     feeds: list[Id] | None = Field(None, max_length=100)
     basis: str | None = Field(None, pattern="^(available|projected)$")
     projected_days: int | None = None
@@ -124,6 +119,43 @@ class SettingsIn(Schema):
     share_percent: MoneyIn | None = None
     minimum: QuantityIn | None = None
     maximum: QuantityIn | None = None
+
+
+class ShiftOut(Schema):
+    """A listing that would show something else; `at_stake`: margin of the units no longer shown."""
+
+    listing_id: int
+    item_id: int
+    title: str
+    sku: str
+    now: Quantity
+    then: Quantity
+    at_stake: Money
+
+
+class RulesRehearsal(Schema):
+    """What a change of rules would do to all linked listings; `rows`: those it matters most for."""
+
+    listings: int
+    rising: int
+    falling: int
+    to_zero: int
+    from_zero: int
+    units_now: Quantity
+    units_then: Quantity
+    at_stake: Money
+    currency: str
+    rows: list[ShiftOut]
+
+
+class SettingsIn(RulesIn):
+    """Changed settings; what is left out stays."""
+
+    version: int
+    name: str | None = Field(None, max_length=80)
+    address: str | None = Field(None, max_length=300)
+    prefix: str | None = Field(None, max_length=12)
+    fulfils_from: Id | None = None
     order_states: list[str] | None = Field(None, max_length=20)
     backorders: bool | None = None
     automatic: bool | None = None

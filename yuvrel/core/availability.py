@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from .errors import BadInputError
-from .money import ZERO, floor_to
+from .money import ZERO, floor_to, spoken
 from .working import Step, Working
 
 Basis = Literal["available", "projected"]
@@ -96,11 +96,11 @@ def offer(pool: Decimal, rule: OfferRule) -> Decimal:
 def _pool_steps(shelves: Sequence[Shelf], basis: Basis) -> list[Step]:
     steps = []
     for shelf in shelves:
-        note = f"{shelf.on_hand.normalize():f} on hand − {shelf.committed.normalize():f} committed"
+        note = f"{spoken(shelf.on_hand)} on hand − {spoken(shelf.committed)} committed"
         amount = shelf.on_hand - shelf.committed
         if basis == "projected":
             amount += shelf.incoming_due
-            note += f" + {shelf.incoming_due.normalize():f} incoming"
+            note += f" + {spoken(shelf.incoming_due)} incoming"
         steps.append(Step(shelf.location, max(ZERO, amount), note, op="+"))
     owed = sum((shelf.backordered for shelf in shelves), ZERO)
     if owed:
@@ -121,7 +121,7 @@ def offer_for(
     """
     if parts is not None:
         pool = bundle_pool([(amount, each) for _, amount, each in parts])
-        steps = [Step(title, amount, f"÷ {each.normalize():f} per kit", kind="fact") for title, amount, each in parts]
+        steps = [Step(title, amount, f"÷ {spoken(each)} per kit", kind="fact") for title, amount, each in parts]
     else:
         pool = pool_of(shelves, rule.basis)
         steps = _pool_steps(shelves, rule.basis)
@@ -129,7 +129,7 @@ def offer_for(
     steps.append(Step("Pool", pool, f"by {rule.basis} stock", kind="subtotal"))
     steps.append(Step("Buffer", rule.buffer, "this connection", op="-"))
     if rule.share_percent != 100:
-        steps.append(Step("Share", f"{rule.share_percent.normalize():f} %", "rounded down", op="×"))
+        steps.append(Step("Share", f"{spoken(rule.share_percent)} %", "rounded down", op="×"))
     if rule.step != 1:
         steps.append(Step("Step", rule.step, "down to a whole step", kind="fact"))
     if rule.minimum:

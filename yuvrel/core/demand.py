@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .errors import BadInputError
+from .money import spoken
 from .working import Step, Working
 
 Floats = NDArray[np.float64]
@@ -76,11 +77,11 @@ def velocity_sentence(velocity: Velocity) -> str:
     if not velocity.days_in_stock:
         return "It was never in stock in the reference window, so its demand is unknown."
     text = (
-        f"{velocity.per_day.normalize():f} a day: {velocity.units.normalize():f} sold on the "
+        f"{spoken(velocity.per_day)} a day: {spoken(velocity.units)} sold on the "
         f"{velocity.days_in_stock} days it was in stock, of {velocity.days}."
     )
     if velocity.days_out:
-        text += f" Counting the {velocity.days_out} empty days would have said {velocity.naive_per_day.normalize():f}."
+        text += f" Counting the {velocity.days_out} empty days would have said {spoken(velocity.naive_per_day)}."
     return text
 
 

@@ -28,7 +28,7 @@ ROBUST = 1.4826
 
 @dataclass(frozen=True)
 class SoldLine:
-    """One line of an order: what was asked for, on the day it was asked for."""
+    """One line of an order: what was asked for, on the day it was asked for. `ref` names it to the caller."""
 
     item: int
     location: int
@@ -36,22 +36,29 @@ class SoldLine:
     quantity: float
     order: str = ""
     returned: bool = False
+    ref: int = 0
 
 
 @dataclass(frozen=True)
 class Bulk:
-    """An order line far above what is usual for its item and location."""
+    """An order line far above what is usual for its item and location, or one that somebody decided about.
+
+    `aside`: whether it is left out of the demand. `by_hand`: whether a person said so.
+    """
 
     line: SoldLine
     usual: float
     limit: float
+    aside: bool = False
+    by_hand: bool = False
 
     @property
     def sentence(self) -> str:
         """In words."""
+        above = f"anything above {self.limit:.0f} counts as a one-off" if np.isfinite(self.limit) else "too few to tell one-offs"
         return (
             f"{self.line.quantity:g} on {self.line.day.isoformat()}{f' ({self.line.order})' if self.line.order else ''}: "
-            f"an order is usually {self.usual:g}, and anything above {self.limit:.0f} counts as a one-off."
+            f"an order is usually {self.usual:g}, and {above}."
         )
 
 
@@ -107,29 +114,33 @@ def exploded(lines: Iterable[SoldLine], parts: Parts) -> list[SoldLine]:
             found.append(line)
             continue
         for part, each in known[line.item].items():
-            found.append(SoldLine(part, line.location, line.day, line.quantity * each, line.order))
+            found.append(SoldLine(part, line.location, line.day, line.quantity * each, line.order, ref=line.ref))
     return found
 
 
-def bulk_lines(lines: Iterable[SoldLine]) -> list[Bulk]:
+def bulk_lines(lines: Iterable[SoldLine], *, set_aside: bool = False, decided: Mapping[int, bool] | None = None) -> list[Bulk]:
     """One-off bulk orders: lines whose quantity is far above the median of their item and location.
 
     log q > log median + 4 × max(1.4826 × median absolute deviation of log q, 0.4): at least about
-    five times the usual. Only where ten lines or more say what is usual. Source of the robust
-    deviation: Iglewicz and Hoaglin, How to detect and handle outliers (ASQC 1993).
+    five times the usual. Only where ten lines or more say what is usual. `set_aside`: whether those
+    are left out of the demand; `decided`: by `ref`, what somebody said instead, also of other lines.
+    Source of the robust deviation: Iglewicz and Hoaglin, How to detect and handle outliers (ASQC 1993).
     """
+    said = decided or {}
     by_key: dict[Key, list[SoldLine]] = {}
     for line in lines:
         by_key.setdefault((line.item, line.location), []).append(line)
     found = []
     for group in by_key.values():
-        if len(group) < LEAST_LINES:
-            continue
         logs = np.log([line.quantity for line in group])
         middle = float(np.median(logs))
         deviation = max(ROBUST * float(np.median(np.abs(logs - middle))), LEAST_DEVIATION)
-        limit = float(np.exp(middle + BULK_DEVIATIONS * deviation))
-        found += [Bulk(line, float(np.exp(middle)), limit) for line in group if line.quantity > limit]
+        limit = float(np.exp(middle + BULK_DEVIATIONS * deviation)) if len(group) >= LEAST_LINES else float("inf")
+        found += [
+            Bulk(line, float(np.exp(middle)), limit, said.get(line.ref, set_aside), line.ref in said)
+            for line in group
+            if line.quantity > limit or line.ref in said
+        ]
     return found
 
 
@@ -241,19 +252,19 @@ def history(
     seen: Floats | None = None,
     successors: Mapping[Key, Key] | None = None,
     set_bulk_aside: bool = False,
+    decided: Mapping[int, bool] | None = None,
 ) -> History:
     """Demand series of `keys` over the `days` before `end`.
 
     `seen`: n × days, share of each day in stock (`share_in_stock`); all of it when left out.
     `successors`: key -> key it takes over from. One-offs are reported either way, and left out of
-    the series with `set_bulk_aside`. Raises BadInputError as the steps do.
+    the series with `set_bulk_aside` or as `decided` says (`bulk_lines`). Raises BadInputError as the steps do.
     """
     start = end - timedelta(days=days)
     single = exploded(lines, parts or {})
-    bulk = bulk_lines(single)
-    if set_bulk_aside:
-        one_off = {id(found.line) for found in bulk}
-        single = [line for line in single if id(line) not in one_off]
+    bulk = bulk_lines(single, set_aside=set_bulk_aside, decided=decided)
+    left_out = {id(found.line) for found in bulk if found.aside}
+    single = [line for line in single if id(line) not in left_out]
     units = daily_units(single, keys, start, days)
     share = np.ones_like(units) if seen is None else np.asarray(seen, dtype=np.float64)
     if share.shape != units.shape:

@@ -45,6 +45,12 @@ def floor_to(value: Decimal, step: Decimal) -> Decimal:
     return (value / step).to_integral_value(rounding=ROUND_DOWN) * step
 
 
+def spoken(value: Decimal, *, signed: bool = False) -> str:
+    """`value` as it stands in a sentence: no superfluous zeros, a true minus sign; with `signed` also a plus."""
+    text = f"{value.normalize():{'+' if signed else ''}f}"
+    return text.replace("-", "−")
+
+
 def parse_decimal(text: str, field: str) -> Decimal:
     """A finite Decimal from `text`. Raises BadInputError naming `field`."""
     try:

@@ -8,7 +8,7 @@ from decimal import Decimal
 from typing import Literal
 
 from .errors import BadInputError
-from .money import ZERO, minor_unit, round_money, split_tax
+from .money import ZERO, minor_unit, round_money, split_tax, spoken
 from .postings import Revenue
 from .working import Step, Working
 
@@ -163,7 +163,7 @@ def profit(
         Step("Net revenue", net, kind="subtotal"),
         Step("Shipping and surcharges charged", charged, op="+"),
         Step("Cost of goods", cost, basis, op="-"),
-        Step("Channel fees", fees, f"{fee_rate.normalize():f} % of {gross} + {fee_fixed}", op="-"),
+        Step("Channel fees", fees, f"{spoken(fee_rate)} % of {gross} + {fee_fixed}", op="-"),
         Step("Carrier", carrier, op="-"),
         Step("Contribution", contribution, f"{margin} % of net revenue" if margin is not None else "", kind="result"),
     )

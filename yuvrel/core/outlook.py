@@ -4,7 +4,10 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, field
+from datetime import date, timedelta
+from decimal import Decimal
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from scipy.special import ndtri
@@ -14,9 +17,13 @@ from .errors import BadInputError
 from .forecast import Forecast, quantile
 from .forecast.series import Floats
 from .history import DAYS, Period
+from .working import Step, Working
 
 # Beyond the forecast's reach the mean of its last weeks goes on.
 TAIL_DAYS = 28
+WEEK = 7
+CENT = Decimal("0.01")
+MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct", "Nov", "Dec")
 
 
 def safety_stock(level: float, daily_mean: float, daily_deviation: float, lead_days: float, lead_deviation: float = 0.0) -> float:
@@ -69,6 +76,10 @@ class Outlook:
             return float(np.interp(max(0.0, days), np.arange(self.reach + 1), self._sums))
         return float(self._sums[-1]) + (days - self.reach) * self.tail
 
+    def a_day(self, days: int) -> Decimal:
+        """Mean demand a day over the next `days` days, to 0.01; that beyond the path when there are none."""
+        return _cents(self.total(days) / days if days else self.tail)
+
     def between(self, begin: float, end: float) -> float:
         """Mean demand from day `begin` to day `end`."""
         return self.total(end) - self.total(begin)
@@ -81,6 +92,19 @@ class Outlook:
             squares = np.concatenate(([0.0], self.deviation**2))
             return math.sqrt(float(np.interp(days, np.arange(self.reach + 1), squares)))
         return float(self.deviation[-1]) * math.sqrt(days / self.reach)
+
+    def after(self, days: int) -> Outlook:
+        """As it looks `days` days later, with nothing new known: the days gone by are dropped.
+
+        Raises BadInputError when none are left.
+        """
+        if days <= 0:
+            return self
+        left = self.reach - days
+        if left <= 0:
+            raise BadInputError("This forecast lies wholly in the past.", field="days")
+        factors = None if self.factors is None else self.factors[:, :left]
+        return Outlook(self.mean[days:], self.deviation[:left], self.sentence, self.levels, factors)
 
     def until(self, units: float) -> float | None:
         """Days until that many units have sold by the mean path; None when they never will."""
@@ -118,23 +142,92 @@ def flat(velocity: Velocity, days: int = TAIL_DAYS) -> Outlook:
     return Outlook(np.full(days, float(velocity.per_day)), deviation, velocity_sentence(velocity))
 
 
-def outlook_of(forecast: Forecast, row: int, period: Period) -> Outlook:
-    """One row of a forecast, spread evenly over the days of its periods.
+@dataclass(frozen=True)
+class Path:
+    """One series' forecast in plain numbers, as it is kept: by whole periods of `width` days.
 
-    Within a period the variance of the sum grows evenly from the period before.
+    `mean`: units a period. `total`: deviation of the sum to each period's end. `levels`, `factors`:
+    levels × periods, what the past test says the deviation must be multiplied by. `low`, `high`: the
+    10 % and the 90 % quantile of each period, for drawing.
     """
-    width = DAYS[period]
-    horizon = forecast.mean.shape[1]
-    reach = int(horizon * width)
-    edges, days = np.arange(horizon + 1) * width, np.arange(1, reach + 1)
-    sums = np.interp(days, edges, np.concatenate(([0.0], np.cumsum(forecast.mean[row]))))
-    squares = np.interp(days, edges, np.concatenate(([0.0], forecast.spread.total[row] ** 2)))
-    place = np.minimum((np.ceil(days / width) - 1).astype(int), horizon - 1)
-    factors = forecast.spread.total_stretch
-    return Outlook(
-        np.diff(sums, prepend=0.0),
-        np.sqrt(squares),
-        forecast.choice.sentence(row),
-        forecast.spread.levels,
-        np.ones((1, reach)) if factors is None else factors[row][:, place],
-    )
+
+    width: float
+    mean: list[float]
+    total: list[float]
+    levels: list[float]
+    factors: list[list[float]]
+    low: list[float]
+    high: list[float]
+
+    def outlook(self, sentence: str = "") -> Outlook:
+        """Spread evenly over the days of its periods; within one the variance of the sum grows evenly."""
+        horizon = len(self.mean)
+        reach = int(horizon * self.width)
+        edges, days = np.arange(horizon + 1) * self.width, np.arange(1, reach + 1)
+        sums = np.interp(days, edges, np.concatenate(([0.0], np.cumsum(self.mean))))
+        squares = np.interp(days, edges, np.concatenate(([0.0], np.square(self.total))))
+        place = np.minimum((np.ceil(days / self.width) - 1).astype(int), horizon - 1)
+        factors = np.asarray(self.factors, dtype=np.float64)[:, place]
+        return Outlook(np.diff(sums, prepend=0.0), np.sqrt(squares), sentence, tuple(self.levels), factors)
+
+    def as_dict(self) -> dict[str, Any]:
+        """For storing; figures to six digits."""
+        return {name: _short(value) for name, value in vars(self).items()}
+
+
+def _short(value: Any) -> Any:
+    return [_short(one) for one in value] if isinstance(value, list) else float(f"{value:.6g}")
+
+
+def paths_of(forecast: Forecast, period: Period) -> list[Path]:
+    """Every row of a forecast."""
+    spread = forecast.spread
+    count, horizon = forecast.mean.shape
+    low, high = forecast.quantiles(0.1), forecast.quantiles(0.9)
+    factors = np.ones((count, 1, horizon)) if spread.total_stretch is None else spread.total_stretch
+    levels = list(spread.levels) or [0.5]
+    return [
+        Path(
+            DAYS[period],
+            forecast.mean[row].tolist(),
+            spread.total[row].tolist(),
+            levels,
+            factors[row].tolist(),
+            low[row].tolist(),
+            high[row].tolist(),
+        )
+        for row in range(count)
+    ]
+
+
+def demand_working(outlook: Outlook, days: int, today: date, subject: str, *, a_day: bool = False) -> Working:
+    """The demand of the next `days` days, week by week; units to 0.01, so rounded that the weeks add up.
+
+    With `a_day` divided by the days (0.01 again; the mean beyond the forecast when there are none).
+    """
+    steps, total = [], Decimal(0)
+    for begin in range(0, days, WEEK):
+        end = min(days, begin + WEEK)
+        until = _cents(outlook.total(end))
+        first, last = today + timedelta(days=begin), today + timedelta(days=end - 1)
+        note = "beyond the forecast, its last weeks go on" if begin >= outlook.reach else ""
+        steps.append(Step(_span(first, last), until - total, note, op="+" if begin else ""))
+        total = until
+    steps.append(Step(f"Demand, {days} days", total, kind="subtotal" if a_day else "result"))
+    if a_day:
+        steps.append(Step("Days", Decimal(days), op="÷"))
+        steps.append(Step("A day", outlook.a_day(days), kind="result"))
+    return Working("How many will sell?", subject, tuple(steps), outlook.sentence)
+
+
+def _cents(units: float) -> Decimal:
+    return Decimal(str(round(units, 6))).quantize(CENT)
+
+
+def _span(first: date, last: date) -> str:
+    """A run of days in words: 24–30 Nov, 26 Nov – 2 Dec."""
+    if first == last:
+        return f"{last.day} {MONTHS[last.month - 1]}"
+    if first.month == last.month:
+        return f"{first.day}–{last.day} {MONTHS[last.month - 1]}"
+    return f"{first.day} {MONTHS[first.month - 1]} – {last.day} {MONTHS[last.month - 1]}"

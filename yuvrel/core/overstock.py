@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 from .errors import BadInputError
-from .money import round_money
+from .money import round_money, spoken
 from .replenish import Suggestion
 from .working import Step, Working
 
@@ -41,7 +41,7 @@ def overstock(suggestion: Suggestion, cost: Decimal, retail: Decimal) -> Oversto
         Step(f"Demand, {suggestion.policy.days} days", suggestion.terms.demand, "lead time and cover", op="-"),
         Step("Too much", units, "never below zero", kind="result"),
     )
-    note = "Nothing of it sells." if months is None else f"It lasts {months.normalize():f} months beyond the plan."
+    note = "Nothing of it sells." if months is None else f"It lasts {spoken(months)} months beyond the plan."
     return Overstock(
         units,
         months,

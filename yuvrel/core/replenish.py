@@ -12,7 +12,7 @@ from typing import Literal
 from scipy.special import ndtri
 
 from .errors import BadInputError
-from .money import ZERO
+from .money import ZERO, spoken
 from .outlook import Outlook
 from .working import Step, Working
 
@@ -364,7 +364,7 @@ def _working(s: Suggestion) -> Working:
         ("To feed other places", position.to_feed, "filled from here"),
     ]
     steps += [Step(label, value, note, op="+") for label, value, note in owed if value]
-    free = f"{position.on_hand.normalize():f} − {position.committed.normalize():f}"
+    free = f"{spoken(position.on_hand)} − {spoken(position.committed)}"
     steps.append(Step("On hand less committed", position.free, free, op="-"))
     if terms.expiring:
         steps.append(Step("of which expires unsold", terms.expiring, "first to expire goes first", op="+"))
@@ -375,7 +375,7 @@ def _working(s: Suggestion) -> Working:
     if terms.need > 0 and policy.minimum > terms.need:
         steps.append(Step("up to the minimum", policy.minimum, kind="fact"))
     if terms.broken > terms.packed:
-        price = f"{s.offer.price(terms.broken).normalize():f} instead of {s.offer.price(terms.packed).normalize():f} each"
+        price = f"{spoken(s.offer.price(terms.broken))} instead of {spoken(s.offer.price(terms.packed))} each"
         steps.append(Step("up to a price break", terms.broken, price, kind="fact"))
     if terms.limit is not None and terms.limit < terms.broken:
         note = f"sold before it expires, {s.offer.keeps_days} days after arrival"
@@ -388,11 +388,11 @@ def _working(s: Suggestion) -> Working:
 def _first_steps(s: Suggestion) -> list[Step]:
     policy, terms = s.policy, s.terms
     if policy.method == "min_max":
-        note = f"at or below {policy.reorder_point.normalize():f}"
+        note = f"at or below {spoken(policy.reorder_point)}"
         return [Step("Order up to", policy.order_up_to, note)]
     figure = {
         "units": "fixed units",
-        "days": f"{policy.safety_figure.normalize():f} days of sales",
+        "days": f"{spoken(policy.safety_figure)} days of sales",
         "service": f"service {policy.safety_figure * 100:.0f} %",
     }[policy.safety]
     if policy.safety == "service" and s.outlook.measured:
@@ -405,7 +405,7 @@ def _first_steps(s: Suggestion) -> list[Step]:
 
 def _last_note(s: Suggestion) -> str:
     if s.quantity > 0:
-        return f"whole packs of {s.policy.pack.normalize():f}"
+        return f"whole packs of {spoken(s.policy.pack)}"
     if s.terms.need > 0:
-        return f"less than the minimum of {s.policy.minimum.normalize():f} would be sold before it expires"
+        return f"less than the minimum of {spoken(s.policy.minimum)} would be sold before it expires"
     return "none needed"

@@ -1,0 +1,4 @@
+"""The Larkmead scenario: a beekeepers' outfitter, made up from end to end."""
+
+# The account at the far ends that is left for the visitor to connect.
+NOT_YET_CONNECTED = "larkmead-trade"

@@ -20,6 +20,14 @@ SEED = 20270314
 PLACES = ("tannery-yard", "mill-lane", "wagon")
 SHARE = {"tannery-yard": 0.68, "mill-lane": 0.27, "wagon": 0.05}
 LEAD = {s.code: s.lead for s in SUPPLIERS}
+# Now and then a club equips itself at once: days before today, what, how many, which club.
+CLUB_ORDERS = (
+    (210, "VEI-RND", 24, 1),
+    (150, "SMK-BRS-S", 20, 3),
+    (120, "SUI-VEN-M", 18, 3),
+    (47, "SYR-005", 40, 0),
+    (33, "JAR-340-24", 24, 2),
+)
 PROMOTIONS = ((3, 20, 9, 1.5), (11, 24, 6, 1.7))
 
 
@@ -61,6 +69,7 @@ class Basket:
     hour: float
     place: str
     lines: list[tuple[str, int, Decimal]] = field(default_factory=list)
+    club: int | None = None
 
 
 @dataclass
@@ -207,6 +216,11 @@ class Simulation:
                     wanted[place].append((spec, units))
         for place, rows in wanted.items():
             self.fill_baskets(day, place, rows)
+        for ago, sku, units, club in CLUB_ORDERS:
+            if (self.today - day).days == ago and self.out.stock[sku, PLACES[0]] >= units:
+                basket = Basket(day, 11.5, PLACES[0], [(sku, units, self.take(BY_SKU[sku], units))], club)
+                self.out.stock[sku, PLACES[0]] -= units
+                self.book(day, [basket])
 
     def fill_baskets(self, day: date, place: str, rows: list[tuple[Spec, int]]) -> None:
         """Spread a day's sales over orders of one to a few lines."""

@@ -115,6 +115,8 @@ class Past:
             till = basket.place != "tannery-yard"
             connection = self.connections[basket.place]
             customer = None if till else customers[self.random.randrange(len(customers))]
+            if basket.club is not None:
+                customer = customers[basket.club - len(CLUBS)]
             rows.append(
                 SalesOrder(
                     connection=connection,

@@ -20,8 +20,10 @@ from yuvrel.channels.models import Connection, Listing, OutboundMessage
 from yuvrel.channels.offers import load_shelves, offer_of, places_of
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
+from yuvrel.planning import forecasts
 from yuvrel.planning.queries import replenishment
 
+from . import NOT_YET_CONNECTED
 from .company import make_people, make_range, make_suppliers
 from .history import History, simulate
 from .past import Past
@@ -220,7 +222,7 @@ class Seeder:
             "product": self.products(web),
             "order": orders,
         }
-        self.setup["larkmead-trade"] = {
+        self.setup[NOT_YET_CONNECTED] = {
             "account": {**_account("shop", "Larkmead trade shop", "shop-trade-token"), "trade": True, "next_number": 701},
             "product": self.trade_products(),
             "order": [],
@@ -471,6 +473,7 @@ class Seeder:
                 due,
                 [buying.Wanted(self.items[sku].pk, places[place].pk, Decimal(units)) for sku, units in sorted(wanted.items())],
             )
+        forecasts.carry_out(forecasts.begin_run(SYSTEM, self.now).pk, lambda: self.now)
         short = [x for x in replenishment(self.today) if x.terms and x.suggestion.quantity > 0 and x.item.sku != EDITED]
         short = [x for x in short if x.location.code == "tannery-yard"]
         chosen = [x for x in short if x.terms and short[0].terms and x.terms.supplier_id == short[0].terms.supplier_id][:5]

@@ -50,7 +50,10 @@ def update_many(rows: Sequence[Model], fields: Sequence[str]) -> int:
         table=sql.Identifier(meta.db_table),
         settings=sql.SQL(", ").join(sql.SQL("{0} = given.{0}").format(name) for name in names),
     )
-    values: list[list[Any]] = [[row.pk for row in rows], *([getattr(row, c.attname) for row in rows] for c in columns)]  # type: ignore[union-attr]
+    values: list[list[Any]] = [
+        [row.pk for row in rows],
+        *([c.get_db_prep_save(getattr(row, c.attname), connection) for row in rows] for c in columns),  # type: ignore[union-attr]
+    ]
     with connection.cursor() as cursor:
         cursor.execute(statement, values)
         return int(cursor.rowcount)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from decimal import Decimal
 from typing import Any, Literal
 
 from django.http import HttpRequest, HttpResponse
@@ -80,7 +79,7 @@ def _row(line: queries.Line, rates: dict[str, Any]) -> dict[str, Any]:
         "committed": line.balance.committed,
         "incoming": line.balance.incoming,
         "backordered": line.balance.backordered,
-        "per_day": line.velocity.per_day.quantize(Decimal("0.01")),
+        "per_day": line.per_day,
         "days_out": line.velocity.days_out,
         "lead_days": line.policy.lead_days,
         "cover": line.suggestion.cover_days,
@@ -114,9 +113,8 @@ def draft(request: HttpRequest, body: DraftIn) -> Any:
     now = timezone.now()
     today = company_day(now)
     pairs = {(line.item_id, line.location_id) for line in body.lines}
-    workings = {
-        (line.item.pk, line.location.pk): line.suggestion.working.as_dict() for line in queries.replenishment(today, pairs)
-    }
+    lines = queries.replenishment(today, pairs, rates=False)
+    workings = {(line.item.pk, line.location.pk): line.suggestion.working.as_dict() for line in lines}
     wanted = [
         buying.Wanted(line.item_id, line.location_id, line.quantity, workings.get((line.item_id, line.location_id), {}))
         for line in body.lines

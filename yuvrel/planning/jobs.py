@@ -6,8 +6,9 @@ from django.utils import timezone
 from procrastinate.contrib.django import app
 
 from yuvrel.people.models import Company
+from yuvrel.people.roles import SYSTEM
 
-from . import plan
+from . import forecasts, plan
 
 
 @app.periodic(cron="* * * * * */10")
@@ -16,3 +17,34 @@ def refresh(timestamp: int = 0) -> None:
     """Every few seconds: the rows of the replenishment sheet that something happened to; all of them on a new day."""
     if Company.objects.exists():
         plan.refresh(timezone.now())
+
+
+@app.periodic(cron="*/10 * * * *")
+@app.task(name="planning.daily", queueing_lock="planning.daily")
+def daily(timestamp: int = 0) -> None:
+    """Once a day of the company: everything is forecast anew. A run whose worker died is taken up again."""
+    now = timezone.now()
+    if not Company.objects.exists():
+        return
+    if forecasts.is_due(now):
+        forecasts.begin_run(SYSTEM, now)
+    else:
+        forecasts.take_up_again()
+
+
+@app.task(name="planning.forecast")
+def forecast(run_id: int) -> None:
+    """One run over everything."""
+    forecasts.carry_out(run_id, timezone.now)
+
+
+@app.task(name="planning.forecast_category")
+def forecast_category(item_id: int) -> None:
+    """One item with its category."""
+    forecasts.forecast_category(item_id, timezone.now())
+
+
+@app.task(name="planning.rows")
+def rows(item_id: int) -> None:
+    """The rows of an item whose policy changed."""
+    plan.work_out_items({item_id}, timezone.now())

@@ -6,6 +6,10 @@ from django.db import models
 class ItemPolicy(models.Model):
     """Replenishment settings of an item, for one location or (location empty) for all."""
 
+    class Method(models.TextChoices):
+        COVER = "cover"
+        MIN_MAX = "min_max"
+
     class Safety(models.TextChoices):
         UNITS = "units"
         DAYS = "days"
@@ -17,9 +21,87 @@ class ItemPolicy(models.Model):
     cover_days = models.PositiveSmallIntegerField(default=30)
     safety = models.CharField(max_length=8, choices=Safety.choices, default=Safety.SERVICE)
     safety_figure = models.DecimalField(max_digits=12, decimal_places=3, default="0.95")
+    method = models.CharField(max_length=8, choices=Method.choices, default=Method.COVER)
+    reorder_point = models.DecimalField(max_digits=14, decimal_places=3, default=0, help_text="With min_max")
+    order_up_to = models.DecimalField(max_digits=14, decimal_places=3, default=0, help_text="With min_max")
+    forecast = models.CharField(max_length=20, default="auto", help_text="auto, or a forecasting method by name")
+    version = models.PositiveIntegerField(default=1)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["item", "location"], name="policy_once", nulls_distinct=False)]
+        constraints = [
+            models.UniqueConstraint(fields=["item", "location"], name="policy_once", nulls_distinct=False),
+            models.CheckConstraint(
+                condition=models.Q(order_up_to__gte=models.F("reorder_point")), name="policy_max_not_below_min"
+            ),
+        ]
+
+
+class ForecastRun(models.Model):
+    """One pass of the forecast over all that sells: how far it has come, and what it found."""
+
+    class State(models.TextChoices):
+        RUNNING = "running"
+        DONE = "done"
+        STOPPED = "stopped"
+        FAILED = "failed"
+
+    asked_by = models.CharField(max_length=150)
+    day = models.DateField(help_text="The first day that is forecast")
+    state = models.CharField(max_length=8, choices=State.choices, default=State.RUNNING)
+    total = models.PositiveIntegerField(default=0)
+    done = models.PositiveIntegerField(default=0)
+    stop = models.BooleanField(default=False, help_text="Somebody asked it to stop")
+    said = models.CharField(max_length=300, blank=True)
+    started_at = models.DateTimeField()
+    ended_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["state"], condition=models.Q(state="running"), name="forecast_run_alone"),
+            models.CheckConstraint(
+                condition=models.Q(state="running", ended_at=None)
+                | ~models.Q(state="running") & models.Q(ended_at__isnull=False),
+                name="forecast_run_ends_once",
+            ),
+        ]
+
+
+class ItemForecast(models.Model):
+    """What an item is expected to sell at a location; replaced by the next run."""
+
+    item = models.ForeignKey("catalogue.Item", on_delete=models.CASCADE, related_name="forecasts")
+    location = models.ForeignKey("people.Location", on_delete=models.CASCADE, related_name="forecasts")
+    start = models.DateField(help_text="Its first day")
+    method = models.CharField(max_length=20)
+    why = models.CharField(max_length=10)
+    sentence = models.CharField(max_length=400)
+    sure = models.FloatField(help_text="0 to 1: the chosen method's share when the candidates are weighed by their errors")
+    error = models.FloatField(null=True, help_text="MASE of the chosen method on the item's own past")
+    tried = models.JSONField(default=dict, help_text="By method: MASE and bias")
+    path = models.JSONField(help_text="Means, deviations and factors by week")
+    past = models.JSONField(default=list, help_text="Units of each of the last 52 weeks; null: nothing in stock")
+    month = models.DecimalField(max_digits=14, decimal_places=2, help_text="Units expected in the next 30 days")
+    last_year = models.DecimalField(
+        max_digits=14, decimal_places=2, null=True, help_text="Units sold in these 30 days a year ago"
+    )
+    one_offs = models.JSONField(default=list, help_text="Order lines far above the usual, and whether they were set aside")
+    at = models.DateTimeField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["item", "location"], name="forecast_once")]
+        indexes = [
+            models.Index(fields=["-month", "id"], name="forecast_by_units"),
+            models.Index(fields=["method", "-month", "id"], name="forecast_by_method"),
+        ]
+
+
+class SetAside(models.Model):
+    """What a person decided of an order line: left out of its item's demand, or counted although it looks like a one-off."""
+
+    line = models.OneToOneField("sales.OrderLine", on_delete=models.CASCADE, related_name="set_aside")
+    aside = models.BooleanField()
+    by = models.CharField(max_length=150)
+    at = models.DateTimeField()
 
 
 class PlanRow(models.Model):

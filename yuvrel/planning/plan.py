@@ -65,6 +65,22 @@ def _caught_up(now: datetime) -> bool:
     return True
 
 
+@transaction.atomic
+def work_out_again(now: datetime) -> None:
+    """Work out every row: the forecasts they stand on are new."""
+    mark = _mark()
+    mark.day = None
+    _work(mark, now, set())
+
+
+@transaction.atomic
+def work_out_items(items: set[int], now: datetime) -> None:
+    """Work out the rows of some items: their forecasts or policies are new."""
+    if _mark().day is not None:
+        today = company_day(now)
+        _store(queries.pairs_of(today, items), today)
+
+
 def _mark() -> PlanMark:
     PlanMark.objects.get_or_create(only=True)
     return PlanMark.objects.select_for_update().get(only=True)
@@ -96,7 +112,7 @@ def _store(pairs: set[Pair], today: date) -> set[int]:
     rates: dict[str, Decimal] = {}
     done: set[int] = set()
     for part in _parts(sorted(pairs)):
-        lines = queries.replenishment(today, set(part))
+        lines = queries.replenishment(today, set(part), rates=False)
         missing = {line.terms.supplier.currency for line in lines if line.terms} - set(rates)
         rates |= queries.rates_on(today, missing, base)
         rows = PlanRow.objects.bulk_create(
@@ -167,5 +183,6 @@ def rows(q: str, show: str, location: int | None, cursor: str, limit: int, today
 
 def _lines(pairs: Iterable[Pair], today: date) -> list[Line]:
     listed = list(pairs)
-    now = {(line.item.pk, line.location.pk): line for line in queries.replenishment(today, set(listed))} if listed else {}
+    lines = queries.replenishment(today, set(listed), rates=False) if listed else []
+    now = {(line.item.pk, line.location.pk): line for line in lines}
     return [now[pair] for pair in listed if pair in now]

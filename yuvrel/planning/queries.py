@@ -3,30 +3,33 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Set
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
+from functools import cache
 from typing import Any, TypeVar, cast
 
 import numpy as np
 from django.db.models import F, Model, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
 
-from yuvrel.buying.actions import price_at, rate_on
+from yuvrel.buying.actions import rate_on
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
 from yuvrel.catalogue.models import BundleComponent, Item
 from yuvrel.core.demand import Velocity, velocities, velocity_working
 from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money
-from yuvrel.core.outlook import flat
-from yuvrel.core.replenish import Policy, Position, SafetyMethod, Suggestion, suggest
+from yuvrel.core.outlook import TAIL_DAYS, Outlook, Path, demand_working, flat
+from yuvrel.core.replenish import Method, Offer, Policy, Position, SafetyMethod, Suggestion, suggest
 from yuvrel.core.working import Working
+from yuvrel.kit.moment import one_moment
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_zone
 from yuvrel.sales.models import OrderLine, SalesOrder
-from yuvrel.stock.models import StockBalance, StockMove
+from yuvrel.stock.models import LotBalance, StockBalance, StockMove
 
-from .models import ItemPolicy
+from .models import ItemForecast, ItemPolicy
 
 WINDOW_DAYS = 90
 M = TypeVar("M", bound=Model)
@@ -35,7 +38,7 @@ Pair = tuple[int, int]
 
 @dataclass(frozen=True)
 class Line:
-    """One row of the replenishment sheet."""
+    """One row of the replenishment sheet. Read without `rates`, a row with a forecast knows only the days out of its velocity."""
 
     item: Item
     location: Location
@@ -45,6 +48,11 @@ class Line:
     suggestion: Suggestion
     policy: Policy
     price: Decimal
+
+    @property
+    def per_day(self) -> Decimal:
+        """Units expected a day over the planning period (0.01)."""
+        return self.suggestion.outlook.a_day(self.policy.days)
 
 
 @dataclass(frozen=True)
@@ -57,24 +65,27 @@ class Demand:
     in_stock: np.ndarray
 
 
-def demand(today: date, pairs: set[Pair] | None = None, days: int = WINDOW_DAYS) -> Demand:
-    """Daily demand by item and location, kits exploded to their parts, days without stock masked."""
+def demand(today: date, pairs: set[Pair] | None = None, days: int = WINDOW_DAYS, unasked: Set[Pair] = frozenset()) -> Demand:
+    """Daily demand by item and location, kits exploded to their parts, days without stock masked.
+
+    `unasked`: of these only the days without stock are wanted; what they sold may be left out.
+    """
     start = today - timedelta(days=days)
-    sold = _sold(start, today, pairs)
+    sold = _sold(start, today, None if pairs is None else pairs - unasked)
     stocked = _closing_and_moves(start, today, pairs)
     listed = sorted(set(sold) | set(stocked)) if pairs is None else sorted(pairs)
-    units = np.zeros((len(listed), days))
-    mask = np.zeros((len(listed), days), dtype=bool)
+    units, net, out = np.zeros((3, len(listed), days))
+    opening = np.zeros(len(listed))
     for row, pair in enumerate(listed):
         for day, quantity in sold.get(pair, {}).items():
             units[row, (day - start).days] += float(quantity)
-        opening, moves = stocked.get(pair, (ZERO, {}))
-        level = opening
-        for index in range(days):
-            ins_and_outs = moves.get(start + timedelta(days=index))
-            if ins_and_outs is not None:
-                level += ins_and_outs[0]
-            mask[row, index] = level > 0 or (ins_and_outs is not None and ins_and_outs[1])
+        before, moves = stocked.get(pair, (ZERO, {}))
+        opening[row] = float(before)
+        for day, (change, left) in moves.items():
+            net[row, (day - start).days], out[row, (day - start).days] = float(change), left
+    # A thousandth is the least there can be of anything.
+    level = opening[:, None] + np.cumsum(net, axis=1)
+    mask = (level > 0.0005) | (out > 0)
     return Demand(listed, start, units, mask)
 
 
@@ -85,7 +96,7 @@ def _sold(start: date, today: date, pairs: set[Pair] | None) -> dict[Pair, dict[
     lines = OrderLine.objects.filter(
         kind=OrderLine.Kind.ITEM, item__isnull=False, order__placed_at__gte=begin, order__placed_at__lt=end
     ).exclude(order__state=SalesOrder.State.CANCELLED)
-    kits = _kits()
+    kits = kits_and_parts()
     if pairs is not None:
         wanted = {item for item, _ in pairs}
         wanted |= {kit for kit, parts in kits.items() if any(part in wanted for part, _ in parts)}
@@ -103,7 +114,8 @@ def _sold(start: date, today: date, pairs: set[Pair] | None) -> dict[Pair, dict[
     return found
 
 
-def _kits() -> dict[int, list[tuple[int, Decimal]]]:
+def kits_and_parts() -> dict[int, list[tuple[int, Decimal]]]:
+    """The parts of every kit, and how many of each."""
     kits: dict[int, list[tuple[int, Decimal]]] = defaultdict(list)
     for bundle, part, each in BundleComponent.objects.values_list("bundle_id", "component_id", "quantity"):
         kits[bundle].append((part, each))
@@ -138,24 +150,26 @@ def _closing_and_moves(
     return {pair: (level[pair], moved[pair]) for pair in level}
 
 
-def replenishment(today: date, pairs: set[Pair] | None = None) -> list[Line]:
-    """The given items at their locations, or all with demand, stock or promises, in a fixed number of queries."""
-    seen = demand(today, pairs)
-    speeds = dict(zip(seen.pairs, velocities(seen.units, seen.in_stock), strict=True)) if seen.pairs else {}
+@one_moment()
+def replenishment(today: date, pairs: set[Pair] | None = None, *, rates: bool = True) -> list[Line]:
+    """The given items at their locations, or all with demand, stock or promises, in a fixed number of queries.
+
+    Stock, moves and arrivals are of one moment: a receipt is never both on hand and still to come.
+    `rates`: whether the velocity is wanted also where a forecast stands; what was sold is not read for those without it.
+    """
     ids = None if pairs is None else {item for item, _ in pairs}
+    kept = ItemForecast.objects.only("item_id", "location_id", "start", "path", "sentence")
+    forecasts = {(row.item_id, row.location_id): row for row in _of(kept, "item", ids) if _reaches(row, today)}
+    seen = demand(today, pairs, unasked=frozenset() if rates else forecasts.keys())
+    speeds = dict(zip(seen.pairs, velocities(seen.units, seen.in_stock), strict=True)) if seen.pairs else {}
     items = {
         item.pk: item
         for item in _of(Item.objects.filter(active=True, kind=Item.Kind.STOCKED), "pk", ids).select_related("product__category")
     }
     places = {place.pk: place for place in Location.objects.all()}
-    terms = {
-        row.item_id: row
-        for row in _of(SupplierItem.objects.filter(preferred=True), "item", ids)
-        .select_related("supplier")
-        .prefetch_related("prices")
-    }
+    terms = terms_of(ids)
     balances = {(row.item_id, row.location_id): row for row in _of(StockBalance.objects.all(), "item", ids)}
-    arrivals = _arrivals(today, ids)
+    arrivals, lots = _arrivals(today, ids), _lots(today, ids)
     policies = {(row.item_id, row.location_id): row for row in _of(ItemPolicy.objects.all(), "item", ids)}
     empty = Velocity(ZERO, ZERO, WINDOW_DAYS, 0, ZERO)
     wanted = pairs if pairs is not None else set(speeds) | set(balances)
@@ -166,13 +180,37 @@ def replenishment(today: date, pairs: set[Pair] | None = None) -> list[Line]:
             continue
         balance = balances.get((item_id, place_id)) or StockBalance(item_id=item_id, location_id=place_id)
         velocity = speeds.get((item_id, place_id), empty)
-        policy = policy_of(policies, item_id, place_id, terms.get(item_id))
-        position = Position(balance.on_hand, balance.committed, balance.backordered, arrivals.get((item_id, place_id), ()))
+        pair, asked = (item_id, place_id), terms.get(item_id)
+        policy = policy_of(policies, item_id, place_id, asked)
+        position = Position(
+            balance.on_hand,
+            balance.committed,
+            balance.backordered,
+            arrivals=arrivals.get(pair, ()),
+            lots=lots.get(pair, ()),
+        )
         place = places[place_id]
-        suggestion = suggest(flat(velocity), position, policy, subject=f"{item.title} · {place.name}")
-        price = _price(terms.get(item_id), suggestion.quantity)
-        lines.append(Line(item, place, terms.get(item_id), balance, velocity, suggestion, policy, price))
+        outlook = _moved_on(forecasts[pair], today) if pair in forecasts else flat(velocity)
+        suggestion = suggest(outlook, position, policy, subject=f"{item.title} · {place.name}", offer=_offer(asked))
+        lines.append(Line(item, place, asked, balance, velocity, suggestion, policy, suggestion.price))
     return lines
+
+
+def terms_of(ids: set[int] | None) -> dict[int, SupplierItem]:
+    """What the preferred supplier of each item asks; `ids` None for all items."""
+    rows = _of(SupplierItem.objects.filter(preferred=True), "item", ids)
+    return {row.item_id: row for row in rows.select_related("supplier").prefetch_related("prices")}
+
+
+def _reaches(kept: ItemForecast, today: date) -> bool:
+    """Whether a kept forecast still says enough about the days to come."""
+    gone = (today - kept.start).days
+    return gone >= 0 and len(kept.path["mean"]) * kept.path["width"] - gone >= TAIL_DAYS
+
+
+def _moved_on(kept: ItemForecast, today: date) -> Outlook:
+    """A kept forecast as it looks today."""
+    return Path(**kept.path).outlook(kept.sentence).after((today - kept.start).days)
 
 
 def _of(rows: QuerySet[M], field: str, ids: set[int] | None) -> QuerySet[M]:
@@ -185,7 +223,7 @@ def pairs_of(today: date, items: set[int] | None = None) -> set[Pair]:
     zone = company_zone()
     start = today - timedelta(days=WINDOW_DAYS)
     begin = datetime(start.year, start.month, start.day, tzinfo=zone)
-    kits = _kits()
+    kits = kits_and_parts()
     ids = None if items is None else items | {kit for kit, parts in kits.items() if any(part in items for part, _ in parts)}
     sold = _of(OrderLine.objects.filter(kind=OrderLine.Kind.ITEM, item__isnull=False, order__placed_at__gte=begin), "item", ids)
     found: set[Pair] = set(_of(StockBalance.objects.all(), "item", items).values_list("item_id", "location_id"))
@@ -212,8 +250,8 @@ def worth(line: Line, rates: dict[str, Decimal]) -> tuple[Decimal, Decimal]:
     return amount, round_money(amount / rate) if rate else ZERO
 
 
-def _price(terms: SupplierItem | None, quantity: Decimal) -> Decimal:
-    return price_at(list(terms.prices.all()), quantity) if terms else ZERO
+def _offer(terms: SupplierItem | None) -> Offer:
+    return Offer(tuple((row.from_quantity, row.price) for row in terms.prices.all())) if terms else Offer()
 
 
 def _arrivals(today: date, ids: set[int] | None) -> dict[Pair, list[tuple[int, Decimal]]]:
@@ -225,11 +263,20 @@ def _arrivals(today: date, ids: set[int] | None) -> dict[Pair, list[tuple[int, D
     return found
 
 
+def _lots(today: date, ids: set[int] | None) -> dict[Pair, list[tuple[int, Decimal]]]:
+    """What is on hand by the days until it expires."""
+    found: dict[Pair, list[tuple[int, Decimal]]] = defaultdict(list)
+    rows = _of(LotBalance.objects.filter(on_hand__gt=0), "lot__item", ids)
+    for item, place, day, units in rows.values_list("lot__item_id", "location_id", "lot__expires_on", "on_hand"):
+        found[item, place].append((max(0, (day - today).days), units))
+    return found
+
+
 def policy_of(
     policies: dict[tuple[int, int | None], ItemPolicy], item_id: int, place_id: int, terms: SupplierItem | None
 ) -> Policy:
     """The item's policy at a location, else the item's, else 95 % service and 30 days of cover."""
-    row = policies.get((item_id, place_id)) or policies.get((item_id, None)) or ItemPolicy(item_id=item_id)
+    row = policies.get((item_id, place_id)) or policies.get((item_id, None)) or _usual()
     supplier = terms.supplier if terms else None
     lead = row.lead_days if row.lead_days is not None else (supplier.lead_days if supplier else 14)
     return Policy(
@@ -237,10 +284,19 @@ def policy_of(
         cover_days=row.cover_days,
         safety=cast(SafetyMethod, row.safety),
         safety_figure=Decimal(str(row.safety_figure)),
+        method=cast(Method, row.method),
+        reorder_point=Decimal(row.reorder_point),
+        order_up_to=Decimal(row.order_up_to),
         lead_deviation_days=supplier.lead_deviation_days if supplier else ZERO,
         minimum=terms.minimum if terms else ZERO,
         pack=terms.pack if terms else Decimal(1),
     )
+
+
+@cache
+def _usual() -> ItemPolicy:
+    """The policy of everything that has none of its own."""
+    return ItemPolicy()
 
 
 def one_line(item_id: int, location_id: int, today: date) -> Line:
@@ -257,6 +313,14 @@ def velocity_of(item_id: int, location_id: int, today: date) -> Working:
     return velocity_working(line.velocity, f"{line.item.title} · {line.location.name}")
 
 
+def demand_of(item_id: int, location_id: int, today: date) -> Working:
+    """The Working behind what is expected to sell a day over the planning period."""
+    line = one_line(item_id, location_id, today)
+    subject = f"{line.item.title} · {line.location.name}"
+    return demand_working(line.suggestion.outlook, line.policy.days, today, subject, a_day=True)
+
+
+@one_moment()
 def history(item_id: int, location_id: int, today: date, weeks: int = 104) -> dict[str, Any]:
     """Weekly units and the share of each week in stock, for the small chart in the Working."""
     days = weeks * 7

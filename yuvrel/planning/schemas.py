@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from datetime import date
+from datetime import date, datetime
+from decimal import Decimal
+from typing import Annotated, Literal
 
 from ninja import Schema
+from pydantic import Field
 
-from yuvrel.kit.wire import Money, Quantity, UnitCost
+from yuvrel.core.money import ZERO
+from yuvrel.kit.wire import Money, Quantity, QuantityIn, UnitCost
 
 
 class ArrivalOut(Schema):
@@ -100,3 +104,188 @@ class HistoryOut(Schema):
 
     start: date
     weeks: list[WeekOut]
+
+
+class ForecastRow(Schema):
+    """What an item is expected to sell at a location; `error` is the MASE of the method on its own past.
+
+    `past`: units of each of the last 52 weeks, null where nothing was in stock; `ahead`: those of the weeks to come.
+    """
+
+    item_id: int
+    location_id: int
+    sku: str
+    title: str
+    category: str
+    location: str
+    month: Quantity
+    last_year: Quantity | None
+    method: str
+    why: str
+    sentence: str
+    error: float | None
+    one_offs: int
+    past: list[float | None]
+    ahead: list[float]
+
+
+class ForecastPage(Schema):
+    """A page of forecasts."""
+
+    rows: list[ForecastRow]
+    next: str
+
+
+class MethodOut(Schema):
+    """A forecasting method, in words."""
+
+    name: str
+    words: str
+
+
+class MethodCount(MethodOut):
+    """How many items a method was chosen for."""
+
+    n: int
+
+
+class ForecastRunOut(Schema):
+    """One pass over everything, and how far it has come."""
+
+    state: str
+    day: date
+    total: int
+    done: int
+    said: str
+    asked_by: str
+    started_at: datetime
+    ended_at: datetime | None
+
+
+class ForecastHead(Schema):
+    """How the forecasts stand: `closer` have a MASE below 1, of the `tested`."""
+
+    n: int
+    tested: int
+    closer: int
+    methods: list[MethodCount]
+    locations: list[PlaceOut]
+    run: ForecastRunOut | None
+
+
+class TriedOut(Schema):
+    """A method tried on the item's own past: MASE, and mean error in the same unit."""
+
+    name: str
+    words: str
+    error: float
+    bias: float
+    chosen: bool
+
+
+class ForecastWeek(Schema):
+    """A week to come: its mean, and the 10 % and 90 % quantile."""
+
+    start: date
+    mean: float
+    low: float
+    high: float
+
+
+class OneOffOut(Schema):
+    """An order line far above the usual, or one somebody decided about."""
+
+    line: int
+    day: date
+    units: float
+    usual: float
+    aside: bool
+    by_hand: bool
+    order: str
+
+
+class SuggestionOut(Schema):
+    """The figures that a policy moves."""
+
+    quantity: Quantity
+    demand: Quantity
+    safety_stock: Quantity
+    reorder_point: Quantity
+    cover: Quantity | None
+    days: int
+
+
+class PolicyOut(Schema):
+    """How an item is replenished at a location; `lead` is the lead time that counts."""
+
+    lead_days: int | None
+    lead: int
+    cover_days: int
+    safety: str
+    safety_figure: Quantity
+    method: str
+    reorder_point: Quantity
+    order_up_to: Quantity
+    forecast: str
+    scope: str
+    version: int
+
+
+class ForecastOut(Schema):
+    """One item at one place: past, expectation, choice, policy."""
+
+    item_id: int
+    location_id: int
+    sku: str
+    title: str
+    location: str
+    today: date
+    past: HistoryOut
+    weeks: list[ForecastWeek]
+    sentence: str
+    candidates: list[TriedOut]
+    one_offs: list[OneOffOut]
+    per_day: Quantity
+    velocity: Quantity
+    month: Quantity | None
+    last_year: Quantity | None
+    at: datetime | None
+    suggestion: SuggestionOut
+    policy: PolicyOut
+    methods: list[MethodOut]
+
+
+Days = Annotated[int, Field(ge=0, le=1000)]
+Units = Annotated[QuantityIn, Field(ge=0, lt=10**9)]
+
+
+class PolicyChange(Schema):
+    """What to change of a policy; what is left out stays. `lead_days` null: the supplier's."""
+
+    lead_days: Days | None = None
+    cover_days: Days = 30
+    safety: Literal["units", "days", "service"] = "service"
+    safety_figure: Units = Decimal("0.95")
+    method: Literal["cover", "min_max"] = "cover"
+    reorder_point: Units = ZERO
+    order_up_to: Units = ZERO
+    forecast: Annotated[str, Field(max_length=20)] = "auto"
+
+
+class PolicyIn(PolicyChange):
+    """With the version that was changed."""
+
+    version: Annotated[int, Field(ge=0, lt=2**31)]
+
+
+class RehearsalOut(Schema):
+    """What would be suggested now, and what with the change."""
+
+    now: SuggestionOut
+    then: SuggestionOut
+
+
+class OneOffIn(Schema):
+    """Whether an order line is left out of the demand."""
+
+    aside: bool

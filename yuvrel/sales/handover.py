@@ -14,7 +14,7 @@ from yuvrel.books.models import JournalEntry, LedgerDocument
 from yuvrel.catalogue.models import BundleComponent, Item
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError
-from yuvrel.core.money import ZERO
+from yuvrel.core.money import ZERO, spoken
 from yuvrel.core.orders import BookedLine, InvoicePart, LineKind, invoice_parts
 from yuvrel.core.postings import Revenue
 from yuvrel.core.postings import Role as AccountRole
@@ -99,7 +99,7 @@ def _check(lines: Mapping[int, OrderLine], quantities: Mapping[int, Decimal]) ->
         left = line.quantity - line.shipped
         if quantity > left:
             raise BadInputError(
-                f"{line.title}: {quantity.normalize():f} is more than the {left.normalize():f} left to ship.",
+                f"{line.title}: {spoken(quantity)} is more than the {spoken(left)} left to ship.",
                 field=f"quantities.{line_id}",
             )
         decimals = line.item.decimals if line.item else 0
@@ -141,7 +141,7 @@ def _from_reserved(lines: Mapping[int, OrderLine], quantities: Mapping[int, Deci
         free = sum((row.quantity for row in held), ZERO)
         if needed > free:
             raise BadInputError(
-                f"{lines[line_id].title}: {free.normalize():f} are reserved, {needed.normalize():f} are asked for.",
+                f"{lines[line_id].title}: {spoken(free)} are reserved, {spoken(needed)} are asked for.",
                 field=f"quantities.{line_id}",
             )
         for row in held:

@@ -15,7 +15,7 @@ from django.db.models.functions import TruncDate
 from yuvrel.books.models import LedgerDocument
 from yuvrel.catalogue.models import BundleComponent
 from yuvrel.core.errors import NotFoundError
-from yuvrel.core.money import ZERO, round_money
+from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.core.orders import Profit, profit
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.paging import ordering, page
@@ -26,6 +26,8 @@ from .models import OrderLine, Reservation, SalesOrder, ShipmentLine
 
 SORTS = {"placed": "placed_at", "number": "number", "total": "total", "state": "state"}
 WAITING = ("received", "ready", "part-shipped", "held")
+# Of more orders than this the total is not added up for a sheet.
+MOST_ADDED = 5000
 
 
 def orders(q: str, state: str, connection: int | None) -> QuerySet[SalesOrder]:
@@ -64,7 +66,7 @@ def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: 
         .order_by()
     )
     earned = profits(rows)
-    counts = dict(SalesOrder.objects.filter(history=False).values_list("state").annotate(n=Count("id")).order_by())
+    counts = dict(SalesOrder.objects.filter(state__in=WAITING).values_list("state").annotate(n=Count("id")).order_by())
     return {
         "rows": [
             {
@@ -87,7 +89,14 @@ def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: 
         ],
         "next": following,
         "counts": counts,
+        "total": None if cursor else _total(orders(q, state, connection)),
     }
+
+
+def _total(found: QuerySet[SalesOrder]) -> Decimal | None:
+    """What all orders of a filter come to, with tax; None where they are too many to add up while somebody waits."""
+    added = found.order_by().values("pk", "total")[: MOST_ADDED + 1].aggregate(n=Count("pk"), total=Sum("total"))
+    return (added["total"] or ZERO) if added["n"] <= MOST_ADDED else None
 
 
 @dataclass(frozen=True)
@@ -237,7 +246,7 @@ def total_working(order_id: int) -> Working:
     """An order's total as the sum of its lines."""
     row = get_order(order_id)
     lines = list(row.lines.order_by("pk"))
-    steps = [Step(line.title, line.net + line.tax, f"{line.quantity.normalize():f} × {line.kind}", op="+") for line in lines]
+    steps = [Step(line.title, line.net + line.tax, f"{spoken(line.quantity)} × {line.kind}", op="+") for line in lines]
     booked = sum((line.net + line.tax for line in lines), ZERO)
     steps.append(Step("Lines here", booked, kind="subtotal"))
     steps.append(Step(f"{row.connection.name} says", row.total, f"order {row.external_number}", kind="result", unit=row.currency))
@@ -262,7 +271,7 @@ def committed_working(item_id: int, location_id: int) -> Working:
     steps.append(Step("Committed", sum((r.quantity for r in rows if r.state == "open"), ZERO), kind="result"))
     note = ""
     if owed:
-        note = f"Owed besides: {', '.join(f'{r.quantity.normalize():f} on {r.line.order.number}' for r in owed[:5])}."
+        note = f"Owed besides: {', '.join(f'{spoken(r.quantity)} on {r.line.order.number}' for r in owed[:5])}."
     subject = f"{rows[0].item.title} · {rows[0].location.name}" if rows else ""
     return Working("Who has these?", subject, tuple(steps), note)
 

@@ -31,11 +31,15 @@ class OrderRow(Schema):
 
 
 class OrderPage(Schema):
-    """A page of orders and how many stand in each state."""
+    """A page of orders and how many stand in each state.
+
+    `total`: of all that the filter finds, with tax; on the first page only, and not of more than 5,000.
+    """
 
     rows: list[OrderRow]
     next: str
     counts: dict[str, int]
+    total: Money | None
 
 
 class LineOut(Schema):

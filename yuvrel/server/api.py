@@ -13,6 +13,7 @@ from yuvrel.channels.api import router as channels
 from yuvrel.kit.auth import AUTH, actor
 from yuvrel.kit.wire import WorkingOut
 from yuvrel.planning.api import router as planning
+from yuvrel.planning.forecast_api import router as forecasts
 from yuvrel.sales.api import router as sales
 from yuvrel.stock.api import router as stock
 
@@ -28,7 +29,7 @@ api = NinjaAPI(
     description="Stock, costs and orders in agreement. Money and quantities are decimal strings.",
 )
 problems.install(api)
-for router in (people, stock, sales, planning, books, channels, agreement):
+for router in (people, stock, sales, planning, forecasts, books, channels, agreement):
     api.add_router("", router)
 
 

@@ -15,6 +15,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.channels.models import Connection, Listing
 from yuvrel.connectors.base import Can
 from yuvrel.connectors.registry import KINDS
+from yuvrel.demo import NOT_YET_CONNECTED
 from yuvrel.people.roles import Ability, Actor
 from yuvrel.sales.models import SalesOrder, Shipment
 from yuvrel.stock.models import StockBalance
@@ -66,7 +67,7 @@ def first_steps(who: Actor) -> dict[str, Any]:
 
 def _hint() -> str:
     """What the demo leaves for its visitor to do."""
-    if not settings.DEMO_STANDINS or Connection.objects.filter(address__endswith="/shop/larkmead-trade").exists():
+    if not settings.DEMO_STANDINS or Connection.objects.filter(address__endswith=f"/{NOT_YET_CONNECTED}").exists():
         return ""
     return "The trade shop is not connected yet: begin with it."
 

@@ -37,8 +37,9 @@ class _Figures:
         yield from _connections(now)
         yield _counted("yuvrel_open_drifts", "Drifts not healed", "code", Drift.objects.filter(healed_at=None), "code")
         yield _counted("yuvrel_open_snags", "Snags not resolved", "kind", Snag.objects.filter(resolved_at=None), "kind")
-        waiting = ProcrastinateJob.objects.filter(status__in=("todo", "doing"))
-        yield _counted("yuvrel_jobs", "Jobs that wait or run", "status", waiting, "status")
+        # Those that ended well are deleted, so these are few.
+        kept = ProcrastinateJob.objects.filter(status__in=("todo", "doing", "failed"))
+        yield _counted("yuvrel_jobs", "Jobs that wait, run or failed", "status", kept, "status")
         yield _single("yuvrel_oldest_job_seconds", "Age of the oldest job that could run", _oldest_job(now))
         oldest = Event.objects.filter(done_at=None).aggregate(at=Min("created_at"))["at"]
         yield _single("yuvrel_oldest_event_seconds", "Age of the oldest event not relayed", _age(now, oldest))

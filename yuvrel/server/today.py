@@ -17,6 +17,7 @@ from yuvrel.agreement.schemas import BeamOut
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.buying.queries import late_orders
 from yuvrel.channels.models import Connection, Listing, Snag
+from yuvrel.core.money import spoken
 from yuvrel.kit.wire import Money
 from yuvrel.people.queries import company_day, company_zone
 from yuvrel.planning.plan import catch_up, late_rows
@@ -167,7 +168,7 @@ def _waiting_orders() -> list[Wait]:
             "orders wait for goods",
             "/orders?state=received",
             "look",
-            f"{units.normalize():f} units on backorder",
+            f"{spoken(units)} units on backorder",
         ),
     ]
 

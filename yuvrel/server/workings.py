@@ -13,6 +13,7 @@ from yuvrel.buying import queries as buying
 from yuvrel.channels import queries as channels
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.people.queries import company_day
+from yuvrel.planning import outlooks
 from yuvrel.planning import queries as planning
 from yuvrel.sales import queries as sales
 from yuvrel.stock import queries as stock
@@ -48,6 +49,8 @@ WORKINGS: dict[str, Callable[[str], Any]] = {
     "order-total": lambda key: sales.total_working(*_ids(key, 1)),
     "suggestion": lambda key: planning.one_line(*_pair(key), _today()).suggestion.working,
     "velocity": lambda key: planning.velocity_of(*_pair(key), _today()),
+    "month": lambda key: outlooks.month_of(*_pair(key)),
+    "demand": lambda key: planning.demand_of(*_pair(key), _today()),
     "purchase-line": lambda key: buying.line_working(*_ids(key, 1)),
     "account": books.account_working,
     "entry": lambda key: books.entry_working(*_ids(key, 1)),

@@ -17,7 +17,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.core import cost as costing
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
-from yuvrel.core.money import ZERO, round_money
+from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.kit.bulk import insert_many, update_many
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
@@ -183,7 +183,7 @@ def _difference(
         raise BadInputError("Found brings units in; the change must be positive.", field="change")
     if -delta > balance.on_hand:
         raise RefusedError(
-            f"Only {balance.on_hand.normalize():f} are on hand at {location.name}. Count the item instead.", field="change"
+            f"Only {spoken(balance.on_hand)} are on hand at {location.name}. Count the item instead.", field="change"
         )
     return delta
 
@@ -240,7 +240,7 @@ def adjust(
             number,
             postings.adjustment(reason, [(item.pk, moved.moved, moved.true_up)]),
             link=cause.link,
-            memo=f"{item.sku} {reason} {delta.normalize():+f} {note}".strip(),
+            memo=f"{item.sku} {reason} {spoken(delta, signed=True)} {note}".strip(),
         )
     )
     record(Event.Kind.AVAILABILITY, [item.pk], f"{reason} {number}")

@@ -11,11 +11,11 @@ from django.db.models.functions import Coalesce
 
 from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import NotFoundError
-from yuvrel.core.money import ZERO, allocate
+from yuvrel.core.money import ZERO, allocate, spoken
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.paging import ordering, page
 from yuvrel.people.models import Location
-from yuvrel.people.queries import end_of_day
+from yuvrel.people.queries import company, end_of_day
 
 from .models import CostChange, ItemCost, LotBalance, StockBalance, StockMove
 
@@ -219,7 +219,7 @@ def on_hand_working(item_id: int, location_id: int) -> Working:
     last = rows.order_by("-happened_at", "-pk").first()
     note = ""
     if last:
-        note = f"The last move was {last.quantity.normalize():+f}, {last.reason}, {last.document or 'no document'}."
+        note = f"The last move was {spoken(last.quantity, signed=True)}, {last.reason}, {last.document or 'no document'}."
     return Working("Where does on hand come from?", f"{item.title} · {place.name}", tuple(steps), note)
 
 
@@ -231,7 +231,7 @@ def available_working(item_id: int, location_id: int) -> Working:
         Step("Committed", balance.committed, "reserved for orders", op="-"),
         Step("Available", balance.on_hand - balance.committed, kind="result", unit=item.unit),
     )
-    note = f"{balance.backordered.normalize():f} more are owed on backorders." if balance.backordered else ""
+    note = f"{spoken(balance.backordered)} more are owed on backorders." if balance.backordered else ""
     return Working("How many are free?", f"{item.title} · {place.name}", steps, note)
 
 
@@ -246,7 +246,7 @@ def value_working(item_id: int, location_id: int) -> Working:
         Step("Units in all places", cost.quantity, op="÷"),
         Step("Average cost", average.quantize(Decimal("0.0001")), kind="subtotal"),
         Step("On hand here", balance.on_hand, op="×"),
-        Step("Value here", here, "shares add up to the cent", kind="result", unit="EUR"),
+        Step("Value here", here, "shares add up to the cent", kind="result", unit=company().base_currency),
     )
     return Working("What is it worth?", f"{item.title} · {place.name}", steps)
 
@@ -259,17 +259,17 @@ def cost_working(change_id: int) -> Working:
     units = row.quantity_before + row.quantity
     after = row.value_before + row.value
     steps = (
-        Step("Value before", row.value_before, f"{row.quantity_before.normalize():f} units at {row.average_before:.4f}"),
+        Step("Value before", row.value_before, f"{spoken(row.quantity_before)} units at {row.average_before:.4f}"),
         Step(
             row.cause.capitalize(),
             abs(row.value),
-            f"{row.quantity.normalize():+f} units, {row.document}",
+            f"{spoken(row.quantity, signed=True)} units, {row.document}",
             op="+" if row.value >= 0 else "-",
             link=row.link,
         ),
         Step("Value after", after, kind="subtotal"),
         Step("Units after", units, op="÷"),
-        Step("Average cost", row.average_after, kind="result", unit="EUR"),
+        Step("Average cost", row.average_after, kind="result", unit=company().base_currency),
     )
     note = ""
     if row.true_up:

@@ -10,24 +10,35 @@ export function figure(text: string | null | undefined, zero = '·'): string {
 	return negative ? `−${grouped}` : grouped;
 }
 
-const DAY: Intl.DateTimeFormatOptions = { day: 'numeric', month: 'short', year: 'numeric' };
+/** The company's time zone; moments are told in it wherever the browser stands. */
+let zone = 'UTC';
+
+export function tellTimesIn(name: string): void {
+	zone = name;
+}
+
+function told(iso: string, options: Intl.DateTimeFormatOptions): string {
+	// A day without a time is that day everywhere.
+	const timeZone = iso.length === 10 ? 'UTC' : zone;
+	return new Intl.DateTimeFormat('en-GB', { ...options, timeZone }).format(new Date(iso));
+}
 
 /** 14 Mar 2027 */
 export function day(iso: string | null | undefined): string {
-	return iso ? new Intl.DateTimeFormat('en-GB', DAY).format(new Date(iso)) : '–';
+	return iso ? told(iso, { day: 'numeric', month: 'short', year: 'numeric' }) : '–';
+}
+
+/** 14 Mar */
+export function shortDay(iso: string): string {
+	return told(iso, { day: 'numeric', month: 'short' });
 }
 
 /** 14 Mar, 09:05 in the company's time zone; 14 Mar 2025 when it was in another year. */
-export function moment(iso: string | null | undefined, zone = 'Europe/Dublin'): string {
+export function moment(iso: string | null | undefined): string {
 	if (!iso) return '–';
-	if (new Date(iso).getFullYear() !== new Date().getFullYear()) return day(iso);
-	return new Intl.DateTimeFormat('en-GB', {
-		day: 'numeric',
-		month: 'short',
-		hour: '2-digit',
-		minute: '2-digit',
-		timeZone: zone
-	}).format(new Date(iso));
+	const year = { year: 'numeric' } as const;
+	if (told(iso, year) !== told(new Date().toISOString(), year)) return day(iso);
+	return told(iso, { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' });
 }
 
 /** "40 seconds ago"; the exact time belongs in a tooltip. */
@@ -50,6 +61,13 @@ export function count(n: number, one: string, many = `${one}s`): string {
 export function shortName(name: string, company: string): string {
 	const first = company.split(' ')[0] ?? '';
 	return first && name.startsWith(`${first} `) ? name.slice(first.length + 1) : name;
+}
+
+/** +0.19, −0.19, 0.00 */
+export function signed(value: number, places = 2): string {
+	const text = Math.abs(value).toFixed(places);
+	if (Number(text) === 0) return text;
+	return `${value < 0 ? '−' : '+'}${text}`;
 }
 
 /** A side of a beam: money with its cents, units as they are. */

@@ -1,4 +1,5 @@
 import { api, ask, type Schemas } from '#lib/api/client.ts';
+import { tellTimesIn } from '#lib/format.ts';
 
 /** Who is signed in. */
 class Session {
@@ -7,7 +8,7 @@ class Session {
 
 	async load(): Promise<void> {
 		try {
-			this.me = await ask(api.GET('/api/v1/session'));
+			this.meet(await ask(api.GET('/api/v1/session')));
 		} catch {
 			this.me = null;
 		}
@@ -15,12 +16,22 @@ class Session {
 	}
 
 	async signIn(username: string, password: string): Promise<void> {
-		this.me = await ask(api.POST('/api/v1/session', { body: { username, password } }));
+		this.meet(await ask(api.POST('/api/v1/session', { body: { username, password } })));
+	}
+
+	private meet(me: Schemas['Me']): void {
+		tellTimesIn(me.time_zone);
+		this.me = me;
 	}
 
 	async signOut(): Promise<void> {
 		await ask(api.DELETE('/api/v1/session'));
 		this.me = null;
+	}
+
+	/** The currency the books are kept in. */
+	get currency(): string {
+		return this.me?.currency ?? '';
 	}
 
 	may(ability: string): boolean {

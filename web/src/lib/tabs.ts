@@ -14,6 +14,7 @@ export const SHELF_TABS = [
 ];
 export const BUYING_TABS = [
 	{ name: 'Replenishment', path: '/buying' },
+	{ name: 'Forecasts', path: '/buying/forecasts' },
 	{ name: 'Purchase orders', path: '/buying/orders' }
 ];
 export const BOOKS_TABS = [

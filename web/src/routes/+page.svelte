@@ -1,10 +1,10 @@
 <script lang="ts">
 	import { createQuery } from '@tanstack/svelte-query';
 	import { api, ask } from '#lib/api/client.ts';
-	import { ago, count, day, figure, weight } from '#lib/format.ts';
+	import { ago, count, day, figure } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { TODAY_TABS } from '#lib/tabs.ts';
-	import Beam from '#lib/ui/Beam.svelte';
+	import Balance from '#lib/ui/Balance.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
@@ -39,32 +39,7 @@
 		<div class="morning">
 			<section class="beams" aria-label="Agreement">
 				{#each data.beams as beam (beam.code)}
-					{@const off = Number(beam.left) - Number(beam.right)}
-					<a class="panel beam" href="/books">
-						<div>
-							<span class="soft small">{beam.left_name}</span><b>{weight(beam.left, beam.money)}</b>
-						</div>
-						<div class="middle">
-							<Beam
-								tilt={beam.differing ? Math.sign(-off) || 1 : 0}
-								tone={beam.differing ? 'madder' : 'reed'}
-								size={58}
-								label={beam.differing ? count(beam.differing, 'difference') : 'level'}
-							/>
-							<span class="small" class:bad={beam.differing}
-								>{beam.differing
-									? count(beam.differing, 'difference')
-									: beam.at
-										? 'level'
-										: 'not checked'}</span
-							>
-						</div>
-						<div class="right">
-							<span class="soft small">{beam.right_name}</span><b
-								>{weight(beam.right, beam.money)}</b
-							>
-						</div>
-					</a>
+					<Balance {beam} href="/books" />
 				{/each}
 			</section>
 			<div class="lower">
@@ -151,40 +126,6 @@
 		display: grid;
 		grid-template-columns: repeat(auto-fit, minmax(168px, 1fr));
 		gap: 12px;
-	}
-	.beam {
-		display: grid;
-		grid-template-columns: auto auto;
-		justify-content: space-between;
-		color: inherit;
-		text-decoration: none;
-		padding: 12px 14px;
-		gap: 8px;
-	}
-	.beam:hover {
-		border-color: var(--rule-strong);
-	}
-	.beam div {
-		display: grid;
-	}
-	.beam b {
-		font:
-			600 16px/22px 'Literata Variable',
-			Georgia,
-			serif;
-		font-variant-numeric: tabular-nums;
-	}
-	.beam .middle {
-		grid-column: 1 / -1;
-		order: -1;
-		justify-items: center;
-	}
-	.right {
-		text-align: right;
-	}
-	.bad {
-		color: var(--madder);
-		font-weight: 600;
 	}
 	.lower {
 		display: grid;

@@ -210,6 +210,9 @@ class Choice:
     def sentence(self, row: int) -> str:
         """What was chosen for one series, why, and how sure that is."""
         name = self.names[row]
+        if self.why[row] == "borrowed":
+            words = WHY["borrowed"]
+            return f"{words[0].upper()}{words[1:]}."
         text = f"{name.capitalize()}: {METHODS[name].words}; {WHY[self.why[row]]}"
         if self.why[row] not in ("test", "default"):
             return f"{text}."

@@ -6,11 +6,11 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.special import gammaincinv, ndtri
+from scipy.special import gammainc, gammaincinv, ndtri
 
 from yuvrel.core.errors import BadInputError
 
-from .series import Floats
+from .series import Floats, Mask
 
 # A series' own errors count as much as this many windows of the errors of all.
 PRIOR_WINDOWS = 2.0
@@ -19,6 +19,8 @@ LEAST_SHARE = 0.02
 ENOUGH = 200
 # More are not needed to place a quantile.
 MOST = 1500
+# From thirty deviations above zero on, the gamma distribution and the normal one are the same.
+FAR = 900
 
 
 @dataclass(frozen=True)
@@ -61,12 +63,27 @@ def quantile(mean: Floats, deviation: Floats, level: float) -> Floats:
         raise BadInputError("A service level lies between 0 and 1.", field="level")
     mean = np.maximum(mean, 0.0)
     positive = (mean > 0) & (deviation > 0)
-    shape = np.divide(mean, deviation, out=np.ones_like(mean), where=positive) ** 2
+    near, shape = _gamma_shape(mean, deviation, positive)
     normal = mean + ndtri(level) * deviation
-    near = positive & (shape < 900)
-    bounded = np.clip(shape, 1e-4, 900)
-    skewed = gammaincinv(bounded, level) * np.divide(mean, bounded, out=np.zeros_like(mean), where=near)
+    skewed = gammaincinv(shape, level) * np.divide(mean, shape, out=np.zeros_like(mean), where=near)
     found: Floats = np.maximum(np.where(near, skewed, np.where(positive | (mean <= 0), normal, mean)), 0.0)
+    return found
+
+
+def _gamma_shape(mean: Floats, deviation: Floats, positive: Mask) -> tuple[Mask, Floats]:
+    """Where the gamma distribution is taken, and its shape there."""
+    shape = np.divide(mean, deviation, out=np.ones_like(mean), where=positive) ** 2
+    return positive & (shape < FAR), np.clip(shape, 1e-4, FAR)
+
+
+def stays_below(actual: Floats, mean: Floats, deviation: Floats, level: float) -> Mask:
+    """actual <= quantile(mean, deviation, level), for means and deviations above zero, without turning the distribution round.
+
+    Its cumulative function takes a tenth of the time of the inverse.
+    """
+    near, shape = _gamma_shape(mean, deviation, np.ones(mean.shape, dtype=bool))
+    skewed = gammainc(shape, actual * shape / mean) <= level
+    found: Mask = np.where(near, skewed, actual <= np.maximum(mean + ndtri(level) * deviation, 0.0))
     return found
 
 
@@ -154,7 +171,7 @@ def _stretch(actual: Floats, mean: Floats, deviation: Floats, level: float) -> f
     """
 
     def miss(factor: float) -> tuple[float, float]:
-        share = float((actual <= quantile(mean, deviation * factor, level)).mean())
+        share = float(stays_below(actual, mean, deviation * factor, level).mean())
         return round(abs(share - level), 3), abs(math.log(factor))
 
     best = min(np.geomspace(0.4, 2.5, 11), key=miss)

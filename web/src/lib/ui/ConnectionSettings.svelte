@@ -2,7 +2,9 @@
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { api, ask, Problem, type Schemas } from '#lib/api/client.ts';
 	import { notices } from '#lib/notice.svelte.ts';
+	import { Typing } from '#lib/typing.svelte.ts';
 	import Overtaken from './Overtaken.svelte';
+	import Rehearsal from './Rehearsal.svelte';
 
 	/** A connection's rules; saving works out every linked offer anew. */
 	type Props = { data: Schemas['ConnectionOut']; mayChange: boolean };
@@ -12,8 +14,7 @@
 	let typed = $state<Settings>({});
 	let refusal = $state<Problem | null>(null);
 	let busy = $state(false);
-	// The version that was on the page when typing began: the page itself goes on being renewed.
-	let since = $state<number | null>(null);
+	const typing = new Typing(() => data.version);
 	const places = createQuery(() => ({
 		queryKey: ['locations'],
 		queryFn: () => ask(api.GET('/api/v1/locations'))
@@ -27,15 +28,27 @@
 		)
 	);
 
-	const isOvertaken = $derived(isEdited && since !== null && since !== data.version);
+	const isOvertaken = $derived(isEdited && typing.isOvertaken);
+	const RULES = [
+		'feeds',
+		'basis',
+		'projected_days',
+		'buffer',
+		'share_percent',
+		'minimum',
+		'maximum'
+	] as const;
+	const rules = $derived(
+		Object.fromEntries(RULES.filter((name) => name in typed).map((name) => [name, typed[name]]))
+	);
 
 	function drop(): void {
 		typed = {};
-		since = null;
+		typing.end();
 	}
 
 	function set(change: Settings): void {
-		since ??= data.version;
+		typing.begin();
 		typed = { ...typed, ...change };
 	}
 
@@ -50,7 +63,7 @@
 			await ask(
 				api.PATCH('/api/v1/connections/{connection_id}', {
 					params: { path: { connection_id: data.id } },
-					body: { ...typed, version: since ?? data.version }
+					body: { ...typed, version: typing.version }
 				})
 			);
 			drop();
@@ -64,7 +77,7 @@
 </script>
 
 <form onsubmit={save} aria-label="Settings">
-	{#if isOvertaken}<Overtaken onkeep={() => (since = data.version)} ontake={drop} />{/if}
+	{#if isOvertaken}<Overtaken onkeep={() => typing.keep()} ontake={drop} />{/if}
 	<fieldset disabled={!mayChange || busy}>
 		{#if has('orders')}
 			<div class="block">
@@ -286,6 +299,9 @@
 			{/if}
 		</div>
 	</fieldset>
+	{#if mayChange && has('quantities') && Object.keys(rules).length}
+		<Rehearsal connection={data.id} version={data.version} {rules} />
+	{/if}
 	{#if mayChange}
 		<div class="save">
 			<button class="do" disabled={!isEdited || isOvertaken || busy}>Save settings</button>

@@ -18,6 +18,14 @@
 	};
 	let { question, lead, tabs = [], filters, children, totals, newPath }: Props = $props();
 	let body = $state<HTMLElement>();
+	/** The sheet that is open, or the one that a single thing was opened from: that with the longest fitting path. */
+	const open = $derived(
+		tabs
+			.filter((tab) => `${page.url.pathname}/`.startsWith(tab.path === '/' ? '//' : `${tab.path}/`))
+			.reduce((best, tab) => (tab.path.length > best.length ? tab.path : best), '')
+	);
+	const standing = (path: string): 'page' | 'true' | undefined =>
+		page.url.pathname === path ? 'page' : path === open ? 'true' : undefined;
 
 	function rows(): HTMLTableRowElement[] {
 		return body ? [...body.querySelectorAll<HTMLTableRowElement>('tr[data-row]')] : [];
@@ -103,7 +111,7 @@
 			{#if tabs.length}
 				<nav aria-label="Sheets of this station">
 					{#each tabs as tab (tab.path)}
-						<a href={tab.path} aria-current={page.url.pathname === tab.path ? 'page' : undefined}
+						<a href={tab.path} aria-current={standing(tab.path)}
 							>{tab.name}{#if tab.count}<span class="count">{tab.count}</span>{/if}</a
 						>
 					{/each}

@@ -1,6 +1,6 @@
 <script lang="ts">
 	import { createQuery } from '@tanstack/svelte-query';
-	import { api, ask } from '#lib/api/client.ts';
+	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { drawer } from '#lib/drawer.svelte.ts';
 	import { figure } from '#lib/format.ts';
 	import Pending from './Pending.svelte';
@@ -20,7 +20,18 @@
 		retry: false
 	}));
 	const data = $derived(working.data);
-	const sign = (op: string): string => (op === '-' ? '−' : op);
+	type Step = Schemas['StepOut'];
+	const isBelow = (step: Step): boolean => Boolean(step.op && step.value?.startsWith('-'));
+	// Adding what is below zero is taking it away; what is below zero and taken away stands in brackets, as on paper.
+	const sign = (step: Step): string =>
+		step.op === '-' || (step.op === '+' && isBelow(step)) ? '−' : step.op;
+	const term = (step: Step): string => {
+		if (!step.value) return '';
+		const text = figure(step.value, '0');
+		if (!isBelow(step)) return text;
+		return step.op === '+' ? text.slice(1) : `(${text})`;
+	};
+	const PLANNED = ['suggestion', 'velocity', 'demand', 'month'];
 </script>
 
 <aside class="drawer" aria-label="Working">
@@ -38,18 +49,21 @@
 							{#if step.note}<span class="soft note">{step.note}</span>{/if}
 						</td>
 						<td class="num">
-							<span class="op">{sign(step.op)}</span>
-							<span class="value" class:double={step.kind === 'result'}
-								>{step.value === null ? '' : figure(step.value, '0')}</span
-							>
+							<span class="op">{sign(step)}</span>
+							<span class="value" class:double={step.kind === 'result'}>{term(step)}</span>
 							{#if step.unit}<span class="soft small">{step.unit}</span>{/if}
 						</td>
 					</tr>
 				{/each}
 			</tbody>
 		</table>
-		{#if drawer.kind === 'suggestion' || drawer.kind === 'velocity'}<History id={drawer.key} />{/if}
+		{#if PLANNED.includes(drawer.kind)}<History id={drawer.key} />{/if}
 		{#if data.note}<p class="say">{data.note}</p>{/if}
+		{#if PLANNED.includes(drawer.kind)}
+			<p class="say">
+				<a href="/buying/forecasts/{drawer.key.replace('-', '/')}">Forecast and policy</a>
+			</p>
+		{/if}
 		{#if drawer.kind === 'drift'}<WayOut id={drawer.key} />{/if}
 	{/if}
 	<p class="keys soft">

@@ -2,10 +2,11 @@
 	import { createInfiniteQuery, createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { drawer } from '#lib/drawer.svelte.ts';
-	import { ago, count, figure, moment, shortName, weight } from '#lib/format.ts';
+	import { ago, count, figure, moment, shortName } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { BOOKS_TABS } from '#lib/tabs.ts';
+	import Balance from '#lib/ui/Balance.svelte';
 	import Beam from '#lib/ui/Beam.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
@@ -93,29 +94,7 @@
 	{#if data}
 		<div class="beams">
 			{#each data.beams as beam (beam.code)}
-				{@const off = Number(beam.left) - Number(beam.right)}
-				<section class="panel beam" aria-label="{beam.left_name}, {beam.right_name}">
-					<div>
-						<span class="soft small">{beam.left_name}</span><b>{weight(beam.left, beam.money)}</b>
-					</div>
-					<div class="middle">
-						<Beam
-							tilt={beam.differing ? (off === 0 ? 1 : -Math.sign(off)) : 0}
-							tone={beam.differing ? 'madder' : 'reed'}
-							size={62}
-							label={beam.differing ? 'tilted' : 'level'}
-						/>
-						<span class="small" class:bad={beam.differing}>
-							{#if !beam.at}not checked yet{:else if !beam.differing}agree{:else if off}{figure(
-									Math.abs(off).toFixed(beam.money ? 2 : 0)
-								)}{beam.money ? ' EUR' : ''}
-								{off > 0 ? 'more' : 'less'}{:else}{count(beam.differing, 'difference')}{/if}
-						</span>
-					</div>
-					<div class="right">
-						<span class="soft small">{beam.right_name}</span><b>{weight(beam.right, beam.money)}</b>
-					</div>
-				</section>
+				<Balance {beam} />
 			{/each}
 		</div>
 		{#if data.drifts.length}
@@ -155,9 +134,9 @@
 							title={column.name}>{shortName(column.name, session.me?.company ?? '')}</th
 						>{/each}<th><span class="sr-only">Channels and shelf</span></th><th class="num"
 						>Shelf holds</th
-					><th class="num">worth EUR</th><th><span class="sr-only">Shelf and books</span></th><th
-						class="num">Books EUR</th
-					><th>State</th></tr
+					><th class="num">worth {session.currency}</th><th
+						><span class="sr-only">Shelf and books</span></th
+					><th class="num">Books {session.currency}</th><th>State</th></tr
 				></thead
 			>
 			<tbody>
@@ -217,7 +196,7 @@
 	{#snippet totals()}
 		{#if data}<span>{count(rows.length, 'item')}{items.hasNextPage ? ' so far' : ''}</span>
 			<span class="ml-auto">Shelf <b class="double">{figure(data.worth)}</b></span><span
-				>Books <b class="double">{figure(data.booked)}</b> EUR</span
+				>Books <b class="double">{figure(data.booked)}</b> {session.currency}</span
 			>{/if}
 	{/snippet}
 </Sheet>
@@ -228,32 +207,6 @@
 		grid-template-columns: repeat(auto-fit, minmax(168px, 1fr));
 		gap: 10px;
 		padding: 14px 20px;
-	}
-	.beam {
-		display: grid;
-		grid-template-columns: auto auto;
-		justify-content: space-between;
-		gap: 6px;
-		padding: 10px 12px;
-	}
-	.beam div {
-		display: grid;
-	}
-	.beam b {
-		font:
-			600 16px/22px 'Literata Variable',
-			Georgia,
-			serif;
-		font-variant-numeric: tabular-nums;
-	}
-	.beam .middle {
-		grid-column: 1 / -1;
-		order: -1;
-		justify-items: center;
-		text-align: center;
-	}
-	.right {
-		text-align: right;
 	}
 	.bad {
 		color: var(--madder);

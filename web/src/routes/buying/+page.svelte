@@ -11,6 +11,7 @@
 	import Filter from '#lib/ui/Filter.svelte';
 	import More from '#lib/ui/More.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
+	import PlaceFilter from '#lib/ui/PlaceFilter.svelte';
 	import Ribbon from '#lib/ui/Ribbon.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
@@ -39,7 +40,7 @@
 		);
 	const sheet = createInfiniteQuery(() => ({
 		queryKey: ['replenishment rows', q, place, show],
-		queryFn: ({ pageParam }) => page(show, pageParam, 60),
+		queryFn: ({ pageParam }) => page(show, pageParam, 50),
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
@@ -133,11 +134,7 @@
 	{/snippet}
 	{#snippet filters()}
 		<Filter bind:value={q} />
-		<select class="field" aria-label="Location" bind:value={place}>
-			<option value="">all locations</option>
-			{#each data?.locations ?? [] as one (one.id)}<option value={String(one.id)}>{one.name}</option
-				>{/each}
-		</select>
+		<PlaceFilter bind:value={place} places={data?.locations} />
 		<select class="field" aria-label="Show" bind:value={show}>
 			<option value="needed">what is needed</option><option value="late">what is late</option
 			><option value="all">everything</option>
@@ -194,7 +191,7 @@
 							<td class="num"
 								><Fig
 									value={row.per_day}
-									kind="velocity"
+									kind="demand"
 									id={key}
 									tone={row.days_out > 0 ? 'ochre' : ''}
 								/></td

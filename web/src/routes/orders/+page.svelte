@@ -3,6 +3,7 @@
 	import { page } from '$app/state';
 	import { api, ask } from '#lib/api/client.ts';
 	import { count, figure, moment } from '#lib/format.ts';
+	import { session } from '#lib/session.svelte.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
@@ -28,9 +29,7 @@
 	const rows = $derived(orders.data?.pages.flatMap((p) => p.rows) ?? []);
 	const counts = $derived(orders.data?.pages[0]?.counts ?? {});
 	const STATES = ['ready', 'received', 'part-shipped', 'held', 'shipped', 'closed', 'cancelled'];
-	const sum = $derived(
-		rows.reduce((total, row) => total + Math.round(Number(row.total) * 100), 0) / 100
-	);
+	const total = $derived(orders.data?.pages[0]?.total);
 </script>
 
 <Sheet question={wanted === 'waiting' ? 'What must go out?' : 'What was ordered?'}>
@@ -50,9 +49,9 @@
 			<thead
 				><tr
 					><th>Order</th><th>Channel</th><th>Placed</th><th>Customer</th><th>From</th><th>State</th
-					><th class="num">Units</th><th class="num">Owed</th><th class="num">Total EUR</th><th
-						class="num">Margin</th
-					></tr
+					><th class="num">Units</th><th class="num">Owed</th><th class="num"
+						>Total {session.currency}</th
+					><th class="num">Margin</th></tr
 				></thead
 			>
 			<tbody>
@@ -93,7 +92,11 @@
 	{/if}
 	{#snippet totals()}
 		<span>{count(rows.length, 'order')}{orders.hasNextPage ? ' shown' : ''}</span>
-		<span class="ml-auto">Shown <b class="double">{figure(sum.toFixed(2))}</b> EUR with tax</span>
+		{#if total}
+			<span class="ml-auto"
+				>All of these <b class="double">{figure(total)}</b> {session.currency} with tax</span
+			>
+		{/if}
 	{/snippet}
 </Sheet>
 

@@ -3,6 +3,7 @@
 	import { page } from '$app/state';
 	import { api, ask } from '#lib/api/client.ts';
 	import { count, figure } from '#lib/format.ts';
+	import { session } from '#lib/session.svelte.ts';
 	import { RANGE_TABS } from '#lib/tabs.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
@@ -39,7 +40,8 @@
 			<thead
 				><tr
 					><th>Item</th><th>SKU</th><th>Category</th><th>Supplier</th><th>Barcode</th>
-					<th class="num">Price EUR</th><th class="num">Average cost</th><th class="num">On hand</th
+					<th class="num">Price {session.currency}</th><th class="num">Average cost</th><th
+						class="num">On hand</th
 					><th class="num">Shown in</th></tr
 				></thead
 			>

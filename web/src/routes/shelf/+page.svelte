@@ -10,6 +10,7 @@
 	import Filter from '#lib/ui/Filter.svelte';
 	import More from '#lib/ui/More.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
+	import PlaceFilter from '#lib/ui/PlaceFilter.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
 	const client = useQueryClient();
@@ -64,12 +65,7 @@
 			figure opens its Working.{/if}{/snippet}
 	{#snippet filters()}
 		<Filter bind:value={q} />
-		<select class="field" aria-label="Location" bind:value={location}>
-			<option value="">all locations</option>
-			{#each places.data ?? [] as place (place.id)}<option value={`${place.id}`}
-					>{place.name}</option
-				>{/each}
-		</select>
+		<PlaceFilter bind:value={location} places={places.data} />
 		<select class="field" aria-label="Show" bind:value={show}>
 			<option value="all">everything</option><option value="held">what is held</option><option
 				value="short">owed or below zero</option
@@ -84,7 +80,7 @@
 			<thead
 				><tr
 					><th>Item</th><th>Location</th><th class="num">On hand then</th><th class="num"
-						>Value then, EUR</th
+						>Value then, {session.currency}</th
 					><th></th></tr
 				></thead
 			>
@@ -113,7 +109,7 @@
 				><tr
 					><th>Item</th><th>Location</th><th class="num">On hand</th><th class="num">Committed</th
 					><th class="num">Available</th><th class="num">Owed</th><th class="num">Incoming</th><th
-						class="num">Value EUR</th
+						class="num">Value {session.currency}</th
 					><th>Expires</th><th></th></tr
 				></thead
 			>
@@ -171,7 +167,8 @@
 	{#snippet totals()}
 		<span>{count(first?.total_rows ?? 0, 'row')}</span>
 		<span class="ml-auto"
-			>Worth <b class="double">{figure(first ? Number(first.total_value).toFixed(2) : '0')}</b> EUR</span
+			>Worth <b class="double">{figure(first ? Number(first.total_value).toFixed(2) : '0')}</b>
+			{session.currency}</span
 		>
 	{/snippet}
 </Sheet>

@@ -2,6 +2,7 @@
 	import { createQuery } from '@tanstack/svelte-query';
 	import { api, ask } from '#lib/api/client.ts';
 	import { figure } from '#lib/format.ts';
+	import { session } from '#lib/session.svelte.ts';
 	import { BOOKS_TABS } from '#lib/tabs.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
@@ -12,8 +13,7 @@
 		queryFn: () => ask(api.GET('/api/v1/accounts')),
 		refetchInterval: 8000
 	}));
-	const rows = $derived(accounts.data ?? []);
-	const sum = $derived(rows.reduce((n, row) => n + Math.round(Number(row.balance) * 100), 0) / 100);
+	const rows = $derived(accounts.data?.rows ?? []);
 </script>
 
 <Sheet question="Where do the accounts stand?" tabs={BOOKS_TABS}>
@@ -22,8 +22,8 @@
 		<table class="rows">
 			<thead
 				><tr
-					><th>Code</th><th>Account</th><th class="num">This month EUR</th><th class="num"
-						>Balance EUR</th
+					><th>Code</th><th>Account</th><th class="num">This month {session.currency}</th><th
+						class="num">Balance {session.currency}</th
 					></tr
 				></thead
 			>
@@ -40,6 +40,7 @@
 		</table>
 	{:else}<Pending query={accounts} isEmpty empty="No account yet." />{/if}
 	{#snippet totals()}<span class="ml-auto"
-			>All accounts <b class="double">{figure(sum.toFixed(2), '0.00')}</b> EUR</span
+			>All accounts <b class="double">{figure(accounts.data?.total ?? '0', '0.00')}</b>
+			{session.currency}</span
 		>{/snippet}
 </Sheet>

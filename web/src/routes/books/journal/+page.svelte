@@ -3,6 +3,7 @@
 	import { page } from '$app/state';
 	import { api, ask } from '#lib/api/client.ts';
 	import { count, day, figure } from '#lib/format.ts';
+	import { session } from '#lib/session.svelte.ts';
 	import { BOOKS_TABS } from '#lib/tabs.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
@@ -50,8 +51,9 @@
 		<table class="rows">
 			<thead
 				><tr
-					><th>Date</th><th>Document</th><th>What</th><th>Account</th><th class="num">Debit EUR</th
-					><th class="num">Credit EUR</th><th>In the ledger as</th></tr
+					><th>Date</th><th>Document</th><th>What</th><th>Account</th><th class="num"
+						>Debit {session.currency}</th
+					><th class="num">Credit {session.currency}</th><th>In the ledger as</th></tr
 				></thead
 			>
 			{#each rows as entry (entry.id)}

@@ -111,7 +111,7 @@
 						class="num">Owed</th
 					><th class="num">Shipped</th>{#if canShip}<th class="num">Ship now</th>{/if}<th
 						class="num">Net</th
-					><th class="num">Tax</th><th class="num">With tax EUR</th></tr
+					><th class="num">Tax</th><th class="num">With tax {session.currency}</th></tr
 				></thead
 			>
 			<tbody>
@@ -153,7 +153,8 @@
 					><tr
 						><th>Shipment and invoice</th><th>When</th><th>Carrier</th><th>Tracking</th><th
 							>Channel told</th
-						><th>Ledger</th><th class="num">Cost</th><th class="num">Invoice EUR</th></tr
+						><th>Ledger</th><th class="num">Cost</th><th class="num">Invoice {session.currency}</th
+						></tr
 					></thead
 				>
 				<tbody>

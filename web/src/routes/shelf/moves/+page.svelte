@@ -3,6 +3,7 @@
 	import { page } from '$app/state';
 	import { api, ask } from '#lib/api/client.ts';
 	import { count, figure, moment } from '#lib/format.ts';
+	import { session } from '#lib/session.svelte.ts';
 	import { SHELF_TABS } from '#lib/tabs.ts';
 	import Filter from '#lib/ui/Filter.svelte';
 	import More from '#lib/ui/More.svelte';
@@ -47,7 +48,7 @@
 				><tr
 					><th>Happened</th><th>Item</th><th>Location</th><th>Reason</th><th>Document</th><th
 						>Lot</th
-					><th class="num">Units</th><th class="num">Value EUR</th></tr
+					><th class="num">Units</th><th class="num">Value {session.currency}</th></tr
 				></thead
 			>
 			<tbody>

@@ -140,7 +140,7 @@
 						><tr
 							><th>Line</th><th>SKU</th><th>Location</th><th class="num">Quantity</th><th
 								class="num">Unit cost</th
-							><th class="num">Value EUR</th></tr
+							><th class="num">Value {session.currency}</th></tr
 						></thead
 					>
 					<tbody>
@@ -176,7 +176,7 @@
 	</div>
 	{#snippet totals()}
 		{#if checked}
-			<span>Value <b class="double">{figure(checked.value)}</b> EUR</span>
+			<span>Value <b class="double">{figure(checked.value)}</b> {session.currency}</span>
 			<button class="do ml-auto" disabled={busy || !checked.good} onclick={take}
 				>{busy ? 'Taking in…' : `Take in ${count(checked.good, 'row')}`}</button
 			>

@@ -6,6 +6,7 @@
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { BUYING_TABS } from '#lib/tabs.ts';
+	import { Typing } from '#lib/typing.svelte.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import Overtaken from '#lib/ui/Overtaken.svelte';
@@ -36,16 +37,15 @@
 	let refusal = $state('');
 	let busy = $state(false);
 	let key = onceKey();
-	// The version that was on the page when typing began: the page itself goes on being renewed.
-	let since = $state<number | null>(null);
+	const typing = new Typing(() => data?.version);
 	const isEdited = $derived(
 		Object.values(typed).some((t) => t.quantity !== undefined || t.price !== undefined)
 	);
 
-	const isOvertaken = $derived(isEdited && since !== null && since !== data?.version);
+	const isOvertaken = $derived(isEdited && typing.isOvertaken);
 
 	function type(line: number, change: Typed): void {
-		since ??= data?.version ?? null;
+		typing.begin();
 		typed = { ...typed, [line]: { ...typed[line], ...change } };
 	}
 
@@ -69,7 +69,7 @@
 
 	function drop(): void {
 		typed = {};
-		since = null;
+		typing.end();
 	}
 
 	function lines(
@@ -87,7 +87,7 @@
 			ask(
 				api.PATCH('/api/v1/purchase-orders/{order_id}', {
 					params,
-					body: { version: since ?? data?.version ?? 0, lines: lines(data?.lines ?? []) }
+					body: { version: typing.version, lines: lines(data?.lines ?? []) }
 				})
 			)
 		);
@@ -155,7 +155,7 @@
 	{/snippet}
 	{#if data}
 		{#if isOvertaken}
-			<Overtaken onkeep={() => (since = data.version)} ontake={drop} />
+			<Overtaken onkeep={() => typing.keep()} ontake={drop} />
 		{/if}
 		<table class="rows">
 			<thead
@@ -241,7 +241,7 @@
 				<thead
 					><tr
 						><th>Receipt</th><th>When</th><th class="num">Units</th><th class="num">Rate</th><th
-							class="num">Value EUR</th
+							class="num">Value {session.currency}</th
 						></tr
 					></thead
 				>

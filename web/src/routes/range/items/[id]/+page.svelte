@@ -3,6 +3,7 @@
 	import { page } from '$app/state';
 	import { api, ask } from '#lib/api/client.ts';
 	import { figure, moment } from '#lib/format.ts';
+	import { session } from '#lib/session.svelte.ts';
 	import { RANGE_TABS } from '#lib/tabs.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
@@ -24,7 +25,7 @@
 			{[data.sku, data.category || 'no category', data.kind, ...data.barcodes].join(' · ')} · {figure(
 				data.price
 			)}
-			EUR with tax
+			{session.currency} with tax
 		{/if}
 	{/snippet}
 	{#if data}
@@ -114,7 +115,8 @@
 						What it cost {#if data.average_cost}<span class="soft small"
 								>now {Number(data.average_cost).toFixed(4)} on average, last {Number(
 									data.last_cost
-								).toFixed(4)}, stock worth {figure(data.value, '0.00')} EUR</span
+								).toFixed(4)}, stock worth {figure(data.value, '0.00')}
+								{session.currency}</span
 							>{/if}
 					</h2>
 					<table class="rows">

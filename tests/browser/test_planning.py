@@ -1,0 +1,155 @@
+"""Forecasts, policies and a channel's rules: looked at, doubted, tried out, then changed."""
+
+from __future__ import annotations
+
+import re
+from datetime import timedelta
+from decimal import Decimal as D
+from typing import Any
+
+import pytest
+from django.utils import timezone
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import assert_accessible
+from tests.browser.test_journey import Person
+from tests.channels.conftest import Standins
+from tests.world import incoming, make_connection, make_item, make_listing, make_supplier, make_user, order_line
+from yuvrel.channels.models import Connection
+from yuvrel.people.models import Location
+from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.planning import forecasts
+from yuvrel.planning.models import ForecastRun, ItemForecast
+from yuvrel.planning.queries import one_line
+from yuvrel.sales.actions import take_till_sale
+from yuvrel.stock.actions import OpeningRow, take_opening
+
+
+@pytest.fixture
+def buyer(page: Page, live_server: Any, house: Standins) -> Person:
+    make_user(Role.BUYER)
+    found = Person(page, live_server.url, house)
+    found.sign_in("buyer")
+    return found
+
+
+def test_a_forecast_is_read_doubted_and_changed(buyer: Person) -> None:
+    page = buyer.page
+    buyer.go("/buying/forecasts")
+    expect(page.get_by_text("Nothing has been forecast yet.")).to_be_visible()
+
+    place = Location.objects.get(code="tannery-yard")
+    item, till, now = make_item("SMK-1"), make_connection("till", state="paused"), timezone.now()
+    make_supplier(item, lead_days=10)
+    take_opening(SYSTEM, [OpeningRow(item.pk, place.pk, D(260), D(1))], now - timedelta(days=300))
+    for week in range(40):
+        when = now - timedelta(days=7 * (40 - week) - 3)
+        take_till_sale(SYSTEM, incoming(till, order_line(item, 4), placed_at=when))
+    take_till_sale(SYSTEM, incoming(till, order_line(item, 90), placed_at=now - timedelta(days=20)))
+
+    # All of it is worked out in the background, and the sheet shows it when it is done.
+    page.get_by_role("button", name="Forecast anew").click()
+    row = page.locator("tr[data-row]", has_text="SMK-1")
+    expect(row).to_be_visible()
+    expect(row.locator("td").last).to_have_text("1")
+    assert ForecastRun.objects.latest("pk").state == "done"
+    assert_accessible(page)
+    kept = ItemForecast.objects.get()
+    row.locator("button[data-fig=month]").click()
+    expect(page.locator("aside tr.result .value")).to_have_text(f"{kept.month:f}")
+    assert_accessible(page)
+
+    # One item: its one-off is set aside, and counts when the buyer says so.
+    page.get_by_role("link", name="Forecast and policy").click()
+    expect(page.get_by_role("heading", level=1)).to_have_text("Thing SMK-1")
+    expect(page.get_by_role("navigation", name="Sheets of this station").locator("[aria-current]")).to_have_text("Forecasts")
+    assert_accessible(page)
+    page.get_by_role("button", name="Count it").click()
+    buyer.says("Counted; the forecast follows.")
+    expect(page.get_by_text("counted by hand")).to_be_visible()
+    assert ItemForecast.objects.get().month > kept.month
+    page.get_by_role("button", name="Set aside").click()
+    expect(page.get_by_text("set aside by hand")).to_be_visible()
+
+    # A policy is tried out before it is saved; what cannot be is refused by name and keeps what was typed.
+    form = page.get_by_role("form", name="Policy")
+    today = timezone.localdate()
+    before = one_line(item.pk, place.pk, today).suggestion.quantity
+    form.get_by_label("Cover, days").fill("120")
+    rehearsal = page.get_by_role("table", name="Rehearsal")
+    expect(rehearsal.get_by_role("row", name=re.compile("^Order"))).to_be_visible()
+    assert one_line(item.pk, place.pk, today).suggestion.quantity == before
+    form.get_by_label("Lead time, days").fill("1o")
+    expect(form.get_by_role("alert")).to_contain_text("lead_days")
+    expect(form.get_by_label("Lead time, days")).to_have_value("1o")
+    form.get_by_label("Lead time, days").fill("")
+    form.get_by_label("Service level, %").fill("high")
+    form.get_by_label("Service level, %").blur()
+    expect(form.get_by_role("alert")).to_contain_text("safety_figure")
+    expect(form.get_by_label("Service level, %")).to_have_value("high")
+    form.get_by_label("Service level, %").fill("150")
+    form.get_by_label("Service level, %").blur()
+    expect(form.get_by_role("alert")).to_contain_text("between 0 and 1")
+    form.get_by_label("Service level, %").fill("98")
+    form.get_by_label("Service level, %").blur()
+    expect(rehearsal).to_be_visible()
+    assert_accessible(page)
+    form.get_by_role("button", name="Save policy").click()
+    buyer.says("Saved. The suggestion follows.")
+    expect(form.get_by_text("Set for this place.")).to_be_visible()
+    line = one_line(item.pk, place.pk, today)
+    assert (line.policy.cover_days, line.policy.safety_figure) == (120, D("0.98"))
+    assert line.suggestion.quantity > before
+    form.get_by_role("button", name="Back to the usual").click()
+    expect(form.get_by_text("As for everything that has no policy of its own.")).to_be_visible()
+    assert one_line(item.pk, place.pk, today).suggestion.quantity == before
+
+
+def test_a_viewer_sees_forecasts_and_changes_none(person_viewing: Person) -> None:
+    page = person_viewing.page
+    item = make_item("SMK-2", on_hand=3)
+    place = Location.objects.get(code="tannery-yard")
+    forecasts.forecast_category(item.pk, timezone.now())
+    person_viewing.go("/buying/forecasts")
+    expect(page.get_by_role("button", name="Forecast anew")).to_have_count(0)
+    person_viewing.go(f"/buying/forecasts/{item.pk}/{place.pk}")
+    expect(page.get_by_label("Cover, days")).to_be_disabled()
+    expect(page.get_by_role("button", name="Save policy")).to_be_disabled()
+
+
+@pytest.fixture
+def person_viewing(page: Page, live_server: Any, house: Standins) -> Person:
+    found = Person(page, live_server.url, house)
+    found.sign_in("viewer")
+    return found
+
+
+def test_the_rules_of_a_channel_are_rehearsed_before_they_are_saved(page: Page, live_server: Any, house: Standins) -> None:
+    manager = Person(page, live_server.url, house)
+    manager.sign_in("manager")
+    shop = make_connection(state="paused")
+    for n, units in enumerate((9, 4, 0)):
+        make_listing(shop, make_item(f"T-{n}", on_hand=units), title=f"Thing {n}", price=D("12.30"))
+    manager.go(f"/connections/{shop.pk}")
+    rehearsal = page.get_by_role("region", name="Rehearsal")
+    expect(rehearsal).to_have_count(0)
+    page.get_by_label("Order number prefix").fill("X-")
+    expect(rehearsal).to_have_count(0)
+    page.get_by_label("Buffer, units").fill("5")
+    expect(rehearsal.get_by_role("status")).to_contain_text("2 of 3 listings would show something else: 2 fewer, none more.")
+    expect(rehearsal.get_by_role("status")).to_contain_text("1 listing would fall to zero.")
+    # What falls to zero stands first: 4 units at 12.30 with 23 % tax, bought at 2.00.
+    expect(rehearsal.get_by_role("row").nth(1)).to_contain_text("T-1")
+    expect(rehearsal.get_by_role("row").nth(1).get_by_role("cell").last).to_have_text("32.00")
+    expect(rehearsal.get_by_role("row").last.get_by_role("cell").last).to_have_text("72.00")
+    assert_accessible(page)
+    page.get_by_label("Buffer, units").fill("-1")
+    expect(rehearsal.get_by_role("alert")).to_contain_text("buffer must lie between")
+    page.get_by_label("Buffer, units").fill("0")
+    expect(rehearsal).to_contain_text("Nothing: all 3 listings would show what they show now.")
+    assert Connection.objects.get(pk=shop.pk).buffer == 0
+    page.get_by_label("Buffer, units").fill("5")
+    page.get_by_role("button", name="Save settings").click()
+    manager.says("Saved.")
+    expect(rehearsal).to_have_count(0)
+    assert Connection.objects.get(pk=shop.pk).buffer == 5

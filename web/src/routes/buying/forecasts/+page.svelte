@@ -1,0 +1,204 @@
+<script lang="ts">
+	import { createInfiniteQuery, createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { api, ask } from '#lib/api/client.ts';
+	import { count, day, figure } from '#lib/format.ts';
+	import { notices } from '#lib/notice.svelte.ts';
+	import { session } from '#lib/session.svelte.ts';
+	import { BUYING_TABS } from '#lib/tabs.ts';
+	import Shape from '#lib/charts/Shape.svelte';
+	import Filter from '#lib/ui/Filter.svelte';
+	import Fig from '#lib/ui/Fig.svelte';
+	import More from '#lib/ui/More.svelte';
+	import Pending from '#lib/ui/Pending.svelte';
+	import PlaceFilter from '#lib/ui/PlaceFilter.svelte';
+	import Sheet from '#lib/ui/Sheet.svelte';
+
+	const client = useQueryClient();
+	let q = $state('');
+	let place = $state('');
+	let method = $state('');
+	const head = createQuery(() => ({
+		queryKey: ['forecasts'],
+		queryFn: () => ask(api.GET('/api/v1/forecasts/head')),
+		refetchInterval: (query) => (query.state.data?.run?.state === 'running' ? 1000 : 15000)
+	}));
+	const run = $derived(head.data?.run);
+	const isRunning = $derived(run?.state === 'running');
+	const sheet = createInfiniteQuery(() => ({
+		// A run that has ended shows what it found.
+		queryKey: ['forecast rows', q, place, method, run?.ended_at],
+		queryFn: ({ pageParam }) =>
+			ask(
+				api.GET('/api/v1/forecasts', {
+					params: {
+						query: {
+							q,
+							method,
+							cursor: pageParam,
+							limit: 80,
+							...(place ? { location: Number(place) } : {})
+						}
+					}
+				})
+			),
+		initialPageParam: '',
+		getNextPageParam: (last) => last.next || undefined,
+		placeholderData: (before) => before
+	}));
+	const rows = $derived(sheet.data?.pages.flatMap((part) => part.rows) ?? []);
+	const left = $derived.by(() => {
+		if (!run || !isRunning || !run.done) return '';
+		const each = (Date.now() - new Date(run.started_at).getTime()) / run.done;
+		const seconds = Math.ceil((each * (run.total - run.done)) / 1000);
+		return seconds > 90
+			? `, some ${Math.round(seconds / 60)} minutes to go`
+			: `, ${seconds} s to go`;
+	});
+
+	async function act(work: () => Promise<unknown>): Promise<void> {
+		try {
+			await work();
+		} catch (error) {
+			notices.fail(error);
+		}
+		await client.invalidateQueries();
+	}
+	const begin = (): Promise<void> =>
+		act(() => ask(api.POST('/api/v1/forecasts/runs', { body: undefined })));
+	const stop = (): Promise<void> =>
+		act(async () => {
+			const { said } = await ask(api.POST('/api/v1/forecasts/runs/stop', { body: undefined }));
+			notices.say(said);
+		});
+</script>
+
+<Sheet question="What will sell?" tabs={BUYING_TABS}>
+	{#snippet lead()}
+		{#if head.data?.n}
+			{count(head.data.n, 'forecast')}{run ? ` from ${day(run.day)}` : ''}. Tried on the past,
+			<b>{figure(String(head.data.closer), '0')} of {head.data.tested}</b> came closer than simply repeating
+			last year.
+		{/if}
+	{/snippet}
+	{#snippet filters()}
+		<Filter bind:value={q} />
+		<PlaceFilter bind:value={place} places={head.data?.locations} />
+		<select class="field" aria-label="Method" bind:value={method}>
+			<option value="">every method</option>
+			{#each head.data?.methods ?? [] as one (one.name)}<option value={one.name}
+					>{one.name} ({one.n})</option
+				>{/each}
+		</select>
+		{#if isRunning && run}
+			<span class="work" role="status">
+				<progress max={run.total || 1} value={run.done}>{run.done} of {run.total}</progress>
+				{figure(String(run.done), '0')} of {figure(String(run.total), '0')}{left}
+			</span>
+			{#if session.may('buy')}<button class="quiet" onclick={stop}>Stop</button>{/if}
+		{:else if session.may('buy')}
+			<button class="quiet" onclick={begin}>Forecast anew</button>
+		{/if}
+		{#if run && !isRunning && run.state !== 'done'}<span class="said">{run.said}</span>{/if}
+	{/snippet}
+	{#if rows.length}
+		<table class="rows">
+			<thead
+				><tr
+					><th>Item</th><th>Location</th><th
+						title="Units a week over the last year, shaded where nothing was in stock; then what is expected"
+						>A year back, and ahead</th
+					><th class="num">Next 30 days</th><th class="num" title="The same 30 days, 52 weeks ago"
+						>Year before</th
+					><th>By</th><th
+						class="num"
+						title="Mean error beside repeating last year: below 1 is better">Error</th
+					><th class="num" title="One-off orders left out of the demand">Set aside</th></tr
+				></thead
+			>
+			<tbody>
+				{#each rows as row (`${row.item_id}-${row.location_id}`)}
+					<tr data-row>
+						<td class="long"
+							><a class="plain-link" href="/buying/forecasts/{row.item_id}/{row.location_id}"
+								>{row.title}</a
+							>
+							<span class="soft small whitespace-nowrap">{row.sku}</span></td
+						>
+						<td class="place">{row.location}</td>
+						<td><Shape past={row.past} ahead={row.ahead} /></td>
+						<td class="num"
+							><Fig
+								value={Number(row.month).toFixed(1)}
+								kind="month"
+								id={`${row.item_id}-${row.location_id}`}
+							/></td
+						>
+						<td class="num soft"
+							>{row.last_year === null ? 'not in stock' : figure(row.last_year, '0')}</td
+						>
+						<td class="by" title={row.sentence}
+							>{row.why === 'borrowed' ? 'its category' : row.method}
+							{#if row.why === 'asked'}<span class="soft small">as asked</span>{/if}
+							{#if row.why === 'short'}<span class="soft small">short past</span>{/if}
+							{#if row.why === 'stopped'}<span class="soft small">stopped selling</span>{/if}</td
+						>
+						<td class="num" class:worse={(row.error ?? 0) > 1}
+							>{row.error === null ? '–' : row.error.toFixed(2)}</td
+						>
+						<td class="num">{figure(String(row.one_offs))}</td>
+					</tr>
+				{/each}
+			</tbody>
+		</table>
+		<More query={sheet} />
+	{:else}
+		<Pending
+			query={sheet}
+			isEmpty
+			empty={q || place || method
+				? 'No forecast fits this filter.'
+				: 'Nothing has been forecast yet. It is done once a day, of everything that was ever in stock.'}
+		/>
+	{/if}
+	{#snippet totals()}
+		<span>{count(rows.length, 'row')}{sheet.hasNextPage ? ' so far' : ''}</span>
+		<span class="soft ml-auto"
+			>Error: mean error on the past beside repeating last year; below 1 is better.</span
+		>
+	{/snippet}
+</Sheet>
+
+<style>
+	.worse {
+		color: var(--ochre);
+		font-weight: 600;
+	}
+	.by {
+		white-space: nowrap;
+	}
+	.work {
+		display: inline-flex;
+		align-items: center;
+		gap: 8px;
+	}
+	progress {
+		appearance: none;
+		width: 140px;
+		height: 8px;
+		border-radius: 3px;
+		overflow: hidden;
+		background: var(--rule);
+	}
+	progress::-webkit-progress-bar {
+		background: var(--rule);
+	}
+	progress::-webkit-progress-value {
+		background: var(--reed);
+	}
+	progress::-moz-progress-bar {
+		background: var(--reed);
+	}
+	.said {
+		color: var(--madder);
+	}
+</style>

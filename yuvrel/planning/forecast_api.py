@@ -1,0 +1,104 @@
+"""Routes of forecasts and of the policies that stand on them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import HttpRequest
+from django.utils import timezone
+from ninja import Router
+
+from yuvrel.kit.auth import actor
+from yuvrel.kit.wire import Said
+from yuvrel.people.queries import company_day
+from yuvrel.people.roles import Ability
+
+from . import forecasts, outlooks, policies
+from .schemas import (
+    ForecastHead,
+    ForecastOut,
+    ForecastPage,
+    ForecastRunOut,
+    OneOffIn,
+    PolicyChange,
+    PolicyIn,
+    PolicyOut,
+    RehearsalOut,
+)
+
+router = Router(tags=["buying"])
+
+
+@router.get("/forecasts", response=ForecastPage, operation_id="list_forecasts")
+def list_forecasts(
+    request: HttpRequest,
+    q: str = "",
+    method: str = "",
+    location: int | None = None,
+    sort: str = "",
+    cursor: str = "",
+    limit: int = 80,
+) -> Any:
+    """What is expected to sell, what sells most first."""
+    actor(request)
+    return outlooks.sheet(q, method, location, sort, cursor, limit)
+
+
+@router.get("/forecasts/head", response=ForecastHead, operation_id="forecasts")
+def head(request: HttpRequest) -> Any:
+    """What the forecast sheet says above its rows."""
+    actor(request)
+    return outlooks.head()
+
+
+@router.post("/forecasts/runs", response=ForecastRunOut, operation_id="run_forecasts")
+def run(request: HttpRequest) -> Any:
+    """Work everything out anew, in the background."""
+    return outlooks.run_of(forecasts.begin_run(actor(request), timezone.now()))
+
+
+@router.post("/forecasts/runs/stop", response=Said, operation_id="stop_forecasts")
+def stop(request: HttpRequest) -> Any:
+    """Stop the run under way; what is done is kept."""
+    forecasts.stop_run(actor(request))
+    return {"said": "It stops after the category it is at."}
+
+
+@router.get("/forecasts/{int:item_id}/{int:location_id}", response=ForecastOut, operation_id="get_forecast")
+def one(request: HttpRequest, item_id: int, location_id: int) -> Any:
+    """One item at one place."""
+    actor(request)
+    return outlooks.one(item_id, location_id, company_day(timezone.now()))
+
+
+@router.put("/forecasts/one-offs/{int:line_id}", response=Said, operation_id="set_one_off_aside")
+def one_off(request: HttpRequest, line_id: int, body: OneOffIn) -> Any:
+    """Leave an order line out of the demand, or count it."""
+    forecasts.set_aside(actor(request), line_id, body.aside, timezone.now())
+    return {"said": "Set aside; the forecast follows." if body.aside else "Counted; the forecast follows."}
+
+
+@router.post("/policies/{int:item_id}/{int:location_id}/rehearsal", response=RehearsalOut, operation_id="rehearse_policy")
+def rehearse(request: HttpRequest, item_id: int, location_id: int, body: PolicyChange) -> Any:
+    """What a change of policy would suggest; nothing is changed."""
+    actor(request).need(Ability.BUY)
+    now, then = policies.rehearse(item_id, location_id, _given(body), company_day(timezone.now()))
+    return {"now": outlooks.suggestion_of(now), "then": outlooks.suggestion_of(then)}
+
+
+@router.patch("/policies/{int:item_id}/{int:location_id}", response=PolicyOut, operation_id="change_policy")
+def change(request: HttpRequest, item_id: int, location_id: int, body: PolicyIn) -> Any:
+    """Change how an item is replenished at a location."""
+    given = _given(body)
+    version = given.pop("version")
+    return outlooks.policy_of(policies.change(actor(request), item_id, location_id, version, given))
+
+
+@router.delete("/policies/{int:item_id}/{int:location_id}", response=PolicyOut, operation_id="give_up_policy")
+def give_up(request: HttpRequest, item_id: int, location_id: int) -> Any:
+    """Back to the item's policy, or the usual one."""
+    return outlooks.policy_of(policies.give_up(actor(request), item_id, location_id))
+
+
+def _given(body: PolicyChange) -> dict[str, Any]:
+    return body.dict(exclude_unset=True)

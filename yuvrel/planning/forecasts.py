@@ -1,0 +1,259 @@
+"""Forecasts: worked out for everything that sells, a category at a time, and kept until the next run."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Iterator, Sequence
+from datetime import date, datetime
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+from django.db import IntegrityError, transaction
+from procrastinate.contrib.django.models import ProcrastinateJob
+
+from yuvrel.catalogue.models import Item
+from yuvrel.core.errors import NotFoundError, RefusedError
+from yuvrel.core.forecast import Forecast, forecast, forecast_with_categories
+from yuvrel.core.forecast.series import Series
+from yuvrel.core.history import Bulk
+from yuvrel.core.outlook import WEEK, paths_of
+from yuvrel.core.replenish import Policy
+from yuvrel.outbox.actions import wake
+from yuvrel.people.queries import company_day
+from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.sales.models import OrderLine
+
+from . import plan, queries
+from .models import ForecastRun, ItemForecast, ItemPolicy, SetAside
+from .past import MONTH_DAYS, Past, read_past
+from .queries import Pair, kits_and_parts
+
+LEAST_WEEKS, MOST_WEEKS, YEAR_WEEKS = 13, 26, 52
+TASK = "planning.forecast"
+# Series in one batch: some 25 MB for their days.
+BATCH = 4000
+CENT = Decimal("0.01")
+
+
+def begin_run(actor: Actor, at: datetime) -> ForecastRun:
+    """Have everything forecast anew. Raises RefusedError while that is under way."""
+    actor.need(Ability.BUY)
+    try:
+        with transaction.atomic():
+            run = ForecastRun.objects.create(asked_by=actor.name, day=company_day(at), started_at=at)
+            wake(TASK, TASK, run_id=run.pk)
+    except IntegrityError as error:  # only one may be running
+        raise RefusedError("The forecasts are being worked out already.", field="run") from error
+    return run
+
+
+def stop_run(actor: Actor) -> None:
+    """Have the run under way stop after the category it is at. Raises RefusedError when there is none."""
+    actor.need(Ability.BUY)
+    if not ForecastRun.objects.filter(state=ForecastRun.State.RUNNING).update(stop=True):
+        raise RefusedError("No forecast is being worked out.", field="run")
+
+
+def take_up_again() -> None:
+    """Have a run that was cut off carried on; one that waits or works already is left alone."""
+    run = ForecastRun.objects.filter(state=ForecastRun.State.RUNNING).first()
+    working = ProcrastinateJob.objects.filter(task_name=TASK, status__in=("todo", "doing"))
+    if run is not None and not working.exists():
+        wake(TASK, TASK, run_id=run.pk)
+
+
+def is_due(at: datetime) -> bool:
+    """Whether a new day of the company has begun since the last run, and none is under way."""
+    today = company_day(at)
+    return not ForecastRun.objects.filter(day__gte=today).exists() and not ForecastRun.objects.filter(state="running").exists()
+
+
+def carry_out(run_id: int, clock: Callable[[], datetime]) -> None:
+    """Work a run out, batch by batch, each kept as it is done; the replenishment sheet follows at the end.
+
+    Any number of times: what is done for good is not done again, what was cut off begins anew.
+    """
+    run = ForecastRun.objects.get(pk=run_id)
+    if run.state != ForecastRun.State.RUNNING:
+        return
+    try:
+        state, said = _carry_out(run, clock())
+    except Exception as error:
+        _end(run, ForecastRun.State.FAILED, f"{type(error).__name__}: {error}"[:300], clock())
+        raise
+    _end(run, state, said, clock())
+
+
+def _carry_out(run: ForecastRun, at: datetime) -> tuple[ForecastRun.State, str]:
+    batches = list(_batches(run.day))
+    run.done, run.total = 0, sum(len(batch) for batch in batches)
+    run.save(update_fields=["done", "total"])
+    kept = 0
+    for batch in batches:
+        if ForecastRun.objects.filter(pk=run.pk, stop=True).exists():
+            return ForecastRun.State.STOPPED, "Stopped; what was done is kept."
+        kept += _keep(batch, run.day, at)
+        run.done += len(batch)
+        run.save(update_fields=["done"])
+    ItemForecast.objects.filter(at__lt=run.started_at).delete()
+    plan.work_out_again(at)
+    return ForecastRun.State.DONE, f"{kept:,} forecast; {run.total - kept:,} were never in stock."
+
+
+def _end(run: ForecastRun, state: ForecastRun.State, said: str, at: datetime) -> None:
+    run.state, run.said, run.ended_at = state, said, max(at, run.started_at)
+    run.save(update_fields=["state", "said", "ended_at"])
+
+
+def forecast_category(item_id: int, at: datetime) -> None:
+    """Forecast an item anew, with those of its category that are tried together with it, and its rows of the sheet."""
+    today = company_day(at)
+    for batch in _batches(today, item_id):
+        _keep(batch, today, at)
+        plan.work_out_items({item for item, _ in batch}, at)
+
+
+def set_aside(actor: Actor, line_id: int, aside: bool, at: datetime) -> None:
+    """Leave an order line out of its item's demand, or count it although it looks like a one-off.
+
+    Raises NotFoundError, and RefusedError for a line that is no goods.
+    """
+    actor.need(Ability.BUY)
+    with transaction.atomic():
+        line = OrderLine.objects.select_related("order").filter(pk=line_id).first()
+        if line is None:
+            raise NotFoundError("There is no such order line.")
+        if line.item_id is None or line.kind != OrderLine.Kind.ITEM:
+            raise RefusedError("Only lines of goods count as demand.", field="line")
+        SetAside.objects.update_or_create(line=line, defaults={"aside": aside, "by": actor.name, "at": at})
+        audit(actor, "set aside" if aside else "count", "order line", line.pk, after={"order": line.order.number})
+        parts = [part for part, _ in kits_and_parts().get(line.item_id, [])] or [line.item_id]
+        for item in parts:
+            wake_category(item)
+
+
+def wake_category(item_id: int) -> None:
+    """Have an item forecast anew soon."""
+    wake("planning.forecast_category", f"planning.forecast:{item_id}", item_id=item_id)
+
+
+def _batches(today: date, only_item: int | None = None) -> Iterator[list[Pair]]:
+    """Items and places that sell, together by category, in a lasting order; with `only_item` those it is in."""
+    category = dict(Item.objects.filter(active=True, kind=Item.Kind.STOCKED).values_list("pk", "product__category_id"))
+    wanted = None if only_item is None else {i for i, c in category.items() if c == category.get(only_item, -1)}
+    by_category: dict[int, list[Pair]] = defaultdict(list)
+    for pair in sorted(queries.pairs_of(today, wanted)):
+        if pair[0] in category:
+            by_category[category[pair[0]] or 0].append(pair)
+    for _, pairs in sorted(by_category.items()):
+        for begin in range(0, len(pairs), BATCH):
+            batch = pairs[begin : begin + BATCH]
+            if only_item is None or any(item == only_item for item, _ in batch):
+                yield batch
+
+
+def _keep(batch: Sequence[Pair], today: date, at: datetime) -> int:
+    """Work out a batch and keep it; how many of it were ever in stock."""
+    past = read_past(batch, today)
+    found = _forecast(batch, past)
+    one_offs: dict[Pair, list[Bulk]] = defaultdict(list)
+    for bulk in past.history.bulk:
+        one_offs[bulk.line.item, bulk.line.location].append(bulk)
+    paths = paths_of(found, "week")
+    choice = found.choice
+    rows = []
+    for at_row, pair in enumerate(batch):
+        if choice.why[at_row] == "never":
+            continue
+        tried = {n: [round(float(choice.mase[n][at_row]), 4), round(float(choice.bias[n][at_row]), 4)] for n in choice.mase}
+        tried = {name: figures for name, figures in tried.items() if choice.tried[name][at_row]}
+        method, before = choice.names[at_row], past.last_year[at_row]
+        rows.append(
+            ItemForecast(
+                item_id=pair[0],
+                location_id=pair[1],
+                start=today,
+                method=method,
+                why=choice.why[at_row],
+                sentence=choice.sentence(at_row),
+                sure=float(choice.sure[at_row]),
+                error=tried[method][0] if method in tried else None,
+                tried=tried,
+                path=paths[at_row].as_dict(),
+                past=_year(past.history.series, at_row),
+                month=Decimal(str(round(paths[at_row].outlook().total(MONTH_DAYS), 6))).quantize(CENT),
+                last_year=None if np.isnan(before) else Decimal(str(round(float(before), 2))),
+                one_offs=[_told(bulk) for bulk in sorted(one_offs[pair], key=lambda b: b.line.day, reverse=True)],
+                at=at,
+            )
+        )
+    ItemForecast.objects.bulk_create(
+        rows,
+        batch_size=500,
+        update_conflicts=True,
+        unique_fields=["item", "location"],
+        update_fields=[f.name for f in ItemForecast._meta.concrete_fields if f.name not in ("id", "item", "location")],
+    )
+    return len(rows)
+
+
+def _year(series: Series, row: int) -> list[float | None]:
+    """Units a week over the last year; None where nothing was in stock."""
+    values, seen = series.values[row, -YEAR_WEEKS:], series.known[row, -YEAR_WEEKS:]
+    return [round(float(units), 1) if known else None for units, known in zip(values, seen, strict=True)]
+
+
+def _told(bulk: Bulk) -> dict[str, Any]:
+    return {
+        "line": bulk.line.ref,
+        "day": bulk.line.day.isoformat(),
+        "units": bulk.line.quantity,
+        "usual": round(bulk.usual, 2),
+        "aside": bulk.aside,
+        "by_hand": bulk.by_hand,
+        "order": bulk.line.order,
+    }
+
+
+def _forecast(batch: Sequence[Pair], past: Past) -> Forecast:
+    """A batch forecast by the method that suits each best, or the one its policy names."""
+    series = past.history.series
+    items = {item for item, _ in batch}
+    policies = {(row.item_id, row.location_id): row for row in ItemPolicy.objects.filter(item__in=items)}
+    chosen = [policies.get(pair) or policies.get((pair[0], None)) for pair in batch]
+    terms = queries.terms_of(items)
+    horizon = _horizon([queries.policy_of(policies, *pair, terms.get(pair[0])) for pair in batch])
+    found = forecast_with_categories(series, horizon, [0] * len(batch))
+    asked: dict[str, list[int]] = defaultdict(list)
+    for row, policy in enumerate(chosen):
+        if policy is not None and policy.forecast != "auto":
+            asked[policy.forecast].append(row)
+    for method, rows in sorted(asked.items()):
+        _take(found, np.array(rows), forecast(series.rows(np.array(rows)), horizon, method))
+    return found
+
+
+def _horizon(policies: Sequence[Policy]) -> int:
+    """Weeks that reach over the longest planning period, and LEAST_WEEKS at least."""
+    days = max([policy.days for policy in policies] or [0])
+    return min(MOST_WEEKS, max(LEAST_WEEKS, -(-days // WEEK)))
+
+
+def _take(into: Forecast, rows: Any, asked: Forecast) -> None:
+    """Put the forecasts of some rows in the place of those chosen by the test."""
+    into.mean[rows] = asked.mean
+    ours, theirs = into.spread, asked.spread
+    ours.single[rows], ours.total[rows] = theirs.single, theirs.total
+    if ours.stretch is not None and theirs.stretch is not None:
+        ours.stretch[rows] = theirs.stretch
+    if ours.total_stretch is not None and theirs.total_stretch is not None:
+        ours.total_stretch[rows] = theirs.total_stretch
+    for at, row in enumerate(rows):
+        into.choice.names[row], into.choice.why[row] = asked.choice.names[at], asked.choice.why[at]
+        into.choice.sure[row] = asked.choice.sure[at]
+        for name in asked.choice.mase:
+            zeros = np.zeros(len(into.choice.names))
+            into.choice.mase.setdefault(name, zeros.copy())[row] = asked.choice.mase[name][at]
+            into.choice.bias.setdefault(name, zeros.copy())[row] = asked.choice.bias[name][at]
+            into.choice.tried.setdefault(name, zeros.astype(bool))[row] = asked.choice.tried[name][at]

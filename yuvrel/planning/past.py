@@ -1,0 +1,96 @@
+"""What was sold and what was in stock, item by item and place by place, over two years."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import date, datetime, timedelta
+from decimal import Decimal
+
+import numpy as np
+from django.db.models.functions import TruncDate
+
+from yuvrel.core.forecast.series import Floats
+from yuvrel.core.history import History, SoldLine, daily_units, exploded, history, share_in_stock
+from yuvrel.kit.moment import one_moment
+from yuvrel.people.queries import company_zone
+from yuvrel.sales.models import OrderLine, SalesOrder
+from yuvrel.stock.models import StockBalance, StockMove
+
+from .queries import Pair, kits_and_parts
+
+WEEKS = 104
+DAYS = WEEKS * 7
+MONTH_DAYS, YEAR_DAYS = 30, 364
+
+
+@dataclass(frozen=True)
+class Past:
+    """Weekly series with their one-offs; units sold in the 30 days that began 52 weeks ago (NaN: not in stock then)."""
+
+    history: History
+    last_year: Floats
+
+
+@one_moment()
+def read_past(batch: Sequence[Pair], today: date) -> Past:
+    """Kits exploded to their parts, time without stock unknown, one-offs set aside unless somebody said otherwise."""
+    start = today - timedelta(days=DAYS)
+    kits = kits_and_parts()
+    lines, decided = _lines(batch, start, today, kits)
+    seen = _seen(batch, start, today)
+    parts = {kit: [(part, float(each)) for part, each in of] for kit, of in kits.items()}
+    told = history(lines, batch, today, DAYS, parts=parts, seen=seen, set_bulk_aside=True, decided=decided)
+    own = set(batch)
+    told = replace(told, bulk=tuple(bulk for bulk in told.bulk if (bulk.line.item, bulk.line.location) in own))
+    begin = DAYS - YEAR_DAYS
+    sold = daily_units(exploded(lines, parts), batch, start + timedelta(days=begin), MONTH_DAYS).sum(axis=1)
+    in_stock = seen[:, begin : begin + MONTH_DAYS].sum(axis=1) > 0
+    return Past(told, np.where(in_stock | (sold > 0), sold, np.nan))
+
+
+def _lines(
+    batch: Sequence[Pair], start: date, today: date, kits: dict[int, list[tuple[int, Decimal]]]
+) -> tuple[list[SoldLine], dict[int, bool]]:
+    """Order lines of the batch's items and of the kits they are in; what people decided of some."""
+    zone = company_zone()
+    wanted = {item for item, _ in batch}
+    wanted |= {kit for kit, of in kits.items() if any(part in wanted for part, _ in of)}
+    rows = (
+        OrderLine.objects.filter(
+            kind=OrderLine.Kind.ITEM,
+            item_id__in=wanted,
+            order__placed_at__gte=datetime(start.year, start.month, start.day, tzinfo=zone),
+            order__placed_at__lt=datetime(today.year, today.month, today.day, tzinfo=zone),
+        )
+        .exclude(order__state=SalesOrder.State.CANCELLED)
+        .annotate(day=TruncDate("order__placed_at", tzinfo=zone))
+        .order_by("pk")
+        .values_list("pk", "item_id", "order__location_id", "day", "quantity", "order__number", "set_aside__aside")
+    )
+    lines, decided = [], {}
+    for pk, item, place, day, quantity, number, aside in rows.iterator(chunk_size=10_000):
+        lines.append(SoldLine(item, place, day, float(quantity), number, ref=pk))
+        if aside is not None:
+            decided[pk] = aside
+    return lines, decided
+
+
+def _seen(batch: Sequence[Pair], start: date, today: date) -> Floats:
+    """Share of each day in stock, n × DAYS; days of 23 and 25 hours count as 24."""
+    begin = datetime(start.year, start.month, start.day, tzinfo=company_zone())
+    items = {item for item, _ in batch}
+    times: dict[Pair, list[float]] = defaultdict(list)
+    changes: dict[Pair, list[float]] = defaultdict(list)
+    moves = StockMove.objects.filter(item_id__in=items, happened_at__gte=begin).order_by()
+    for item, place, when, quantity in moves.values_list("item_id", "location_id", "happened_at", "quantity"):
+        times[item, place].append((when - begin).total_seconds() / 86400)
+        changes[item, place].append(float(quantity))
+    on_hand = {
+        (item, place): float(units)
+        for item, place, units in StockBalance.objects.filter(item_id__in=items).values_list("item_id", "location_id", "on_hand")
+    }
+    return np.stack(
+        [share_in_stock(on_hand.get(p, 0.0) - sum(changes[p]), times[p], changes[p], DAYS) for p in batch] or [np.zeros(DAYS)]
+    )
