@@ -8,7 +8,11 @@ export PATH="$VENV/bin:$PATH"
 # Compiled Python is kept out of the tree, but kept: without it every start compiles everything anew.
 unset PYTHONDONTWRITEBYTECODE
 export PYTHONPYCACHEPREFIX="$ROOT/.data/pycache"
-DB_PORT=${YUVREL_DB_PORT:-54871}
+# Below 32768: above it the system hands ports to outgoing connections, and for a minute after such a connection
+# is closed nobody may listen there.
+DB_PORT=${YUVREL_DB_PORT:-15871}
+# Seconds to wait for PostgreSQL: an ended connection keeps its port for a minute.
+DB_WAIT=${YUVREL_DB_WAIT:-90}
 DB_OURS=
 
 say() { printf '%s\n' "$*"; }
@@ -87,17 +91,18 @@ start_database() {
         || { rm -f "$pw"; fail "initdb failed; see $DATA/initdb.log"; }
       rm -f "$pw"
     fi
-    local tries=0
+    local end=$((SECONDS + DB_WAIT)) told=
     if ! as_pg "$bin/pg_ctl" -D "$home" status > /dev/null 2>&1 && (exec 3<>"/dev/tcp/127.0.0.1/$DB_PORT") 2> /dev/null; then
       fail "port $DB_PORT is taken by another program. Set YUVREL_DB_PORT to a free one."
     fi
-    # After a crash the old pid file may make pg_ctl believe for a moment that the server runs, so asking goes
-    # on until the server itself answers; then it has recovered as well.
+    # After a crash the old pid file may make pg_ctl believe for a moment that the server runs, and a port just left
+    # may not be free at once: so starting is tried, and asking goes on, until the server itself answers.
     until "$bin/pg_isready" -q -h 127.0.0.1 -p "$DB_PORT"; do
       as_pg "$bin/pg_ctl" -D "$home" status > /dev/null 2>&1 || as_pg "$bin/pg_ctl" -D "$home" -l "$home/server.log" -w -t 30 \
         -o "-c listen_addresses=127.0.0.1 -p $DB_PORT -c unix_socket_directories='' -c max_connections=120 -c shared_buffers=256MB" \
-        start > /dev/null 2>&1 9>&- || fail "PostgreSQL did not start; see $home/server.log"
-      tries=$((tries + 1)); [ "$tries" -lt 150 ] || fail "PostgreSQL does not answer on port $DB_PORT; see $home/server.log"
+        start > /dev/null 2>&1 9>&- || { [ -n "$told" ] || say "waiting for PostgreSQL on port $DB_PORT"; told=1; sleep 1; }
+      [ "$SECONDS" -lt "$end" ] || fail "PostgreSQL does not answer on port $DB_PORT. Its log, $home/server.log, ends so:
+$(as_pg tail -n 12 "$home/server.log" 2>&1)"
       sleep 0.2
     done
   ) 9> "$DATA/pg.lock"

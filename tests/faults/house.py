@@ -48,10 +48,16 @@ SHOPS = ("web", "trade")
 
 
 def free_port() -> int:
-    """A port of the loopback that nobody uses now."""
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
+    """A port of the loopback that nobody uses now, below those the system hands to outgoing connections: a server
+    killed here comes back on its port, which nobody may have taken meanwhile."""
+    for port in random.SystemRandom().sample(range(16_000, 32_000), 50):
+        with socket.socket() as probe:
+            try:
+                probe.bind(("127.0.0.1", port))
+            except OSError:
+                continue
+            return port
+    raise RuntimeError("no free port among fifty tried")
 
 
 def wait_until(true: Callable[[], bool], what: str, seconds: float = 240) -> None:
