@@ -13,7 +13,9 @@ from tests.faults.house import ROOT, free_port
 
 
 def script(text: str, cluster: dict[str, str]) -> subprocess.CompletedProcess[str]:
-    return subprocess.run(["bash", "-c", f". script/lib.sh; {text}"], cwd=ROOT, env={**os.environ, **cluster}, capture_output=True, text=True)
+    return subprocess.run(
+        ["bash", "-c", f". script/lib.sh; {text}"], cwd=ROOT, env={**os.environ, **cluster}, capture_output=True, text=True
+    )
 
 
 @pytest.fixture
