@@ -71,6 +71,12 @@ MAY: dict[str, set[Role]] = {
     "retry_snag": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
     "set_snag_aside": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
     "check_agreement": set(ROLES),
+    "remember_sheet": set(ROLES),
+    "open_sheet_with": set(ROLES),
+    "keep_view": set(ROLES),
+    "change_view": set(ROLES),
+    "take_view_away": set(ROLES),
+    "sheet_file": set(ROLES),
     "push_drift": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
     "sign_in": set(ROLES),
     "sign_out": set(ROLES),
@@ -92,6 +98,10 @@ BODIES: dict[str, Any] = {
     "set_snag_aside": {"why": "x"},
     "set_one_off_aside": {"aside": True},
     "change_policy": {"version": 0},
+    "open_sheet_with": {"view": None},
+    "keep_view": {"name": "x", "settings": {}},
+    "change_view": {"name": "x", "settings": {}},
+    "sheet_file": {"form": "csv", "columns": [{"field": "number", "head": "Order"}]},
 }
 
 
@@ -100,7 +110,7 @@ def routes() -> list[tuple[str, str, str]]:
     found = []
     for path, methods in api.get_openapi_schema()["paths"].items():
         for method, operation in methods.items():
-            filled = re.sub(r"\{\w+\}", "1", path.replace("{kind}", "cost"))
+            filled = re.sub(r"\{\w+\}", "1", path.replace("{kind}", "cost").replace("{sheet}", "orders"))
             found.append((operation["operationId"], method, filled))
     return found
 

@@ -16,7 +16,7 @@ from tests.world import NOW, make_item, make_supplier
 from yuvrel.books.models import JournalEntry
 from yuvrel.buying.actions import Answer, Arrived, Wanted, acknowledge, cancel, change_draft, draft, receive, send
 from yuvrel.buying.documents import purchase_pdf
-from yuvrel.buying.models import PriceBreak, PurchaseOrder, SupplierItem
+from yuvrel.buying.models import PriceBreak, PurchaseOrder, Supplier, SupplierItem
 from yuvrel.channels.outward import purchase_document
 from yuvrel.connectors.http import NonsenseError
 from yuvrel.connectors.ubl import build_order, read_order_response
@@ -103,6 +103,17 @@ def test_a_stale_edit_is_refused(company: Location) -> None:
     assert order.lines.get().quantity == 12
     with pytest.raises(StaleError):
         send(SYSTEM, order.pk, 1, NOW)
+
+
+def test_a_draft_is_numbered_however_many_suppliers_and_places_there_are(company: Location) -> None:
+    item = make_item()
+    supplier = make_supplier(item)
+    far = Location.objects.create(pk=2_000_000_000, company=company.company, code="far", name="Far")
+    SupplierItem.objects.filter(item=item).update(supplier=Supplier.objects.create(pk=2_000_000_001, code="big", name="Big"))
+    supplier.delete()
+    at = NOW.replace(microsecond=123_457)
+    (order,) = draft(SYSTEM, [Wanted(item.pk, far.pk, D(6))], at)
+    assert order.number == f"PO-{1000 + order.pk}"
 
 
 def test_price_breaks_are_all_units(company: Location) -> None:

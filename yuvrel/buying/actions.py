@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
+from uuid import uuid4
 
 from django.db import transaction
 
@@ -87,7 +88,7 @@ def _draft_one(
 ) -> PurchaseOrder:
     supplier = terms[lines[0].item_id].supplier
     order = PurchaseOrder.objects.create(
-        number=f"draft-{at.timestamp()}-{supplier.pk}-{location_id}",
+        number=uuid4().hex[:30],  # until its own is known, which is made of its id
         supplier=supplier,
         location_id=location_id,
         currency=supplier.currency,

@@ -11,11 +11,18 @@ from django.db.models import F, Q, QuerySet, Sum
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money
 from yuvrel.core.working import Step, Working
-from yuvrel.kit.paging import ordering, page
+from yuvrel.kit.paging import in_order, page
 
 from .models import PurchaseLine, PurchaseOrder, SupplierItem
 
-SORTS = {"number": "number", "expected": "expected_on", "made": "made_at", "state": "state"}
+SORTS = {
+    "number": "number",
+    "supplier": "supplier__name",
+    "place": "location__name",
+    "expected": "expected_on",
+    "made": "made_at",
+    "state": "state",
+}
 OPEN = ("sent", "acknowledged", "part-received")
 
 
@@ -55,8 +62,9 @@ def total(order: PurchaseOrder) -> Decimal:
 
 def sheet(q: str, state: str, cursor: str, limit: int, today: date, sort: str = "") -> dict[str, Any]:
     """A page of purchase orders, newest first."""
-    rows, following = page(orders(q, state), ordering(sort, SORTS, ["-id"]), cursor, limit)
-    return {"rows": [row_of(order, today) for order in rows], "next": following}
+    found, order = in_order(orders(q, state), sort, SORTS, ["-id"])
+    rows, following = page(found, order, cursor, limit)
+    return {"rows": [row_of(row, today) for row in rows], "next": following}
 
 
 def get_order(order_id: int) -> PurchaseOrder:

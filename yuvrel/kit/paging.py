@@ -5,28 +5,50 @@ from __future__ import annotations
 import base64
 import binascii
 import json
-from collections.abc import Mapping, Sequence
-from typing import Any
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from contextvars import ContextVar
+from typing import Any, TypeVar
 
-from django.db.models import Q, QuerySet
+from django.db.models import Model, Q, QuerySet
+from django.db.models.expressions import Combinable
 
 from yuvrel.core.errors import BadInputError
 
 MOST = 200
+_most = ContextVar("_most", default=MOST)
+M = TypeVar("M", bound=Model)
+SORTED = "sorted_value"
 
 
-def ordering(sort: str, allowed: Mapping[str, str], default: Sequence[str]) -> list[str]:
-    """Fields to order by for a `sort` parameter: a name, or '-name' for falling; empty is the default.
+@contextmanager
+def long_pages(most: int) -> Iterator[None]:
+    """Inside, a page may have so many rows: for files, where nobody waits for the first of them."""
+    before = _most.set(most)
+    try:
+        yield
+    finally:
+        _most.reset(before)
 
-    `allowed` maps names to fields, none of which may be empty in a row. Raises BadInputError.
+
+def in_order(
+    rows: QuerySet[M], sort: str, allowed: Mapping[str, str | Combinable], default: Sequence[str]
+) -> tuple[QuerySet[M], list[str]]:
+    """(rows, fields to order by) for a `sort` parameter: a name, or '-name' for falling; empty is the default.
+
+    `allowed` maps names to fields or expressions, none of which may be empty in a row. Raises BadInputError.
     """
     if not sort:
-        return list(default)
+        return rows, list(default)
     name = sort.removeprefix("-")
     if name not in allowed:
         raise BadInputError(f"Sort by one of {', '.join(allowed)}; put - in front to turn it round.", field="sort")
+    by = allowed[name]
+    if not isinstance(by, str):
+        rows = rows.annotate(**{SORTED: by})
+        by = SORTED
     sign = "-" if sort.startswith("-") else ""
-    return [sign + allowed[name], sign + "id"]
+    return rows, [sign + by, sign + "id"]
 
 
 def page(rows: QuerySet[Any], order: Sequence[str], cursor: str, limit: int) -> tuple[list[Any], str]:
@@ -34,8 +56,8 @@ def page(rows: QuerySet[Any], order: Sequence[str], cursor: str, limit: int) -> 
 
     Raises BadInputError for a cursor that is not one of ours and a limit outside 1 to MOST.
     """
-    if not 1 <= limit <= MOST:
-        raise BadInputError(f"A page has 1 to {MOST} rows.", field="limit")
+    if not 1 <= limit <= _most.get():
+        raise BadInputError(f"A page has 1 to {_most.get()} rows.", field="limit")
     if cursor:
         rows = rows.filter(_after(order, _open(cursor, len(order))))
     found = list(rows.order_by(*order)[: limit + 1])

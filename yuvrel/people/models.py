@@ -44,6 +44,35 @@ class ApiToken(models.Model):
     last_used_at = models.DateTimeField(null=True)
 
 
+class SheetView(models.Model):
+    """A way to look at a sheet that somebody gave a name: columns, order and filters."""
+
+    owner = models.ForeignKey(User, on_delete=models.CASCADE, related_name="views")
+    sheet = models.CharField(max_length=40)
+    name = models.CharField(max_length=60)
+    settings = models.JSONField()
+    shared = models.BooleanField(default=False)
+    version = models.PositiveIntegerField(default=1)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["owner", "sheet", "name"], name="view_named_once"),
+            models.CheckConstraint(condition=~models.Q(name=""), name="view_has_a_name"),
+        ]
+
+
+class SheetHabit(models.Model):
+    """How a person last had a sheet, and the view it opens with, if any."""
+
+    user = models.ForeignKey(User, on_delete=models.CASCADE, related_name="habits")
+    sheet = models.CharField(max_length=40)
+    settings = models.JSONField(null=True)
+    opens_with = models.ForeignKey(SheetView, on_delete=models.SET_NULL, null=True, related_name="+")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["user", "sheet"], name="habit_once")]
+
+
 class AuditRow(models.Model):
     """Who did what to which thing; before and after where something was changed."""
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
 from ninja import Schema
 from pydantic import Field
 
@@ -45,3 +47,56 @@ class LocationOut(Schema):
     id: int
     code: str
     name: str
+
+
+Name = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]
+
+
+class ColumnSetting(Schema):
+    """A column that is shown, and its width in pixels where somebody set one."""
+
+    name: Name
+    width: int | None = Field(None, ge=40, le=900)
+
+
+class SheetSettings(Schema):
+    """How a sheet is looked at: its columns from left to right (empty: those it comes with), its order, its filters."""
+
+    columns: list[ColumnSetting] = Field(default_factory=list, max_length=60)
+    sort: str = Field("", max_length=40)
+    filters: dict[Name, Annotated[str, Field(max_length=200)]] = Field(default_factory=dict, max_length=20)
+
+
+class ViewOut(Schema):
+    """A named view: one's own, or one that somebody shares."""
+
+    id: int
+    name: str
+    owner: str
+    mine: bool
+    shared: bool
+    version: int
+    settings: SheetSettings
+
+
+class SheetOut(Schema):
+    """The views of a sheet, how the person last had it, and the view it opens with."""
+
+    views: list[ViewOut]
+    last: SheetSettings | None
+    opens_with: int | None
+
+
+class ViewIn(Schema):
+    """A view as it is to be kept; `version` is that which was looked at, and is not needed for a new one."""
+
+    name: str = Field(max_length=60)
+    shared: bool = False
+    settings: SheetSettings
+    version: int = 0
+
+
+class OpensWithIn(Schema):
+    """The view a sheet is to open with; None for how it was last."""
+
+    view: int | None = Field(gt=0, lt=2**63)

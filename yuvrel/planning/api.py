@@ -75,6 +75,8 @@ def _row(line: queries.Line, rates: dict[str, Any]) -> dict[str, Any]:
         "category": line.item.product.category.name if line.item.product.category else "",
         "location": line.location.name,
         "supplier_id": supplier.pk if supplier else None,
+        "supplier": supplier.name if supplier else "",
+        "currency": supplier.currency if supplier else "",
         "on_hand": line.balance.on_hand,
         "committed": line.balance.committed,
         "incoming": line.balance.incoming,

@@ -13,7 +13,7 @@ from yuvrel.core.forecast import METHODS
 from yuvrel.core.outlook import Path, demand_working
 from yuvrel.core.replenish import Suggestion
 from yuvrel.core.working import Working
-from yuvrel.kit.paging import ordering, page
+from yuvrel.kit.paging import in_order, page
 from yuvrel.people.models import Location
 
 from . import queries
@@ -34,7 +34,8 @@ def sheet(q: str, method: str, location: int | None, sort: str, cursor: str, lim
         found = found.filter(location_id=location)
     for word in q.split()[:6]:
         found = found.filter(Q(item__title__icontains=word) | Q(item__sku__icontains=word))
-    rows, following = page(found, ordering(sort, SORTS, ["-month", "id"]), cursor, limit)
+    found, order = in_order(found, sort, SORTS, ["-month", "id"])
+    rows, following = page(found, order, cursor, limit)
     return {"rows": [_row(row) for row in rows], "next": following}
 
 

@@ -40,6 +40,8 @@ class ReplenishRow(Schema):
     category: str
     location: str
     supplier_id: int | None
+    supplier: str
+    currency: str
     on_hand: Quantity
     committed: Quantity
     backordered: Quantity

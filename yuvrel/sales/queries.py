@@ -18,13 +18,20 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.core.orders import Profit, profit
 from yuvrel.core.working import Step, Working
-from yuvrel.kit.paging import ordering, page
+from yuvrel.kit.paging import in_order, page
 from yuvrel.stock.models import ItemCost
 
 from .actions import ready_to_ship
 from .models import OrderLine, Reservation, SalesOrder, ShipmentLine
 
-SORTS = {"placed": "placed_at", "number": "number", "total": "total", "state": "state"}
+SORTS = {
+    "placed": "placed_at",
+    "number": "number",
+    "total": "total",
+    "state": "state",
+    "channel": "connection__name",
+    "place": "location__name",
+}
 WAITING = ("received", "ready", "part-shipped", "held")
 # Of more orders than this the total is not added up for a sheet.
 MOST_ADDED = 5000
@@ -50,8 +57,8 @@ def orders(q: str, state: str, connection: int | None) -> QuerySet[SalesOrder]:
 
 def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: int, sort: str = "") -> dict[str, Any]:
     """A page of orders with units, what is owed and the margin of each."""
-    order = ordering(sort, SORTS, ["-placed_at", "-id"])
-    rows, following = page(orders(q, state, connection), order, cursor, limit)
+    found, order = in_order(orders(q, state, connection), sort, SORTS, ["-placed_at", "-id"])
+    rows, following = page(found, order, cursor, limit)
     ids = [row.pk for row in rows]
     units = dict(
         OrderLine.objects.filter(order_id__in=ids, kind__in=("item", "service"))

@@ -20,6 +20,7 @@ from yuvrel.stock.api import router as stock
 from . import problems, today, workings
 from .first_steps import FirstStepsOut, first_steps
 from .session import router as people
+from .sheet_api import router as sheets
 
 api = NinjaAPI(
     title="Yuvrel",
@@ -29,7 +30,7 @@ api = NinjaAPI(
     description="Stock, costs and orders in agreement. Money and quantities are decimal strings.",
 )
 problems.install(api)
-for router in (people, stock, sales, planning, forecasts, books, channels, agreement):
+for router in (people, sheets, stock, sales, planning, forecasts, books, channels, agreement):
     api.add_router("", router)
 
 

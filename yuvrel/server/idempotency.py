@@ -52,7 +52,9 @@ class IdempotencyMiddleware:
             if row is None:
                 return _kept(owner, key, digest)
             response = self.get_response(request)
-            if connection.needs_rollback or response.status_code >= 500 or response.status_code in NOT_KEPT:
+            # A file is made anew each time: making it changes nothing.
+            is_file = response.has_header("Content-Disposition")
+            if is_file or connection.needs_rollback or response.status_code >= 500 or response.status_code in NOT_KEPT:
                 transaction.set_rollback(True)
             else:
                 row.status, row.body = response.status_code, response.content.decode(errors="replace")

@@ -34,12 +34,13 @@ def list_stock(
     location: int | None = None,
     show: str = "all",
     as_at: date | None = None,
+    sort: str = "",
     cursor: str = "",
     limit: int = 200,
 ) -> Any:
     """Stock by item and location, now or as at the end of a day."""
     actor(request)
-    return queries.stock_sheet(q, location, show, cursor, limit, as_at)
+    return queries.stock_sheet(q, location, show, cursor, limit, as_at, sort)
 
 
 @router.get("/moves", response=MovePage, operation_id="list_moves")

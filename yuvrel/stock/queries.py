@@ -6,21 +6,45 @@ from datetime import date
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import Count, Exists, F, Min, OuterRef, Q, QuerySet, Sum, Value
-from django.db.models.functions import Coalesce
+from django.db.models import Count, DecimalField, Exists, F, Min, OuterRef, Q, QuerySet, Sum, Value
+from django.db.models.expressions import Combinable
+from django.db.models.functions import Coalesce, NullIf, Round
 
 from yuvrel.catalogue.models import Item
-from yuvrel.core.errors import NotFoundError
+from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.money import ZERO, allocate, spoken
 from yuvrel.core.working import Step, Working
-from yuvrel.kit.paging import ordering, page
+from yuvrel.kit.paging import in_order, page
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company, end_of_day
 
 from .models import CostChange, ItemCost, LotBalance, StockBalance, StockMove
 
 MOVE_SORTS = {"happened": "happened_at", "recorded": "recorded_at", "quantity": "quantity", "value": "value"}
-ITEM_SORTS = {"title": "title", "sku": "sku", "price": "price", "created": "created_at"}
+ITEM_SORTS: dict[str, str | Combinable] = {
+    "title": "title",
+    "sku": "sku",
+    "price": "price",
+    "created": "created_at",
+    "category": Coalesce("product__category__name", Value("")),
+    "cost": Coalesce("cost__last_average", Value(ZERO)),
+}
+# A place's share of an item's value is allotted to the cent when it is shown; for the order its plain part is near enough.
+_WORTH = Round(
+    Coalesce(F("on_hand") * F("item__cost__value") / NullIf(F("item__cost__quantity"), Value(ZERO)), Value(ZERO)),
+    precision=2,
+    output_field=DecimalField(),
+)
+STOCK_SORTS: dict[str, str | Combinable] = {
+    "item": "item__title",
+    "place": "location__name",
+    "on_hand": "on_hand",
+    "committed": "committed",
+    "available": F("on_hand") - F("committed"),
+    "owed": "backordered",
+    "incoming": "incoming",
+    "value": _WORTH,
+}
 
 
 def find_items(rows: QuerySet[Any], q: str, prefix: str = "") -> QuerySet[Any]:
@@ -40,7 +64,7 @@ def item_sheet(q: str, kind: str, cursor: str, limit: int, sort: str = "") -> di
     rows = find_items(Item.objects.filter(active=True).select_related("product__category", "cost"), q)
     if kind:
         rows = rows.filter(kind=kind)
-    order = ordering(sort, ITEM_SORTS, ["title", "id"])
+    rows, order = in_order(rows, sort, ITEM_SORTS, ["title", "id"])
     found, following = page(rows.prefetch_related("barcodes"), order, cursor, limit)
     mine = Item.objects.filter(pk__in=[item.pk for item in found]).order_by()
     held = dict(StockBalance.objects.filter(item__in=found).values_list("item_id").annotate(units=Sum("on_hand")).order_by())
@@ -85,12 +109,19 @@ def balances(q: str, location: int | None, show: str) -> QuerySet[StockBalance]:
     return rows
 
 
-def stock_sheet(q: str, location: int | None, show: str, cursor: str, limit: int, as_at: date | None = None) -> dict[str, Any]:
-    """A page of the shelf, its rows valued, and the totals of all that match; `as_at` the end of a day, from its moves."""
+def stock_sheet(
+    q: str, location: int | None, show: str, cursor: str, limit: int, as_at: date | None = None, sort: str = ""
+) -> dict[str, Any]:
+    """A page of the shelf, its rows valued, and the totals of all that match; `as_at` the end of a day, from its moves.
+
+    Raises BadInputError where the sheet of a past day is to be sorted: its figures are known only row by row."""
     if as_at:
+        if sort:
+            raise BadInputError("The shelf of a past day stands in the order of its items.", field="sort")
         return _sheet_as_at(q, location, cursor, limit, as_at)
     matching = balances(q, location, show)
-    rows, following = page(matching, ["item__title", "location__position", "id"], cursor, limit)
+    ordered, order = in_order(matching, sort, STOCK_SORTS, ["item__title", "location__position", "id"])
+    rows, following = page(ordered, order, cursor, limit)
     values = place_values({row.item_id for row in rows})
     expiry = {
         (item, place): day
@@ -187,8 +218,8 @@ def moves(
         rows = rows.filter(item_id=item_id)
     if location:
         rows = rows.filter(location_id=location)
-    order = ordering(sort, MOVE_SORTS, ["-happened_at", "-id"])
-    return page(find_items(rows, q, "item__"), order, cursor, limit)
+    rows, order = in_order(find_items(rows, q, "item__"), sort, MOVE_SORTS, ["-happened_at", "-id"])
+    return page(rows, order, cursor, limit)
 
 
 def _item_at(item_id: int, location_id: int) -> tuple[Item, Location, StockBalance]:

@@ -1,10 +1,12 @@
 <script lang="ts">
 	import { createInfiniteQuery, createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { page } from '$app/state';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { drawer } from '#lib/drawer.svelte.ts';
 	import { ago, count, figure, moment, shortName } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
+	import { ITEM_FIELDS, SheetState, type Column } from '#lib/sheet.svelte.ts';
 	import { BOOKS_TABS } from '#lib/tabs.ts';
 	import Balance from '#lib/ui/Balance.svelte';
 	import Beam from '#lib/ui/Beam.svelte';
@@ -14,10 +16,9 @@
 	import More from '#lib/ui/More.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import SheetTools from '#lib/ui/SheetTools.svelte';
 
 	const client = useQueryClient();
-	let q = $state('');
-	let show = $state('all');
 	let busy = $state(false);
 	const agreement = createQuery(() => ({
 		queryKey: ['agreement'],
@@ -25,18 +26,33 @@
 		refetchInterval: 4000
 	}));
 	const data = $derived(agreement.data);
+	const sheet = new SheetState(
+		'agreement',
+		'Agreement',
+		(): readonly Column<Schemas['AgreeRow']>[] => [
+			{ name: 'title', head: 'Item', fields: ITEM_FIELDS },
+			...(data?.columns ?? []).map(({ id, name }) => ({ name: `shown_${id}`, head: name })),
+			{ name: 'holds', head: 'Shelf holds' },
+			{ name: 'worth', head: `Worth ${session.currency}` },
+			{ name: 'booked', head: `Books ${session.currency}` },
+			{ name: 'state', head: 'State' }
+		],
+		{ q: '', show: '' },
+		page.url.searchParams
+	);
 	const items = createInfiniteQuery(() => ({
-		queryKey: ['agreement items', q, show],
+		queryKey: ['agreement items', sheet.query],
 		queryFn: ({ pageParam }) =>
 			ask(
 				api.GET('/api/v1/agreement/items', {
-					params: { query: { q, show, cursor: pageParam, limit: 150 } }
+					params: { query: { ...sheet.query, cursor: pageParam, limit: 150 } }
 				})
 			),
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
-		refetchInterval: 4000
+		refetchInterval: 4000,
+		enabled: sheet.isReady
 	}));
 	const rows = $derived(items.data?.pages.flatMap((p) => p.rows) ?? []);
 	const cell = (row: Schemas['AgreeRow'], column: number): Schemas['CellOut'] | undefined =>
@@ -83,13 +99,14 @@
 			{data.drifts.length === 1 ? 'stands' : 'stand'}; {data.healed_today} healed today.{/if}
 	{/snippet}
 	{#snippet filters()}
-		<Filter bind:value={q} />
-		<select class="field" aria-label="Show" bind:value={show}>
-			<option value="all">all items</option><option value="off">what does not agree</option>
+		<Filter bind:value={sheet.filters.q} />
+		<select class="field" aria-label="Show" bind:value={sheet.filters.show}>
+			<option value="">all items</option><option value="off">what does not agree</option>
 		</select>
-		<button class="quiet ml-auto" disabled={checking} onclick={check}
+		<button class="quiet" disabled={checking} onclick={check}
 			>{checking ? 'Checking…' : 'Check now'}</button
 		>
+		<SheetTools {sheet} hasColumns={false} />
 	{/snippet}
 	{#if data}
 		<div class="beams">
@@ -190,7 +207,11 @@
 		</table>
 		<More query={items} />
 		{#if !rows.length && items.data}<p class="soft p-5">
-				{show === 'off' ? 'Everything agrees.' : q ? 'No item is called that.' : 'No items yet.'}
+				{sheet.filters.show === 'off'
+					? 'Everything agrees.'
+					: sheet.filters.q
+						? 'No item is called that.'
+						: 'No items yet.'}
 			</p>{/if}
 	{:else}<Pending query={agreement} />{/if}
 	{#snippet totals()}

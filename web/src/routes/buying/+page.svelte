@@ -2,26 +2,78 @@
 	import { createInfiniteQuery, createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { SvelteMap } from 'svelte/reactivity';
 	import { goto } from '$app/navigation';
+	import { page } from '$app/state';
 	import { api, ask, onceKey, type Schemas } from '#lib/api/client.ts';
 	import { count, figure } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
+	import { ITEM_FIELDS, SheetState, type Column } from '#lib/sheet.svelte.ts';
 	import { BUYING_TABS } from '#lib/tabs.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
+	import ItemName from '#lib/ui/ItemName.svelte';
 	import More from '#lib/ui/More.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import PlaceFilter from '#lib/ui/PlaceFilter.svelte';
 	import Ribbon from '#lib/ui/Ribbon.svelte';
+	import Rows from '#lib/ui/Rows.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import SheetTools from '#lib/ui/SheetTools.svelte';
 
 	const MOST_PICKED = 1000;
 	type Row = Schemas['ReplenishRow'];
 	type Page = Schemas['ReplenishPage'];
 	const client = useQueryClient();
-	let q = $state('');
-	let place = $state('');
-	let show = $state<'needed' | 'late' | 'all'>('needed');
+	const COLUMNS: readonly Column<Row>[] = [
+		{
+			name: 'title',
+			head: 'Item',
+			cell: itemOf,
+			fields: [...ITEM_FIELDS, ['supplier', 'Supplier']]
+		},
+		{ name: 'location', head: 'Location', cell: place, kind: 'place' },
+		{ name: 'category', head: 'Category', cell: category, kind: 'soft clip', isSpare: true },
+		{ name: 'on_hand', head: 'On hand', cell: onHand, kind: 'num' },
+		{ name: 'committed', head: 'Committed', cell: committed, kind: 'num' },
+		{ name: 'backordered', head: 'Owed', cell: owed, kind: 'num', isSpare: true },
+		{ name: 'incoming', head: 'Incoming', cell: incoming, kind: 'num' },
+		{ name: 'per_day', head: 'Per day', cell: perDay, kind: 'num' },
+		{
+			name: 'ribbon',
+			head: 'How long it lasts',
+			headCell: ribbonHead,
+			cell: ribbon,
+			kind: 'ribbon',
+			fields: []
+		},
+		{ name: 'cover', head: 'Cover', cell: cover, kind: 'num', fields: [['cover', 'Cover, days']] },
+		{
+			name: 'lead_days',
+			head: 'Lead',
+			cell: lead,
+			kind: 'num soft',
+			fields: [['lead_days', 'Lead, days']]
+		},
+		{ name: 'suggested', head: 'Order', cell: order, kind: 'num' },
+		{ name: 'price', head: 'Price', cell: price, kind: 'num soft', isSpare: true },
+		{
+			name: 'amount',
+			head: 'Line',
+			cell: amount,
+			kind: 'num soft',
+			fields: [
+				['amount', 'Line'],
+				['currency', 'Currency']
+			]
+		}
+	];
+	const sheet = new SheetState(
+		'replenishment',
+		'Replenishment',
+		() => COLUMNS,
+		{ q: '', location: '', show: 'needed' },
+		page.url.searchParams
+	);
 	let busy = $state(false);
 	const picked = new SvelteMap<string, { row: Row; quantity: string }>();
 	const head = createQuery(() => ({
@@ -30,24 +82,33 @@
 		staleTime: 15000
 	}));
 	const data = $derived(head.data);
-	const page = (which: 'needed' | 'late' | 'all', cursor: string, limit: number): Promise<Page> =>
-		ask(
+	const fetch = (which: string, cursor: string, limit: number): Promise<Page> => {
+		const { q, location } = sheet.filters;
+		return ask(
 			api.GET('/api/v1/replenishment/rows', {
 				params: {
-					query: { q, show: which, cursor, limit, ...(place ? { location: Number(place) } : {}) }
+					query: {
+						q,
+						show: (which || 'needed') as 'needed' | 'late' | 'all',
+						cursor,
+						limit,
+						...(location ? { location: Number(location) } : {})
+					}
 				}
 			})
 		);
-	const sheet = createInfiniteQuery(() => ({
-		queryKey: ['replenishment rows', q, place, show],
-		queryFn: ({ pageParam }) => page(show, pageParam, 50),
+	};
+	const lines = createInfiniteQuery(() => ({
+		queryKey: ['replenishment rows', sheet.query],
+		queryFn: ({ pageParam }) => fetch(sheet.filters.show, pageParam, 50),
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
-		staleTime: 15000
+		staleTime: 15000,
+		enabled: sheet.isReady
 	}));
 	const keyOf = (row: Row): string => `${row.item_id}-${row.location_id}`;
-	const found = $derived(sheet.data?.pages.flatMap((part) => part.rows) ?? []);
+	const found = $derived(lines.data?.pages.flatMap((part) => part.rows) ?? []);
 	const shown = $derived.by(() => {
 		// What was selected stays in sight when the filter no longer finds it.
 		const here = new Set(found.map(keyOf));
@@ -56,13 +117,13 @@
 			...found
 		];
 	});
-	const groups = $derived(
+	const parts = $derived(
 		[...(data?.suppliers ?? []), null]
 			.map((supplier) => ({
-				supplier,
+				key: supplier?.id ?? 0,
 				rows: shown.filter((row) => row.supplier_id === (supplier?.id ?? null))
 			}))
-			.filter((group) => group.rows.length)
+			.filter((part) => part.rows.length)
 	);
 	const orders = $derived(
 		new Set([...picked.values()].map(({ row }) => `${row.supplier_id}-${row.location_id}`))
@@ -83,7 +144,7 @@
 		try {
 			let cursor = '';
 			do {
-				const late = await page('late', cursor, 200);
+				const late = await fetch('late', cursor, 200);
 				for (const row of late.rows) if (row.suggested !== '0') pick(row);
 				cursor = late.next;
 			} while (cursor && picked.size < MOST_PICKED);
@@ -133,102 +194,40 @@
 		{/if}
 	{/snippet}
 	{#snippet filters()}
-		<Filter bind:value={q} />
-		<PlaceFilter bind:value={place} places={data?.locations} />
-		<select class="field" aria-label="Show" bind:value={show}>
+		<Filter bind:value={sheet.filters.q} />
+		<PlaceFilter bind:value={sheet.filters.location} places={data?.locations} />
+		<select class="field" aria-label="Show" bind:value={sheet.filters.show}>
 			<option value="needed">what is needed</option><option value="late">what is late</option
 			><option value="all">everything</option>
 		</select>
 		{#if may}<button class="quiet" disabled={busy} onclick={pickLate}>Select what is late</button
 			>{/if}
+		<SheetTools {sheet} />
 	{/snippet}
-	{#if groups.length}
-		<table class="rows">
-			<thead
-				><tr
-					><th class="pick"><span class="sr-only">Select</span></th><th>Item</th><th>Location</th
-					><th class="num">On hand</th><th class="num">Committed</th><th class="num">Incoming</th
-					><th class="num">Per day</th><th class="ribbon-head"
-						><span>today</span><span>30</span><span>60</span><span>90 d</span></th
-					><th class="num">Cover</th><th class="num">Lead</th><th class="num">Order</th><th
-						class="num">Line</th
-					></tr
-				></thead
-			>
-			{#each groups as group (group.supplier?.id ?? 0)}
-				<tbody>
-					<tr class="group"
-						><td colspan="12"
-							>{group.supplier?.name ?? 'No supplier'}
-							{#if group.supplier}<span class="soft font-normal small"
-									>lead {group.supplier.lead_days} days · {group.supplier.currency}{group.supplier
-										.currency !== data?.currency
-										? ` ${group.supplier.rate}`
-										: ''} · order minimum {figure(group.supplier.order_minimum)}</span
-								>{/if}</td
-						></tr
-					>
-					{#each group.rows as row (keyOf(row))}
-						{@const key = keyOf(row)}
-						{@const isPicked = picked.has(key)}
-						<tr data-row>
-							<td class="pick"
-								>{#if may && group.supplier}<input
-										type="checkbox"
-										aria-label="Order {row.title} for {row.location}"
-										checked={isPicked}
-										onchange={() => toggle(row)}
-									/>{/if}</td
-							>
-							<td
-								><a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a>
-								<span class="soft small whitespace-nowrap">{row.sku}</span></td
-							>
-							<td class="place">{row.location}</td>
-							<td class="num"><Fig value={row.on_hand} kind="on-hand" id={key} /></td>
-							<td class="num">{figure(row.committed)}</td>
-							<td class="num">{figure(row.incoming)}</td>
-							<td class="num"
-								><Fig
-									value={row.per_day}
-									kind="demand"
-									id={key}
-									tone={row.days_out > 0 ? 'ochre' : ''}
-								/></td
-							>
-							<td class="ribbon"><Ribbon ribbon={row.ribbon} cover={row.cover} /></td>
-							<td class="num" class:late={row.ribbon.late}
-								>{row.cover === null ? '–' : `${Math.round(Number(row.cover))} d`}</td
-							>
-							<td class="num soft">{row.lead_days} d</td>
-							<td class="num"
-								>{#if isPicked}<input
-										class="field qty"
-										inputmode="decimal"
-										aria-label="Quantity of {row.title}"
-										value={picked.get(key)?.quantity}
-										oninput={(event) =>
-											picked.set(key, { row, quantity: event.currentTarget.value })}
-									/>{:else}<Fig value={row.suggested} kind="suggestion" id={key} />{/if}</td
-							>
-							<td class="num soft">{figure(row.amount)}</td>
-						</tr>
-					{/each}
-				</tbody>
-			{/each}
-		</table>
-		<More query={sheet} />
+	{#if parts.length}
+		<div class="tight">
+			<Rows
+				{sheet}
+				rows={shown}
+				{parts}
+				{partHead}
+				key={keyOf}
+				before={may ? box : undefined}
+				isSortable={false}
+			/>
+		</div>
+		<More query={lines} />
 	{:else}
 		<Pending
-			query={sheet}
+			query={lines}
 			isEmpty
-			empty={show === 'all'
+			empty={sheet.filters.show === 'all'
 				? 'Nothing sells yet, so nothing can be forecast.'
 				: 'Nothing needs ordering.'}
 		/>
 	{/if}
 	{#snippet totals()}
-		<span>{count(shown.length, 'row')}{sheet.hasNextPage ? ' so far' : ''}</span>
+		<span>{count(shown.length, 'row')}{lines.hasNextPage ? ' so far' : ''}</span>
 		<span>{count(picked.size, 'row')} selected</span>
 		{#if may}<button class="do ml-auto" disabled={busy || !picked.size} onclick={draft}
 				>Draft {count(orders.size, 'purchase order')}</button
@@ -236,13 +235,62 @@
 	{/snippet}
 </Sheet>
 
+{#snippet partHead(key: string | number)}
+	{@const supplier = data?.suppliers.find((one) => one.id === key)}
+	{supplier?.name ?? 'No supplier'}
+	{#if supplier}<span class="soft font-normal small"
+			>lead {supplier.lead_days} days · {supplier.currency}{supplier.currency !== data?.currency
+				? ` ${supplier.rate}`
+				: ''} · order minimum {figure(supplier.order_minimum)}</span
+		>{/if}
+{/snippet}
+{#snippet box(row: Row)}{#if row.supplier_id}<input
+			type="checkbox"
+			aria-label="Order {row.title} for {row.location}"
+			checked={picked.has(keyOf(row))}
+			onchange={() => toggle(row)}
+		/>{/if}{/snippet}
+{#snippet itemOf(row: Row)}<ItemName id={row.item_id} title={row.title} sku={row.sku} />{/snippet}
+{#snippet place(row: Row)}{row.location}{/snippet}
+{#snippet category(row: Row)}{row.category}{/snippet}
+{#snippet onHand(row: Row)}<Fig value={row.on_hand} kind="on-hand" id={keyOf(row)} />{/snippet}
+{#snippet committed(row: Row)}{figure(row.committed)}{/snippet}
+{#snippet owed(row: Row)}{figure(row.backordered)}{/snippet}
+{#snippet incoming(row: Row)}{figure(row.incoming)}{/snippet}
+{#snippet perDay(row: Row)}<Fig
+		value={row.per_day}
+		kind="demand"
+		id={keyOf(row)}
+		tone={row.days_out > 0 ? 'ochre' : ''}
+	/>{/snippet}
+{#snippet ribbonHead()}<span class="ribbon-head"
+		><span>today</span><span>30</span><span>60</span><span>90 d</span></span
+	>{/snippet}
+{#snippet ribbon(row: Row)}<Ribbon ribbon={row.ribbon} cover={row.cover} />{/snippet}
+{#snippet cover(row: Row)}<span class:late={row.ribbon.late}
+		>{row.cover === null ? '–' : `${Math.round(Number(row.cover))} d`}</span
+	>{/snippet}
+{#snippet lead(row: Row)}{row.lead_days} d{/snippet}
+{#snippet order(row: Row)}
+	{@const pick = picked.get(keyOf(row))}
+	{#if pick}<input
+			class="field qty"
+			inputmode="decimal"
+			aria-label="Quantity of {row.title}"
+			value={pick.quantity}
+			oninput={(event) => picked.set(keyOf(row), { row, quantity: event.currentTarget.value })}
+		/>{:else}<Fig value={row.suggested} kind="suggestion" id={keyOf(row)} />{/if}
+{/snippet}
+{#snippet price(row: Row)}{row.supplier_id ? figure(row.price) : ''}{/snippet}
+{#snippet amount(row: Row)}{figure(row.amount)}{/snippet}
+
 <style>
 	.late {
 		color: var(--madder);
 		font-weight: 600;
 	}
-	.pick {
-		width: 34px;
+	.ribbon-head {
+		font-size: 11px;
 	}
 	.ribbon-head span {
 		display: inline-block;
@@ -253,10 +301,7 @@
 		width: auto;
 		margin-left: -8px;
 	}
-	.ribbon-head {
-		font-size: 11px !important;
-	}
-	.ribbon {
+	.tight :global(.ribbon) {
 		width: 196px;
 	}
 	.qty {
@@ -264,12 +309,11 @@
 		text-align: right;
 		font-weight: 600;
 	}
-	.rows td:not(:first-child),
-	.rows th:not(:first-child) {
+	.tight :global(.rows :is(td, th):not(:first-child)) {
 		padding-left: 6px;
 		padding-right: 6px;
 	}
-	.rows :is(td, th):last-child {
+	.tight :global(.rows :is(td, th):last-child) {
 		padding-right: 20px;
 	}
 </style>

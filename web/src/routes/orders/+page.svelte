@@ -1,35 +1,78 @@
 <script lang="ts">
 	import { createInfiniteQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
-	import { api, ask } from '#lib/api/client.ts';
+	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, figure, moment } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
+	import { SheetState, type Column } from '#lib/sheet.svelte.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import More from '#lib/ui/More.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
+	import Rows from '#lib/ui/Rows.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import SheetTools from '#lib/ui/SheetTools.svelte';
 
-	let q = $state(page.url.searchParams.get('q') ?? '');
-	let wanted = $state(page.url.searchParams.get('state') ?? 'waiting');
+	type Row = Schemas['OrderRow'];
+	const COLUMNS: readonly Column<Row>[] = [
+		{ name: 'number', head: 'Order', cell: number, kind: 'clip', sort: 'number' },
+		{ name: 'channel', head: 'Channel', cell: channel, kind: 'place', sort: 'channel' },
+		{ name: 'placed_at', head: 'Placed', cell: placed, kind: 'place day', sort: 'placed' },
+		{ name: 'customer', head: 'Customer', cell: customer, kind: 'long' },
+		{ name: 'location', head: 'From', cell: from, kind: 'place', sort: 'place' },
+		{ name: 'state', head: 'State', cell: standing, sort: 'state' },
+		{
+			name: 'held_because',
+			head: 'Held because',
+			cell: heldBecause,
+			kind: 'long',
+			isSpare: true
+		},
+		{ name: 'units', head: 'Units', cell: units, kind: 'num' },
+		{ name: 'owed', head: 'Owed', cell: owed, kind: 'num' },
+		{
+			name: 'total',
+			head: `Total ${session.currency}`,
+			cell: total,
+			kind: 'num',
+			sort: 'total',
+			title: 'With tax'
+		},
+		{
+			name: 'margin',
+			head: 'Margin',
+			cell: margin,
+			kind: 'num',
+			fields: [['margin_percent', 'Margin %']]
+		}
+	];
+	const sheet = new SheetState(
+		'orders',
+		'Orders',
+		() => COLUMNS,
+		{ q: '', state: 'waiting' },
+		page.url.searchParams
+	);
+	const wanted = $derived(sheet.filters.state);
 	const orders = createInfiniteQuery(() => ({
-		queryKey: ['orders', q, wanted],
+		queryKey: ['orders', sheet.query],
 		queryFn: ({ pageParam }) =>
 			ask(
 				api.GET('/api/v1/orders', {
-					params: { query: { q, state: wanted, cursor: pageParam, limit: 80 } }
+					params: { query: { ...sheet.query, cursor: pageParam, limit: 80 } }
 				})
 			),
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
-		refetchInterval: 4000
+		refetchInterval: 4000,
+		enabled: sheet.isReady
 	}));
 	const rows = $derived(orders.data?.pages.flatMap((p) => p.rows) ?? []);
 	const counts = $derived(orders.data?.pages[0]?.counts ?? {});
 	const STATES = ['ready', 'received', 'part-shipped', 'held', 'shipped', 'closed', 'cancelled'];
-	const total = $derived(orders.data?.pages[0]?.total);
+	const sum = $derived(orders.data?.pages[0]?.total);
 </script>
 
 <Sheet question={wanted === 'waiting' ? 'What must go out?' : 'What was ordered?'}>
@@ -38,47 +81,15 @@
 		{counts['held'] ?? 0} held.
 	{/snippet}
 	{#snippet filters()}
-		<Filter bind:value={q} />
-		<select class="field" aria-label="State" bind:value={wanted}>
+		<Filter bind:value={sheet.filters.q} />
+		<select class="field" aria-label="State" bind:value={sheet.filters.state}>
 			<option value="waiting">still to ship</option><option value="">every order</option>
 			{#each STATES as name (name)}<option value={name}>{name}</option>{/each}
 		</select>
+		<SheetTools {sheet} />
 	{/snippet}
 	{#if rows.length}
-		<table class="rows">
-			<thead
-				><tr
-					><th>Order</th><th>Channel</th><th>Placed</th><th>Customer</th><th>From</th><th>State</th
-					><th class="num">Units</th><th class="num">Owed</th><th class="num"
-						>Total {session.currency}</th
-					><th class="num">Margin</th></tr
-				></thead
-			>
-			<tbody>
-				{#each rows as row (row.id)}
-					<tr data-row>
-						<td class="clip"><a class="plain-link" href="/orders/{row.id}">{row.number}</a></td>
-						<td class="place">{row.channel}</td>
-						<td class="place">{moment(row.placed_at)}</td>
-						<td class="long">{row.customer || (row.kind === 'till' ? 'over the counter' : '–')}</td>
-						<td class="place">{row.location}</td>
-						<td title={row.held_because}><Mark state={row.state} /></td>
-						<td class="num">{figure(row.units)}</td>
-						<td class="num" class:owed={row.owed !== '0'}>{figure(row.owed)}</td>
-						<td class="num"><Fig value={row.total} kind="order-total" id={`${row.id}`} /></td>
-						<td class="num"
-							><Fig
-								value={row.margin_percent}
-								kind="profit"
-								id={`${row.id}`}
-								suffix=" %"
-								tone={Number(row.margin_percent) < 0 ? 'madder' : ''}
-							/></td
-						>
-					</tr>
-				{/each}
-			</tbody>
-		</table>
+		<Rows {sheet} {rows} key={(row) => row.id} />
 		<More query={orders} />
 	{:else}
 		<Pending
@@ -92,13 +103,33 @@
 	{/if}
 	{#snippet totals()}
 		<span>{count(rows.length, 'order')}{orders.hasNextPage ? ' shown' : ''}</span>
-		{#if total}
+		{#if sum}
 			<span class="ml-auto"
-				>All of these <b class="double">{figure(total)}</b> {session.currency} with tax</span
+				>All of these <b class="double">{figure(sum)}</b> {session.currency} with tax</span
 			>
 		{/if}
 	{/snippet}
 </Sheet>
+
+{#snippet number(row: Row)}<a class="plain-link" href="/orders/{row.id}">{row.number}</a>{/snippet}
+{#snippet channel(row: Row)}{row.channel}{/snippet}
+{#snippet placed(row: Row)}{moment(row.placed_at)}{/snippet}
+{#snippet customer(row: Row)}{row.customer ||
+		(row.kind === 'till' ? 'over the counter' : '–')}{/snippet}
+{#snippet from(row: Row)}{row.location}{/snippet}
+{#snippet standing(row: Row)}<span title={row.held_because}><Mark state={row.state} /></span
+	>{/snippet}
+{#snippet heldBecause(row: Row)}{row.held_because}{/snippet}
+{#snippet units(row: Row)}{figure(row.units)}{/snippet}
+{#snippet owed(row: Row)}<span class:owed={row.owed !== '0'}>{figure(row.owed)}</span>{/snippet}
+{#snippet total(row: Row)}<Fig value={row.total} kind="order-total" id={`${row.id}`} />{/snippet}
+{#snippet margin(row: Row)}<Fig
+		value={row.margin_percent}
+		kind="profit"
+		id={`${row.id}`}
+		suffix=" %"
+		tone={Number(row.margin_percent) < 0 ? 'madder' : ''}
+	/>{/snippet}
 
 <style>
 	.owed {

@@ -1,27 +1,51 @@
 <script lang="ts">
 	import { createInfiniteQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
-	import { api, ask } from '#lib/api/client.ts';
+	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, figure } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
+	import { SheetState, type Column } from '#lib/sheet.svelte.ts';
 	import { RANGE_TABS } from '#lib/tabs.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
 	import More from '#lib/ui/More.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
+	import Rows from '#lib/ui/Rows.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import SheetTools from '#lib/ui/SheetTools.svelte';
 
-	let q = $state(page.url.searchParams.get('q') ?? '');
-	let kind = $state('');
+	type Row = Schemas['ItemRow'];
+	const COLUMNS: readonly Column<Row>[] = [
+		{ name: 'title', head: 'Item', cell: title, kind: 'long', sort: 'title' },
+		{ name: 'sku', head: 'SKU', cell: sku, kind: 'soft small clip', sort: 'sku' },
+		{ name: 'category', head: 'Category', cell: category, kind: 'soft clip', sort: 'category' },
+		{ name: 'supplier', head: 'Supplier', cell: supplier, kind: 'soft clip' },
+		{ name: 'kind', head: 'Kind', cell: kindOf, kind: 'soft', isSpare: true },
+		{ name: 'barcode', head: 'Barcode', cell: barcode, kind: 'soft small' },
+		{ name: 'price', head: `Price ${session.currency}`, cell: price, kind: 'num', sort: 'price' },
+		{ name: 'average_cost', head: 'Average cost', cell: cost, kind: 'num', sort: 'cost' },
+		{ name: 'on_hand', head: 'On hand', cell: onHand, kind: 'num' },
+		{ name: 'listings', head: 'Shown in', cell: shownIn, kind: 'num' }
+	];
+	const sheet = new SheetState(
+		'items',
+		'Items',
+		() => COLUMNS,
+		{ q: '', kind: '' },
+		page.url.searchParams
+	);
 	const items = createInfiniteQuery(() => ({
-		queryKey: ['items', q, kind],
+		queryKey: ['items', sheet.query],
 		queryFn: ({ pageParam }) =>
 			ask(
-				api.GET('/api/v1/items', { params: { query: { q, kind, cursor: pageParam, limit: 100 } } })
+				api.GET('/api/v1/items', {
+					params: { query: { ...sheet.query, cursor: pageParam, limit: 100 } }
+				})
 			),
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
-		placeholderData: (before) => before
+		placeholderData: (before) => before,
+		enabled: sheet.isReady
 	}));
 	const rows = $derived(items.data?.pages.flatMap((p) => p.rows) ?? []);
 </script>
@@ -29,44 +53,15 @@
 <Sheet question="What do we sell?" tabs={RANGE_TABS} newPath="/range/pairing">
 	{#snippet lead()}Products, the items that are counted, and where each is shown.{/snippet}
 	{#snippet filters()}
-		<Filter bind:value={q} />
-		<select class="field" aria-label="Kind" bind:value={kind}>
+		<Filter bind:value={sheet.filters.q} />
+		<select class="field" aria-label="Kind" bind:value={sheet.filters.kind}>
 			<option value="">all kinds</option><option value="stocked">stocked</option>
 			<option value="bundle">bundles</option><option value="service">services</option>
 		</select>
+		<SheetTools {sheet} />
 	{/snippet}
 	{#if rows.length}
-		<table class="rows">
-			<thead
-				><tr
-					><th>Item</th><th>SKU</th><th>Category</th><th>Supplier</th><th>Barcode</th>
-					<th class="num">Price {session.currency}</th><th class="num">Average cost</th><th
-						class="num">On hand</th
-					><th class="num">Shown in</th></tr
-				></thead
-			>
-			<tbody>
-				{#each rows as row (row.id)}
-					<tr data-row>
-						<td class="long"><a class="plain-link" href="/range/items/{row.id}">{row.title}</a></td>
-						<td class="soft small clip">{row.sku}</td>
-						<td class="soft clip">{row.category}</td>
-						<td class="soft clip">{row.supplier || (row.kind === 'stocked' ? '–' : row.kind)}</td>
-						<td class="soft small">{row.barcode}</td>
-						<td class="num">{figure(row.price)}</td>
-						<td class="num"
-							>{#if row.average_cost}<Fig
-									value={Number(row.average_cost).toFixed(2)}
-									kind="cost"
-									id={`${row.id}`}
-								/>{:else}<span class="soft">–</span>{/if}</td
-						>
-						<td class="num">{row.kind === 'stocked' ? figure(row.on_hand ?? '0') : ''}</td>
-						<td class="num">{row.listings || '·'}</td>
-					</tr>
-				{/each}
-			</tbody>
-		</table>
+		<Rows {sheet} {rows} key={(row) => row.id} />
 		<More query={items} />
 	{:else}
 		<Pending
@@ -79,3 +74,19 @@
 	{#snippet totals()}<span>{count(rows.length, 'item')}{items.hasNextPage ? ' and more' : ''}</span
 		>{/snippet}
 </Sheet>
+
+{#snippet title(row: Row)}<a class="plain-link" href="/range/items/{row.id}">{row.title}</a
+	>{/snippet}
+{#snippet sku(row: Row)}{row.sku}{/snippet}
+{#snippet category(row: Row)}{row.category}{/snippet}
+{#snippet supplier(row: Row)}{row.supplier || (row.kind === 'stocked' ? '–' : row.kind)}{/snippet}
+{#snippet kindOf(row: Row)}{row.kind}{/snippet}
+{#snippet barcode(row: Row)}{row.barcode}{/snippet}
+{#snippet price(row: Row)}{figure(row.price)}{/snippet}
+{#snippet cost(row: Row)}{#if row.average_cost}<Fig
+			value={Number(row.average_cost).toFixed(2)}
+			kind="cost"
+			id={`${row.id}`}
+		/>{:else}<span class="soft">–</span>{/if}{/snippet}
+{#snippet onHand(row: Row)}{row.kind === 'stocked' ? figure(row.on_hand ?? '0') : ''}{/snippet}
+{#snippet shownIn(row: Row)}{row.listings || '·'}{/snippet}

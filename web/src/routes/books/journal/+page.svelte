@@ -1,9 +1,10 @@
 <script lang="ts">
 	import { createInfiniteQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
-	import { api, ask } from '#lib/api/client.ts';
+	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, day, figure } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
+	import { SheetState, type Column } from '#lib/sheet.svelte.ts';
 	import { BOOKS_TABS } from '#lib/tabs.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
@@ -11,9 +12,42 @@
 	import More from '#lib/ui/More.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import SheetTools from '#lib/ui/SheetTools.svelte';
 
-	let q = $state(page.url.searchParams.get('q') ?? '');
-	let kind = $state(page.url.searchParams.get('kind') ?? '');
+	// Entries are drawn with their lines under one another; a file has a line for each.
+	const COLUMNS: readonly Column<Schemas['EntryOut']>[] = [
+		{ name: 'date', head: 'Date' },
+		{ name: 'document', head: 'Document' },
+		{ name: 'kind', head: 'What' },
+		{ name: 'memo', head: 'Memo' },
+		{
+			name: 'account',
+			head: 'Account',
+			fields: [
+				['account', 'Account'],
+				['name', 'Name of account'],
+				['item', 'Item']
+			]
+		},
+		{ name: 'debit', head: `Debit ${session.currency}` },
+		{ name: 'credit', head: `Credit ${session.currency}` },
+		{
+			name: 'ledger_number',
+			head: 'In the ledger as',
+			fields: [
+				['ledger_kind', 'In the ledger as'],
+				['ledger_number', 'Number in the ledger'],
+				['ledger_state', 'State in the ledger']
+			]
+		}
+	];
+	const sheet = new SheetState(
+		'journal',
+		'Journal',
+		() => COLUMNS,
+		{ q: '', kind: '' },
+		page.url.searchParams
+	);
 	const KINDS = [
 		'receipt',
 		'invoice',
@@ -25,15 +59,18 @@
 		'summary'
 	];
 	const journal = createInfiniteQuery(() => ({
-		queryKey: ['journal', q, kind],
+		queryKey: ['journal', sheet.query],
 		queryFn: ({ pageParam }) =>
 			ask(
-				api.GET('/api/v1/journal', { params: { query: { q, kind, cursor: pageParam, limit: 40 } } })
+				api.GET('/api/v1/journal', {
+					params: { query: { ...sheet.query, cursor: pageParam, limit: 40 } }
+				})
 			),
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
-		refetchInterval: 6000
+		refetchInterval: 6000,
+		enabled: sheet.isReady
 	}));
 	const rows = $derived(journal.data?.pages.flatMap((p) => p.rows) ?? []);
 </script>
@@ -41,11 +78,12 @@
 <Sheet question="What was posted?" tabs={BOOKS_TABS}>
 	{#snippet lead()}Entries are never edited. Each is told to the outside ledger once.{/snippet}
 	{#snippet filters()}
-		<Filter bind:value={q} />
-		<select class="field" aria-label="Kind" bind:value={kind}>
+		<Filter bind:value={sheet.filters.q} />
+		<select class="field" aria-label="Kind" bind:value={sheet.filters.kind}>
 			<option value="">every kind</option>
 			{#each KINDS as name (name)}<option value={name}>{name}</option>{/each}
 		</select>
+		<SheetTools {sheet} hasColumns={false} />
 	{/snippet}
 	{#if rows.length}
 		<table class="rows">

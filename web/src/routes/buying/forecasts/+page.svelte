@@ -1,9 +1,11 @@
 <script lang="ts">
 	import { createInfiniteQuery, createQuery, useQueryClient } from '@tanstack/svelte-query';
-	import { api, ask } from '#lib/api/client.ts';
+	import { page } from '$app/state';
+	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, day, figure } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
+	import { ITEM_FIELDS, SheetState, type Column } from '#lib/sheet.svelte.ts';
 	import { BUYING_TABS } from '#lib/tabs.ts';
 	import Shape from '#lib/charts/Shape.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
@@ -11,12 +13,11 @@
 	import More from '#lib/ui/More.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import PlaceFilter from '#lib/ui/PlaceFilter.svelte';
+	import Rows from '#lib/ui/Rows.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import SheetTools from '#lib/ui/SheetTools.svelte';
 
 	const client = useQueryClient();
-	let q = $state('');
-	let place = $state('');
-	let method = $state('');
 	const head = createQuery(() => ({
 		queryKey: ['forecasts'],
 		queryFn: () => ask(api.GET('/api/v1/forecasts/head')),
@@ -24,28 +25,90 @@
 	}));
 	const run = $derived(head.data?.run);
 	const isRunning = $derived(run?.state === 'running');
-	const sheet = createInfiniteQuery(() => ({
+	type Row = Schemas['ForecastRow'];
+	const COLUMNS: readonly Column<Row>[] = [
+		{
+			name: 'title',
+			head: 'Item',
+			cell: itemOf,
+			kind: 'long',
+			sort: 'item',
+			fields: ITEM_FIELDS
+		},
+		{ name: 'location', head: 'Location', cell: place, kind: 'place', sort: 'location' },
+		{ name: 'category', head: 'Category', cell: category, kind: 'soft clip', isSpare: true },
+		{
+			name: 'shape',
+			head: 'A year back, and ahead',
+			cell: shape,
+			title:
+				'Units a week over the last year, shaded where nothing was in stock; then what is expected',
+			fields: []
+		},
+		{ name: 'month', head: 'Next 30 days', cell: month, kind: 'num', sort: 'units' },
+		{
+			name: 'last_year',
+			head: 'Year before',
+			cell: lastYear,
+			kind: 'num soft',
+			title: 'The same 30 days, 52 weeks ago'
+		},
+		{
+			name: 'method',
+			head: 'By',
+			cell: by,
+			kind: 'by',
+			fields: [
+				['method', 'Method'],
+				['sentence', 'Why']
+			]
+		},
+		{
+			name: 'error',
+			head: 'Error',
+			cell: error,
+			kind: 'num',
+			title: 'Mean error beside repeating last year: below 1 is better'
+		},
+		{
+			name: 'one_offs',
+			head: 'Set aside',
+			cell: aside,
+			kind: 'num',
+			title: 'One-off orders left out of the demand'
+		}
+	];
+	const sheet = new SheetState(
+		'forecasts',
+		'Forecasts',
+		() => COLUMNS,
+		{ q: '', location: '', method: '' },
+		page.url.searchParams
+	);
+	const forecasts = createInfiniteQuery(() => ({
 		// A run that has ended shows what it found.
-		queryKey: ['forecast rows', q, place, method, run?.ended_at],
-		queryFn: ({ pageParam }) =>
-			ask(
+		queryKey: ['forecast rows', sheet.query, run?.ended_at],
+		queryFn: ({ pageParam }) => {
+			const { location, ...more } = sheet.query;
+			return ask(
 				api.GET('/api/v1/forecasts', {
 					params: {
 						query: {
-							q,
-							method,
+							...more,
 							cursor: pageParam,
 							limit: 80,
-							...(place ? { location: Number(place) } : {})
+							...(location ? { location: Number(location) } : {})
 						}
 					}
 				})
-			),
+			);
+		},
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
-		placeholderData: (before) => before
+		placeholderData: (before) => before,
+		enabled: sheet.isReady
 	}));
-	const rows = $derived(sheet.data?.pages.flatMap((part) => part.rows) ?? []);
+	const rows = $derived(forecasts.data?.pages.flatMap((part) => part.rows) ?? []);
 	const left = $derived.by(() => {
 		if (!run || !isRunning || !run.done) return '';
 		const each = (Date.now() - new Date(run.started_at).getTime()) / run.done;
@@ -81,9 +144,9 @@
 		{/if}
 	{/snippet}
 	{#snippet filters()}
-		<Filter bind:value={q} />
-		<PlaceFilter bind:value={place} places={head.data?.locations} />
-		<select class="field" aria-label="Method" bind:value={method}>
+		<Filter bind:value={sheet.filters.q} />
+		<PlaceFilter bind:value={sheet.filters.location} places={head.data?.locations} />
+		<select class="field" aria-label="Method" bind:value={sheet.filters.method}>
 			<option value="">every method</option>
 			{#each head.data?.methods ?? [] as one (one.name)}<option value={one.name}
 					>{one.name} ({one.n})</option
@@ -99,74 +162,54 @@
 			<button class="quiet" onclick={begin}>Forecast anew</button>
 		{/if}
 		{#if run && !isRunning && run.state !== 'done'}<span class="said">{run.said}</span>{/if}
+		<SheetTools {sheet} />
 	{/snippet}
 	{#if rows.length}
-		<table class="rows">
-			<thead
-				><tr
-					><th>Item</th><th>Location</th><th
-						title="Units a week over the last year, shaded where nothing was in stock; then what is expected"
-						>A year back, and ahead</th
-					><th class="num">Next 30 days</th><th class="num" title="The same 30 days, 52 weeks ago"
-						>Year before</th
-					><th>By</th><th
-						class="num"
-						title="Mean error beside repeating last year: below 1 is better">Error</th
-					><th class="num" title="One-off orders left out of the demand">Set aside</th></tr
-				></thead
-			>
-			<tbody>
-				{#each rows as row (`${row.item_id}-${row.location_id}`)}
-					<tr data-row>
-						<td class="long"
-							><a class="plain-link" href="/buying/forecasts/{row.item_id}/{row.location_id}"
-								>{row.title}</a
-							>
-							<span class="soft small whitespace-nowrap">{row.sku}</span></td
-						>
-						<td class="place">{row.location}</td>
-						<td><Shape past={row.past} ahead={row.ahead} /></td>
-						<td class="num"
-							><Fig
-								value={Number(row.month).toFixed(1)}
-								kind="month"
-								id={`${row.item_id}-${row.location_id}`}
-							/></td
-						>
-						<td class="num soft"
-							>{row.last_year === null ? 'not in stock' : figure(row.last_year, '0')}</td
-						>
-						<td class="by" title={row.sentence}
-							>{row.why === 'borrowed' ? 'its category' : row.method}
-							{#if row.why === 'asked'}<span class="soft small">as asked</span>{/if}
-							{#if row.why === 'short'}<span class="soft small">short past</span>{/if}
-							{#if row.why === 'stopped'}<span class="soft small">stopped selling</span>{/if}</td
-						>
-						<td class="num" class:worse={(row.error ?? 0) > 1}
-							>{row.error === null ? '–' : row.error.toFixed(2)}</td
-						>
-						<td class="num">{figure(String(row.one_offs))}</td>
-					</tr>
-				{/each}
-			</tbody>
-		</table>
-		<More query={sheet} />
+		<Rows {sheet} {rows} key={(row) => `${row.item_id}-${row.location_id}`} />
+		<More query={forecasts} />
 	{:else}
 		<Pending
-			query={sheet}
+			query={forecasts}
 			isEmpty
-			empty={q || place || method
+			empty={sheet.filters.q || sheet.filters.location || sheet.filters.method
 				? 'No forecast fits this filter.'
 				: 'Nothing has been forecast yet. It is done once a day, of everything that was ever in stock.'}
 		/>
 	{/if}
 	{#snippet totals()}
-		<span>{count(rows.length, 'row')}{sheet.hasNextPage ? ' so far' : ''}</span>
+		<span>{count(rows.length, 'row')}{forecasts.hasNextPage ? ' so far' : ''}</span>
 		<span class="soft ml-auto"
 			>Error: mean error on the past beside repeating last year; below 1 is better.</span
 		>
 	{/snippet}
 </Sheet>
+
+{#snippet itemOf(row: Row)}<a
+		class="plain-link"
+		href="/buying/forecasts/{row.item_id}/{row.location_id}">{row.title}</a
+	>
+	<span class="soft small whitespace-nowrap">{row.sku}</span>{/snippet}
+{#snippet place(row: Row)}{row.location}{/snippet}
+{#snippet category(row: Row)}{row.category}{/snippet}
+{#snippet shape(row: Row)}<Shape past={row.past} ahead={row.ahead} />{/snippet}
+{#snippet month(row: Row)}<Fig
+		value={Number(row.month).toFixed(1)}
+		kind="month"
+		id={`${row.item_id}-${row.location_id}`}
+	/>{/snippet}
+{#snippet lastYear(row: Row)}{row.last_year === null
+		? 'not in stock'
+		: figure(row.last_year, '0')}{/snippet}
+{#snippet by(row: Row)}<span class="by" title={row.sentence}
+		>{row.why === 'borrowed' ? 'its category' : row.method}
+		{#if row.why === 'asked'}<span class="soft small">as asked</span>{/if}
+		{#if row.why === 'short'}<span class="soft small">short past</span>{/if}
+		{#if row.why === 'stopped'}<span class="soft small">stopped selling</span>{/if}</span
+	>{/snippet}
+{#snippet error(row: Row)}<span class:worse={(row.error ?? 0) > 1}
+		>{row.error === null ? '–' : row.error.toFixed(2)}</span
+	>{/snippet}
+{#snippet aside(row: Row)}{figure(String(row.one_offs))}{/snippet}
 
 <style>
 	.worse {

@@ -1,37 +1,81 @@
 <script lang="ts">
-	import { createInfiniteQuery } from '@tanstack/svelte-query';
+	import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
-	import { api, ask } from '#lib/api/client.ts';
+	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, figure, moment } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
+	import { ITEM_FIELDS, SheetState, type Column } from '#lib/sheet.svelte.ts';
 	import { SHELF_TABS } from '#lib/tabs.ts';
 	import Filter from '#lib/ui/Filter.svelte';
+	import ItemName from '#lib/ui/ItemName.svelte';
 	import More from '#lib/ui/More.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
+	import PlaceFilter from '#lib/ui/PlaceFilter.svelte';
+	import Rows from '#lib/ui/Rows.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import SheetTools from '#lib/ui/SheetTools.svelte';
 
-	let q = $state('');
-	const item = Number(page.url.searchParams.get('item') ?? 0);
-	const location = Number(page.url.searchParams.get('location') ?? 0);
+	type Row = Schemas['MoveRow'];
+	const COLUMNS: readonly Column<Row>[] = [
+		{ name: 'happened_at', head: 'Happened', cell: happened, kind: 'place day', sort: 'happened' },
+		{
+			name: 'recorded_at',
+			head: 'Recorded',
+			cell: recorded,
+			kind: 'place day',
+			sort: 'recorded',
+			isSpare: true
+		},
+		{ name: 'title', head: 'Item', cell: itemOf, kind: 'long', fields: ITEM_FIELDS },
+		{ name: 'location', head: 'Location', cell: locationOf, kind: 'place' },
+		{
+			name: 'reason',
+			head: 'Reason',
+			cell: reason,
+			kind: 'long',
+			fields: [
+				['reason', 'Reason'],
+				['note', 'Note']
+			]
+		},
+		{ name: 'document', head: 'Document', cell: documentOf, kind: 'clip' },
+		{ name: 'lot', head: 'Lot', cell: lot, kind: 'soft small' },
+		{ name: 'quantity', head: 'Units', cell: units, kind: 'num', sort: 'quantity' },
+		{ name: 'value', head: `Value ${session.currency}`, cell: value, kind: 'num', sort: 'value' }
+	];
+	const sheet = new SheetState(
+		'moves',
+		'Moves',
+		() => COLUMNS,
+		{ q: '', item: '', location: '' },
+		page.url.searchParams
+	);
+	const places = createQuery(() => ({
+		queryKey: ['locations'],
+		queryFn: () => ask(api.GET('/api/v1/locations'))
+	}));
 	const moves = createInfiniteQuery(() => ({
-		queryKey: ['moves', q, item, location],
-		queryFn: ({ pageParam }) =>
-			ask(
+		queryKey: ['moves', sheet.query],
+		queryFn: ({ pageParam }) => {
+			const { item, location, ...more } = sheet.query;
+			return ask(
 				api.GET('/api/v1/moves', {
 					params: {
 						query: {
-							q,
+							...more,
 							cursor: pageParam,
 							limit: 80,
-							...(item ? { item } : {}),
-							...(location ? { location } : {})
+							...(item ? { item: Number(item) } : {}),
+							...(location ? { location: Number(location) } : {})
 						}
 					}
 				})
-			),
+			);
+		},
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
-		placeholderData: (before) => before
+		placeholderData: (before) => before,
+		enabled: sheet.isReady
 	}));
 	const rows = $derived(moves.data?.pages.flatMap((p) => p.rows) ?? []);
 </script>
@@ -39,45 +83,36 @@
 <Sheet question="What moved?" tabs={SHELF_TABS}>
 	{#snippet lead()}Moves are never edited; a wrong one is put right by another.{/snippet}
 	{#snippet filters()}
-		<Filter bind:value={q} />
-		{#if item}<a class="quiet" href="/shelf/moves" data-sveltekit-reload>Show all items</a>{/if}
+		<Filter bind:value={sheet.filters.q} />
+		<PlaceFilter bind:value={sheet.filters.location} places={places.data} />
+		{#if sheet.filters.item}<button
+				type="button"
+				class="quiet"
+				onclick={() => (sheet.filters.item = '')}>Show all items</button
+			>{/if}
+		<SheetTools {sheet} />
 	{/snippet}
 	{#if rows.length}
-		<table class="rows">
-			<thead
-				><tr
-					><th>Happened</th><th>Item</th><th>Location</th><th>Reason</th><th>Document</th><th
-						>Lot</th
-					><th class="num">Units</th><th class="num">Value {session.currency}</th></tr
-				></thead
-			>
-			<tbody>
-				{#each rows as row (row.id)}
-					<tr data-row>
-						<td class="place" title="Recorded {moment(row.recorded_at)}"
-							>{moment(row.happened_at)}</td
-						>
-						<td class="long"
-							><a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a>
-							<span class="soft small">{row.sku}</span></td
-						>
-						<td class="place">{row.location}</td>
-						<td class="long"
-							>{row.reason}{#if row.note}<span class="soft small"> {row.note}</span>{/if}</td
-						>
-						<td class="clip"
-							>{#if row.link}<a href={row.link}>{row.document}</a>{:else}<span class="soft"
-									>{row.document}</span
-								>{/if}</td
-						>
-						<td class="soft small">{row.lot}</td>
-						<td class="num">{figure(row.quantity)}</td>
-						<td class="num">{figure(row.value)}</td>
-					</tr>
-				{/each}
-			</tbody>
-		</table>
+		<Rows {sheet} {rows} key={(row) => row.id} />
 		<More query={moves} />
 	{:else}<Pending query={moves} isEmpty empty="Nothing has moved yet." />{/if}
-	{#snippet totals()}<span>{count(rows.length, 'move')} shown, newest first</span>{/snippet}
+	{#snippet totals()}<span
+			>{count(rows.length, 'move')} shown{sheet.sort ? '' : ', newest first'}</span
+		>{/snippet}
 </Sheet>
+
+{#snippet happened(row: Row)}<span title="Recorded {moment(row.recorded_at)}"
+		>{moment(row.happened_at)}</span
+	>{/snippet}
+{#snippet recorded(row: Row)}{moment(row.recorded_at)}{/snippet}
+{#snippet itemOf(row: Row)}<ItemName id={row.item_id} title={row.title} sku={row.sku} />{/snippet}
+{#snippet locationOf(row: Row)}{row.location}{/snippet}
+{#snippet reason(row: Row)}{row.reason}{#if row.note}<span class="soft small">
+			{row.note}</span
+		>{/if}{/snippet}
+{#snippet documentOf(row: Row)}{#if row.link}<a href={row.link}>{row.document}</a>{:else}<span
+			class="soft">{row.document}</span
+		>{/if}{/snippet}
+{#snippet lot(row: Row)}{row.lot}{/snippet}
+{#snippet units(row: Row)}{figure(row.quantity)}{/snippet}
+{#snippet value(row: Row)}{figure(row.value)}{/snippet}

@@ -1,6 +1,7 @@
 <script lang="ts">
 	import { useQueryClient } from '@tanstack/svelte-query';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
+	import { save } from '#lib/download.ts';
 	import { count, figure } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
@@ -59,11 +60,7 @@
 					parseAs: 'blob'
 				})
 			);
-			const link = document.createElement('a');
-			link.href = URL.createObjectURL(text as unknown as Blob);
-			link.download = 'left-out.csv';
-			link.click();
-			setTimeout(() => URL.revokeObjectURL(link.href), 10_000);
+			save(text as unknown as Blob, 'left-out.csv');
 		} catch (error) {
 			notices.fail(error);
 		}

@@ -1,0 +1,153 @@
+"""Sheets as files: what a sheet's own route gives for a filter, all of it, laid out in the columns somebody chose."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from decimal import Decimal
+from functools import cached_property
+from typing import Any, get_args, get_origin, get_type_hints
+from zoneinfo import ZoneInfo
+
+from django.http import HttpRequest
+from ninja import Schema
+from pydantic import BaseModel, ConfigDict, ValidationError, create_model
+
+from yuvrel.agreement import api as agreement
+from yuvrel.books import api as books
+from yuvrel.core.errors import BadInputError, NotFoundError
+from yuvrel.core.sheets import Cell
+from yuvrel.kit.paging import long_pages
+from yuvrel.people.queries import company_zone
+from yuvrel.planning import api as planning
+from yuvrel.planning import forecast_api as forecasts
+from yuvrel.sales import api as sales
+from yuvrel.stock import api as stock
+
+# Rows a query: enough that most sheets take one, few enough to hold at once.
+AT_ONCE = 1000
+PAGING = ("request", "cursor", "limit")
+
+
+@dataclass(frozen=True)
+class Source:
+    """A sheet: the route that gives its pages, and `inner`, the field of a row that holds rows of its own, where a
+    file has one line for each of those. `spread` makes further values of a row, their names beginning with `prefix`."""
+
+    route: Callable[..., Any]
+    page: type[Schema]
+    inner: str = ""
+    prefix: str = ""
+    spread: Callable[[Any], dict[str, Any]] | None = None
+
+    @cached_property
+    def row(self) -> type[Schema]:
+        """The type of a row."""
+        found: type[Schema] = get_args(self.page.model_fields["rows"].annotation)[0]
+        return found
+
+    @cached_property
+    def filters(self) -> type[BaseModel]:
+        """What the sheet can be narrowed and sorted by, as its route declares it."""
+        types = get_type_hints(self.route, include_extras=True)
+        asked = {name: p for name, p in inspect.signature(self.route).parameters.items() if name not in PAGING}
+        fields: dict[str, Any] = {name: (types[name], p.default) for name, p in asked.items()}
+        return create_model("Filters", __config__=ConfigDict(extra="forbid"), **fields)
+
+    @cached_property
+    def fields(self) -> frozenset[str]:
+        """Names of what a line of the file can hold: all that is one value."""
+        names = {name for name, field in self.row.model_fields.items() if _is_one_value(field.annotation)}
+        if self.inner:
+            names |= set(get_args(self.row.model_fields[self.inner].annotation)[0].model_fields)
+        return frozenset(names)
+
+    def has(self, name: str) -> bool:
+        """True when a line of the file can hold it."""
+        return name in self.fields or (bool(self.prefix) and name.removeprefix(self.prefix).isdigit())
+
+
+def _is_one_value(annotation: Any) -> bool:
+    if get_origin(annotation) in (list, dict):
+        return False
+    return not (isinstance(annotation, type) and issubclass(annotation, BaseModel))
+
+
+def _shown(row: Any) -> dict[str, Any]:
+    """What each connection shows of an item."""
+    return {f"shown_{cell.connection_id}": cell.shown for cell in row.cells}
+
+
+SHEETS: dict[str, Source] = {
+    "items": Source(stock.list_items, stock.ItemPage),
+    "stock": Source(stock.list_stock, stock.StockPage),
+    "moves": Source(stock.list_moves, stock.MovePage),
+    "orders": Source(sales.list_orders, sales.OrderPage),
+    "replenishment": Source(planning.list_replenishment, planning.ReplenishPage),
+    "purchase_orders": Source(planning.list_orders, planning.PurchasePage),
+    "forecasts": Source(forecasts.list_forecasts, forecasts.ForecastPage),
+    "journal": Source(books.list_journal, books.JournalPage, inner="lines"),
+    "agreement": Source(agreement.list_items, agreement.AgreePage, prefix="shown_", spread=_shown),
+}
+
+
+def source(sheet: str) -> Source:
+    """The sheet of a name. Raises NotFoundError."""
+    found = SHEETS.get(sheet)
+    if found is None:
+        raise NotFoundError("There is no such sheet.", field="sheet")
+    return found
+
+
+def narrowed(of: Source, filters: Mapping[str, str], sort: str) -> dict[str, Any]:
+    """Filters as the route takes them; one that is empty is none. Raises BadInputError naming the filter."""
+    given = {name: value for name, value in {**filters, "sort": sort}.items() if value}
+    try:
+        return of.filters.model_validate(given).model_dump()
+    except ValidationError as error:
+        first = error.errors()[0]
+        name = str(first["loc"][0])
+        raise BadInputError(f"This sheet cannot be narrowed by {name} = {given.get(name, '')}.", field=name) from error
+
+
+def lines(request: HttpRequest, of: Source, names: Sequence[str], filters: Mapping[str, Any]) -> Iterator[list[Cell]]:
+    """Every row that the filters find, in the sheet's order, as the values of `names`; moments by the company's clocks.
+
+    Reads page after page, so that rows which come meanwhile move nothing. Raises BadInputError for a name that is
+    no field of the sheet, before anything is read.
+    """
+    for name in names:
+        if not of.has(name):
+            raise BadInputError(f"This sheet has no field {name}.", field="columns")
+    return _lines(request, of, names, filters, company_zone())
+
+
+def _lines(
+    request: HttpRequest, of: Source, names: Sequence[str], filters: Mapping[str, Any], zone: ZoneInfo
+) -> Iterator[list[Cell]]:
+    cursor = ""
+    while True:
+        with long_pages(AT_ONCE):
+            page: Any = of.page.model_validate(of.route(request, **filters, cursor=cursor, limit=AT_ONCE))
+        for row in page.rows:
+            outer = _values(row, zone) | (of.spread(row) if of.spread else {})
+            for inner in getattr(row, of.inner) if of.inner else (None,):
+                values = outer if inner is None else {**outer, **_values(inner, zone)}
+                yield [values.get(name) for name in names]
+        cursor = page.next
+        if not cursor:
+            return
+
+
+def _values(row: Schema, zone: ZoneInfo) -> dict[str, Any]:
+    """A row's values as the wire rounds them, but as numbers and moments."""
+    told = row.model_dump()
+    for name, value in told.items():
+        kept = getattr(row, name)
+        if isinstance(kept, Decimal):
+            told[name] = Decimal(str(value))
+        elif isinstance(kept, datetime):
+            told[name] = kept.astimezone(zone)
+    return told
