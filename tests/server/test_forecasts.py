@@ -212,6 +212,25 @@ def test_a_day_of_the_company_has_one_run_of_its_own(company: Location) -> None:
     assert forecasts.is_due(now + timedelta(days=1))
 
 
+def test_a_run_that_failed_is_tried_again_after_an_hour_three_times_in_all(company: Location) -> None:
+    now = timezone.now().replace(hour=9)
+    for tried in (1, 2, 3):
+        assert forecasts.is_due(now)
+        forecasts.begin_run(SYSTEM, now)
+        ForecastRun.objects.filter(state="running").update(state="failed", ended_at=now)
+        assert not forecasts.is_due(now + timedelta(minutes=59))
+        now += timedelta(hours=1)
+        assert ForecastRun.objects.count() == tried
+    assert not forecasts.is_due(now)
+    assert not forecasts.is_due(now + timedelta(hours=5))
+    assert forecasts.is_due(now + timedelta(days=1))
+    # One that somebody asked for and that went through counts for the day.
+    ForecastRun.objects.filter(pk=ForecastRun.objects.latest("pk").pk).update(
+        state="done", day=company_day(now + timedelta(days=1))
+    )
+    assert not forecasts.is_due(now + timedelta(days=1))
+
+
 def test_the_sheet_and_the_page_of_one(company: Location, django_assert_max_num_queries: Any) -> None:
     item = make_item("BRK-1", on_hand=0)
     sold(item, company, 30, each=4)

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
 import numpy as np
 from django.db import IntegrityError, transaction
+from django.db.models import Max
 from procrastinate.contrib.django.models import ProcrastinateJob
 
 from yuvrel.catalogue.models import Item
@@ -31,6 +32,8 @@ from .queries import Pair, kits_and_parts
 
 LEAST_WEEKS, MOST_WEEKS, YEAR_WEEKS = 13, 26, 52
 TASK = "planning.forecast"
+AGAIN = timedelta(hours=1)
+MOST_TRIES = 3
 # Series in one batch: some 25 MB for their days.
 BATCH = 4000
 CENT = Decimal("0.01")
@@ -64,9 +67,14 @@ def take_up_again() -> None:
 
 
 def is_due(at: datetime) -> bool:
-    """Whether a new day of the company has begun since the last run, and none is under way."""
-    today = company_day(at)
-    return not ForecastRun.objects.filter(day__gte=today).exists() and not ForecastRun.objects.filter(state="running").exists()
+    """Whether a new day of the company has begun since the last run, and none is under way. A run that failed is
+    tried again an hour later, MOST_TRIES times in all; then it waits for the next day, or for somebody to ask."""
+    runs = ForecastRun.objects.filter(day__gte=company_day(at))
+    failed = runs.filter(state=ForecastRun.State.FAILED)
+    if ForecastRun.objects.filter(state=ForecastRun.State.RUNNING).exists() or runs.count() > failed.count():
+        return False
+    last = failed.aggregate(last=Max("ended_at"))["last"]
+    return last is None or (failed.count() < MOST_TRIES and last <= at - AGAIN)
 
 
 def carry_out(run_id: int, clock: Callable[[], datetime]) -> None:

@@ -99,6 +99,15 @@
 	.files button:first-child {
 		border-radius: 3px 0 0 3px;
 	}
+	/* Counting and picking on a small screen needs a view that is there, not the making of one. */
+	@media (max-width: 560px) {
+		.tools > :not(select) {
+			display: none;
+		}
+		.tools {
+			margin-left: 0;
+		}
+	}
 	.files button:last-child {
 		border-radius: 0 3px 3px 0;
 		margin-left: -1px;

@@ -110,4 +110,13 @@
 {#snippet expected(row: Row)}{day(row.expected_on)}
 	{#if row.late}<Mark state="late" />{/if}{/snippet}
 {#snippet total(row: Row)}{figure(row.total)}
-	<span class="soft small">{row.currency}</span>{/snippet}
+	<span class="soft small currency">{row.currency}</span>{/snippet}
+
+<style>
+	/* As wide for every currency, so that the figures before it stand in one line. */
+	.currency {
+		display: inline-block;
+		min-width: 26px;
+		text-align: left;
+	}
+</style>

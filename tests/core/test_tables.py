@@ -1,0 +1,96 @@
+"""Tables as they are handed over: read back by the standard library's CSV reader and by the workbook library."""
+
+from __future__ import annotations
+
+import csv
+import io
+import zipfile
+from datetime import UTC, date, datetime
+from decimal import Decimal as D
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from lxml import etree
+from openpyxl import load_workbook
+
+from yuvrel.core import sheets
+from yuvrel.core.errors import BadInputError
+from yuvrel.core.sheets import Cell, harmless, table_lines, write_workbook
+
+HEADS = ("Text", "Money", "Units", "Day", "Moment", "Yes or no", "Nothing")
+ROW: tuple[Cell, ...] = ("Smoker, 10 cm", D("1234.50"), 7, date(2027, 3, 14), datetime(2027, 3, 14, 9, 5, tzinfo=UTC), True, None)
+
+
+def book(title: str, heads: tuple[str, ...], rows: list[tuple[Cell, ...]]) -> io.BytesIO:
+    into = io.BytesIO()
+    write_workbook(title, heads, rows, into)
+    into.seek(0)
+    return into
+
+
+def test_a_row_of_every_kind() -> None:
+    text = "".join(table_lines(HEADS, [ROW]))
+    assert text == (
+        '\ufeffText,Money,Units,Day,Moment,Yes or no,Nothing\r\n"Smoker, 10 cm",1234.50,7,2027-03-14,2027-03-14 09:05:00,yes,\r\n'
+    )
+    sheet = load_workbook(book("Sheet", HEADS, [ROW])).active
+    cells = sheet[2]
+    assert [cell.value for cell in cells] == [
+        "Smoker, 10 cm",
+        1234.5,
+        7,
+        datetime(2027, 3, 14),
+        datetime(2027, 3, 14, 9, 5),
+        "yes",
+        None,
+    ]
+    assert [cell.number_format for cell in cells[1:5]] == ["#,##0.00", "General", "yyyy-mm-dd", "yyyy-mm-dd hh:mm"]
+
+
+def test_no_rows_are_a_head_alone() -> None:
+    assert "".join(table_lines(("One", "=Two"), [])) == "\ufeffOne,'=Two\r\n"
+    assert [[cell.value for cell in row] for row in load_workbook(book("x", ("One", "=Two"), [])).active.iter_rows()] == [
+        ["One", "=Two"]
+    ]
+
+
+@given(st.lists(st.text(st.characters(exclude_categories=("Cs",), exclude_characters="\0"), max_size=30), min_size=1, max_size=5))
+def test_every_text_comes_back_and_none_is_worked_out(texts: list[str]) -> None:
+    """RFC 4180, section 2: quotes, commas and line breaks within a cell; and no formula (common practice, no source)."""
+    rows = list(
+        csv.reader(
+            io.StringIO("".join(table_lines([f"c{n}" for n in range(len(texts))], [texts])).removeprefix("\ufeff"), newline="")
+        )
+    )
+    assert rows[1] == [harmless(text) for text in texts]
+    assert all(not cell.startswith(("=", "@", "\t", "\r")) for cell in rows[1])
+    written = book("x", tuple("h" for _ in texts), [tuple(texts)])
+    for cell in load_workbook(written).active[2]:
+        assert cell.data_type in ("s", "inlineStr", "n")
+        assert cell.data_type != "n" or cell.value is None
+
+
+def test_an_amount_is_written_digit_by_digit() -> None:
+    """Decimals go into the file as they stand, not by way of a binary fraction (ECMA-376 part 1, 18.3.1.96)."""
+    amount = D("12345678901234.56")
+    data = book("x", ("Amount",), [(amount,), (D("0.10"),)])
+    with zipfile.ZipFile(data) as parts:
+        tree = etree.fromstring(parts.read("xl/worksheets/sheet1.xml"))
+    values = tree.findall(".//{*}sheetData/{*}row/{*}c/{*}v")
+    assert [D(value.text) for value in values][-2:] == [amount, D("0.10")]
+
+
+def test_a_title_that_no_sheet_may_have_is_made_one() -> None:
+    assert load_workbook(book("Orders: [all]/late? " + "x" * 40, ("h",), [])).sheetnames == ["Orders   all  late  xxxxxxxxxxx"]
+
+
+def test_control_characters_do_not_break_the_workbook() -> None:
+    assert load_workbook(book("x", ("h",), [("a\x07b",)])).active["A2"].value == "ab"
+
+
+def test_too_long_a_workbook_is_refused(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(sheets, "MOST_ROWS", 2)
+    with pytest.raises(BadInputError, match="more than 2 rows"):
+        book("x", ("h",), [(1,)] * 3)
+    assert load_workbook(book("x", ("h",), [(1,)] * 2)).active.max_row == 3
