@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import timedelta
 from decimal import Decimal as D
 from typing import Any
@@ -24,7 +25,7 @@ from yuvrel.planning.models import ForecastRun, ItemForecast, ItemPolicy, PlanRo
 from yuvrel.planning.outlooks import head, month_of, one, sheet
 from yuvrel.planning.past import read_past
 from yuvrel.planning.queries import demand_of, one_line, replenishment
-from yuvrel.sales.actions import take_till_sale
+from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.sales.models import OrderLine
 from yuvrel.stock.actions import OpeningRow, take_opening
 
@@ -157,6 +158,21 @@ def test_a_one_off_is_set_aside_until_somebody_says_otherwise(company: Location)
         forecasts.set_aside(BUYER, 10**9, True, timezone.now())
     with pytest.raises(ForbiddenError):
         forecasts.set_aside(Actor("V", Role.VIEWER), line.pk, True, timezone.now())
+
+
+def test_a_decision_outlives_a_change_of_its_order(company: Location) -> None:
+    item = make_item()
+    sold(item, company, 20)
+    shop = make_connection(name="club")
+    placed = timezone.now() - timedelta(days=9)
+    first = incoming(shop, order_line(item, 90), placed_at=placed)
+    order = take_order(SYSTEM, first, placed).order
+    forecasts.set_aside(BUYER, order.lines.get().pk, False, timezone.now())
+    changed = replace(first, version=2, lines=(order_line(item, 95),), total=first.total)
+    assert take_order(SYSTEM, changed, timezone.now()).outcome == "changed"
+    run()
+    (told,) = ItemForecast.objects.get().one_offs
+    assert (told["line"], told["units"], told["aside"], told["by_hand"]) == (order.lines.get().pk, 95, False, True)
 
 
 def test_one_run_at_a_time_which_can_be_stopped_and_taken_up_again(company: Location, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -123,7 +123,8 @@ def forecast_category(item_id: int, at: datetime) -> None:
 
 
 def set_aside(actor: Actor, line_id: int, aside: bool, at: datetime) -> None:
-    """Leave an order line out of its item's demand, or count it although it looks like a one-off.
+    """Leave what an order line sold out of its item's demand, or count it although it looks like a one-off; so for
+    all lines of that item in the order, and for those that a change of the order puts in their place.
 
     Raises NotFoundError, and RefusedError for a line that is no goods.
     """
@@ -131,10 +132,11 @@ def set_aside(actor: Actor, line_id: int, aside: bool, at: datetime) -> None:
     with transaction.atomic():
         line = OrderLine.objects.select_related("order").filter(pk=line_id).first()
         if line is None:
-            raise NotFoundError("There is no such order line.")
+            raise NotFoundError("This line is no longer there; its order was changed. Forecast anew to see it as it is now.")
         if line.item_id is None or line.kind != OrderLine.Kind.ITEM:
             raise RefusedError("Only lines of goods count as demand.", field="line")
-        SetAside.objects.update_or_create(line=line, defaults={"aside": aside, "by": actor.name, "at": at})
+        said = {"aside": aside, "by": actor.name, "at": at}
+        SetAside.objects.update_or_create(order=line.order, item_id=line.item_id, defaults=said)
         audit(actor, "set aside" if aside else "count", "order line", line.pk, after={"order": line.order.number})
         parts = [part for part, _ in kits_and_parts().get(line.item_id, [])] or [line.item_id]
         for item in parts:

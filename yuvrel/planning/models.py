@@ -96,12 +96,19 @@ class ItemForecast(models.Model):
 
 
 class SetAside(models.Model):
-    """What a person decided of an order line: left out of its item's demand, or counted although it looks like a one-off."""
+    """What a person decided of an item in an order: left out of its demand, or counted although it looks like a one-off.
 
-    line = models.OneToOneField("sales.OrderLine", on_delete=models.CASCADE, related_name="set_aside")
+    Of the order, not of its line: an order that is changed at its channel has its lines written anew.
+    """
+
+    order = models.ForeignKey("sales.SalesOrder", on_delete=models.CASCADE, related_name="set_aside")
+    item = models.ForeignKey("catalogue.Item", on_delete=models.CASCADE, related_name="set_aside")
     aside = models.BooleanField()
     by = models.CharField(max_length=150)
     at = models.DateTimeField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["order", "item"], name="set_aside_once")]
 
 
 class PlanRow(models.Model):

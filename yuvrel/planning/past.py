@@ -18,6 +18,7 @@ from yuvrel.people.queries import company_zone
 from yuvrel.sales.models import OrderLine, SalesOrder
 from yuvrel.stock.models import StockBalance, StockMove
 
+from .models import SetAside
 from .queries import Pair, kits_and_parts
 
 WEEKS = 104
@@ -67,13 +68,14 @@ def _lines(
         .exclude(order__state=SalesOrder.State.CANCELLED)
         .annotate(day=TruncDate("order__placed_at", tzinfo=zone))
         .order_by("pk")
-        .values_list("pk", "item_id", "order__location_id", "day", "quantity", "order__number", "set_aside__aside")
+        .values_list("pk", "item_id", "order__location_id", "day", "quantity", "order__number", "order_id")
     )
+    said = {(row.order_id, row.item_id): row.aside for row in SetAside.objects.filter(item_id__in=wanted)}
     lines, decided = [], {}
-    for pk, item, place, day, quantity, number, aside in rows.iterator(chunk_size=10_000):
+    for pk, item, place, day, quantity, number, order in rows.iterator(chunk_size=10_000):
         lines.append(SoldLine(item, place, day, float(quantity), number, ref=pk))
-        if aside is not None:
-            decided[pk] = aside
+        if (order, item) in said:
+            decided[pk] = said[order, item]
     return lines, decided
 
 

@@ -106,8 +106,17 @@ class Migration(migrations.Migration):
         ),
         migrations.AddField(
             model_name='setaside',
-            name='line',
-            field=models.OneToOneField(on_delete=django.db.models.deletion.CASCADE, related_name='set_aside', to='sales.orderline'),
+            name='order',
+            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='set_aside', to='sales.salesorder'),
+        ),
+        migrations.AddField(
+            model_name='setaside',
+            name='item',
+            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='set_aside', to='catalogue.item'),
+        ),
+        migrations.AddConstraint(
+            model_name='setaside',
+            constraint=models.UniqueConstraint(fields=('order', 'item'), name='set_aside_once'),
         ),
         migrations.AddIndex(
             model_name='itemforecast',
