@@ -27,15 +27,24 @@ from bench import jobs  # noqa: E402
 from bench.company import Size, build, standin_setup  # noqa: E402
 from yuvrel.people.models import User  # noqa: E402
 from yuvrel.planning.jobs import refresh  # noqa: E402
+from yuvrel.stock.models import StockBalance  # noqa: E402
 
 SHEETS = (
     "today",
     "bar",
     "stock",
+    "stock?sort=-value",
+    "stock?sort=-available",
     "moves",
+    "moves?sort=-recorded",
     "items",
+    "items?sort=-cost",
     "orders",
+    "orders?sort=-total",
+    "orders?sort=number",
     "orders?state=waiting",
+    "orders?state=waiting&sort=-total",
+    "suppliers",
     "listings?link=linked",
     "purchase-orders",
     "journal",
@@ -116,12 +125,34 @@ def sheets(table: Table) -> None:
         reset_queries()
 
 
+def files(table: Table) -> None:
+    """The whole stock sheet as a file, beside reading the bare rows."""
+    client = Client()
+    client.force_login(User.objects.get(username="manager"))
+    names = ("title", "sku", "location", "on_hand", "committed", "available", "value")
+    fields = [{"field": name, "head": name} for name in names]
+    rows = StockBalance.objects.values_list("item__title", "item__sku", "location__name", "on_hand", "committed")
+    floor, found = timed(lambda: list(rows))
+    for form in ("csv", "xlsx"):
+        body = {"form": form, "columns": fields}
+        seconds, data = timed(
+            lambda body=body: b"".join(  # type: ignore[misc]
+                client.post("/api/v1/sheets/stock/file", body, content_type="application/json").streaming_content  # type: ignore[attr-defined]
+            )
+        )
+        size = f"{len(data) / 1e6:.1f} MB"
+        table.add(
+            f"file of the stock sheet, {len(found):,} rows, {form}", seconds, size, f"{seconds / floor:.0f} × the bare read"
+        )
+
+
 def main() -> None:
     """Everything, once."""
     parser = argparse.ArgumentParser(prog="script/bench")
     parser.add_argument("--items", type=int, default=20_000)
     parser.add_argument("--lines", type=int, default=1_000_000)
     parser.add_argument("--port", type=int, default=8079)
+    parser.add_argument("--sheets", action="store_true", help="only the sheets and their files")
     parser.add_argument("--out", type=Path)
     options = parser.parse_args()
     size = Size(options.items, options.lines)
@@ -135,6 +166,11 @@ def main() -> None:
             seconds, made = timed(lambda: build(size, base))
             rows = size.order_lines * 2.5 + size.items * 13
             table.add(f"build: {size.items} items, {size.order_lines} order lines", seconds, f"{rows / seconds:,.0f} rows/s", "")
+            if options.sheets:
+                refresh()
+                sheets(table)
+                files(table)
+                return
             standin_setup(size, folder / "s.json", per_second=20)
             process = standins(folder, options.port)
             jobs.recompute(table, timed)
@@ -145,6 +181,7 @@ def main() -> None:
             seconds, run = timed(jobs.forecast_all)
             table.add(f"forecast everything ({run.said})", seconds, f"{run.total / seconds:,.0f} series/s", "in the background")
             sheets(table)
+            files(table)
             jobs.deliver(table, timed, made["shop1"])
             jobs.relist(table, timed, made["shop1"])
             jobs.rehearse(table, timed, made["shop1"])

@@ -27,6 +27,8 @@ VIEWS = {
     "buying": "/buying",
     "purchase-order": "/buying/orders",
     "forecasts": "/buying/forecasts",
+    "suppliers": "/buying/suppliers",
+    "supplier": "/buying/suppliers",
     "forecast": "/buying/forecasts",
     "agreement": "/books",
     "journal": "/books/journal",
@@ -39,7 +41,7 @@ VIEWS = {
     "opening": "/shelf/opening",
     "new": "/connections/new",
 }
-OPENED = {"order": ".rows tbody a", "purchase-order": ".rows tbody a", "forecast": ".rows tbody a"}
+OPENED = {"supplier": ".rows tbody a", "order": ".rows tbody a", "purchase-order": ".rows tbody a", "forecast": ".rows tbody a"}
 WORKING = {
     "buying": "button[data-fig=suggestion]",
     "shelf": "button[data-fig=available]",

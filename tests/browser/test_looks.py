@@ -47,6 +47,7 @@ SHEETS = (
     "/buying",
     "/buying/forecasts",
     "/buying/orders",
+    "/buying/suppliers",
     "/books",
     "/books/journal",
     "/books/accounts",
@@ -148,7 +149,14 @@ def _crowded() -> list[str]:
     check_own()
     forecasts.carry_out(forecasts.begin_run(SYSTEM, timezone.now()).pk, timezone.now)
     of_one = f"/buying/forecasts/{other.pk}/{place.pk}"
-    return [of_one, f"/range/items/{item.pk}", f"/orders/{order.pk}", f"/buying/orders/{purchase.pk}", f"/connections/{shop.pk}"]
+    return [
+        of_one,
+        f"/range/items/{item.pk}",
+        f"/orders/{order.pk}",
+        f"/buying/orders/{purchase.pk}",
+        f"/connections/{shop.pk}",
+        f"/buying/suppliers/{supplier.pk}",
+    ]
 
 
 def test_nothing_is_cut_off_however_long_the_names_are(looker: Looker) -> None:

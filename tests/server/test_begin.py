@@ -141,7 +141,9 @@ def test_each_step_is_done_by_doing_it(company: Location) -> None:
     assert not done["Ship an order"]
     ship(SYSTEM, order.pk, at=AT)
     assert state()["Ship an order"]
+    assert not state()["Say who you buy from"]
     make_supplier(item)
+    assert state()["Say who you buy from"]
     assert not state()["Buy what runs short"]
 
 

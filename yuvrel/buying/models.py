@@ -21,6 +21,7 @@ class Supplier(models.Model):
     email = models.CharField(max_length=160, blank=True)
     address = models.JSONField(default=dict)
     inbox = models.OneToOneField("channels.Connection", on_delete=models.SET_NULL, null=True, related_name="supplier")
+    version = models.PositiveIntegerField(default=1)
 
 
 class SupplierItem(models.Model):
@@ -32,6 +33,7 @@ class SupplierItem(models.Model):
     preferred = models.BooleanField(default=True)
     pack = models.DecimalField(**QUANTITY, default=1)
     minimum = models.DecimalField(**QUANTITY, default=0)
+    version = models.PositiveIntegerField(default=1)
 
     class Meta:
         constraints = [

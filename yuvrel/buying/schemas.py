@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from datetime import date, datetime
+from decimal import Decimal
+from typing import Annotated, Any
 
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import Id, Money, Quantity, QuantityIn, UnitCost, UnitCostIn
+from yuvrel.kit.wire import Id, Money, MoneyIn, Quantity, QuantityIn, UnitCost, UnitCostIn
 
 
 class PurchaseRow(Schema):
@@ -141,3 +143,127 @@ class Drafted(Schema):
     """The drafts that were made."""
 
     orders: list[PurchaseRow]
+
+
+class SupplierRow(Schema):
+    """A supplier. `rate`: units of its currency for one of base currency today; None where none is known."""
+
+    id: int
+    code: str
+    name: str
+    currency: str
+    rate: UnitCost | None
+    lead_days: int
+    lead_deviation_days: Quantity
+    order_minimum: Money
+    inbox: str
+    email: str
+    items: int
+    open_orders: int
+
+
+class SupplierPage(Schema):
+    """A page of suppliers."""
+
+    rows: list[SupplierRow]
+    next: str
+
+
+class Inbox(Schema):
+    """A connection to a supplier's inbox."""
+
+    id: int
+    name: str
+
+
+class PriceOut(Schema):
+    """The unit price from a quantity on."""
+
+    from_quantity: Quantity
+    price: UnitCost
+
+
+class TermsOut(Schema):
+    """How a supplier sells an item; prices in its currency, the average cost in base currency."""
+
+    id: int
+    version: int
+    item_id: int
+    sku: str
+    title: str
+    code: str
+    pack: Quantity
+    minimum: Quantity
+    preferred: bool
+    prices: list[PriceOut]
+    average_cost: UnitCost | None
+
+
+class RateOut(Schema):
+    """Units of a currency for one of base currency, from a day on."""
+
+    day: date
+    rate: UnitCost
+
+
+class SupplierOut(Schema):
+    """A supplier with everything it sells us."""
+
+    id: int
+    version: int
+    code: str
+    name: str
+    currency: str
+    base_currency: str
+    rate: UnitCost | None
+    rates: list[RateOut]
+    lead_days: int
+    lead_deviation_days: Quantity
+    order_minimum: Money
+    email: str
+    inbox_id: int | None
+    inbox: str
+    terms: list[TermsOut]
+
+
+class SupplierIn(Schema):
+    """A supplier as typed; when one is changed, what is left out stays, and the version guards against a stale edit."""
+
+    version: int = 0
+    name: str = Field("", max_length=120)
+    currency: str = Field("EUR", min_length=3, max_length=3)
+    lead_days: int = Field(14, ge=0, le=32_000)
+    lead_deviation_days: Annotated[Decimal, Field(max_digits=5, decimal_places=1)] = Decimal(0)
+    order_minimum: MoneyIn = Decimal(0)
+    email: str = Field("", max_length=160)
+    inbox_id: Id | None = None
+
+    def facts(self) -> dict[str, Any]:
+        """What was given."""
+        return self.model_dump(exclude_unset=True, exclude={"version"})
+
+
+class PriceIn(Schema):
+    """The unit price from a quantity on."""
+
+    from_quantity: QuantityIn
+    price: UnitCostIn
+
+
+class TermsIn(Schema):
+    """How a supplier sells an item; version 0 for one it did not sell yet."""
+
+    version: int = 0
+    code: str = Field("", max_length=60)
+    pack: QuantityIn = Decimal(1)
+    minimum: QuantityIn = Decimal(0)
+    preferred: bool = False
+    prices: list[PriceIn] = Field(max_length=50)
+
+
+class RateIn(Schema):
+    """What one of base currency is worth; today when no day is given."""
+
+    currency: str = Field(min_length=3, max_length=3)
+    rate: UnitCostIn
+    day: date | None = None

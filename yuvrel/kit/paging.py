@@ -60,10 +60,20 @@ def page(rows: QuerySet[Any], order: Sequence[str], cursor: str, limit: int) -> 
         raise BadInputError(f"A page has 1 to {_most.get()} rows.", field="limit")
     if cursor:
         rows = rows.filter(_after(order, _open(cursor, len(order))))
-    found = list(rows.order_by(*order)[: limit + 1])
-    if len(found) <= limit:
-        return found, ""
-    return found[:limit], _close(found[limit - 1], order)
+    found, more = _read(rows.order_by(*order), order, limit)
+    return found, _close(found[-1], order) if more and found else ""
+
+
+def _read(rows: QuerySet[M], order: Sequence[str], limit: int) -> tuple[list[M], bool]:
+    """(the first rows, whether there are more). In an order that no index of their table has, all of them are sorted
+    first: then only their ids are, and what belongs to a row is joined to those of the page alone."""
+    if order[0].lstrip("-") != SORTED and "__" not in order[0]:
+        found = list(rows[: limit + 1])
+        return found[:limit], len(found) > limit
+    ids = list(rows.values_list("pk", flat=True)[: limit + 1])
+    by_id = rows.in_bulk(ids[:limit])
+    # One that the filter no longer finds by now is left out.
+    return [by_id[pk] for pk in ids[:limit] if pk in by_id], len(ids) > limit
 
 
 def _after(order: Sequence[str], values: Sequence[Any]) -> Q:

@@ -82,6 +82,7 @@ class SalesOrder(models.Model):
         indexes = [
             models.Index(fields=["state", "-placed_at", "-id"], name="order_state_time"),
             models.Index(fields=["-placed_at", "-id"], name="order_time"),
+            models.Index(fields=["total", "id"], name="order_total"),
             models.Index(fields=["placed_at"], include=["net"], name="order_revenue", condition=~models.Q(state="cancelled")),
         ]
 

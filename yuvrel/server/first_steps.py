@@ -10,7 +10,7 @@ from django.db.models import Q
 from ninja import Schema
 
 from yuvrel.agreement.models import Check, Drift
-from yuvrel.buying.models import GoodsReceipt, PurchaseOrder
+from yuvrel.buying.models import GoodsReceipt, PurchaseOrder, Supplier, SupplierItem
 from yuvrel.catalogue.models import Item
 from yuvrel.channels.models import Connection, Listing
 from yuvrel.connectors.base import Can
@@ -167,7 +167,20 @@ def _selling() -> list[Step]:
 def _buying() -> list[Step]:
     sent = PurchaseOrder.objects.filter(~Q(state="draft")).count()
     receipts = GoodsReceipt.objects.count()
+    stocked = Item.objects.filter(active=True, kind=Item.Kind.STOCKED)
+    orphans = stocked.exclude(supplier_items__preferred=True).count()
+    sold = SupplierItem.objects.filter(preferred=True).count()
     return [
+        Step(
+            "Say who you buy from",
+            "Add each supplier with its currency and lead time, then the items it sells with packs and prices; "
+            "suggestions and purchase orders stand on them.",
+            "/buying/suppliers",
+            "See the suppliers",
+            f"{_n(Supplier.objects.count(), 'supplier')}, {_n(orphans, 'item')} without one",
+            sold > 0 and not orphans,
+            Ability.BUY,
+        ),
         Step(
             "Buy what runs short",
             "Select what is late, draft, look it over, send. Every suggested quantity opens down to its sum.",

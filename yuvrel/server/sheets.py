@@ -17,6 +17,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError, create_model
 
 from yuvrel.agreement import api as agreement
 from yuvrel.books import api as books
+from yuvrel.buying import api as buying
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.sheets import Cell
 from yuvrel.kit.paging import long_pages
@@ -27,7 +28,7 @@ from yuvrel.sales import api as sales
 from yuvrel.stock import api as stock
 
 # Rows a query: enough that most sheets take one, few enough to hold at once.
-AT_ONCE = 1000
+AT_ONCE = 5000
 PAGING = ("request", "cursor", "limit")
 
 
@@ -87,6 +88,7 @@ SHEETS: dict[str, Source] = {
     "orders": Source(sales.list_orders, sales.OrderPage),
     "replenishment": Source(planning.list_replenishment, planning.ReplenishPage),
     "purchase_orders": Source(planning.list_orders, planning.PurchasePage),
+    "suppliers": Source(buying.list_suppliers, buying.SupplierPage),
     "forecasts": Source(forecasts.list_forecasts, forecasts.ForecastPage),
     "journal": Source(books.list_journal, books.JournalPage, inner="lines"),
     "agreement": Source(agreement.list_items, agreement.AgreePage, prefix="shown_", spread=_shown),

@@ -20,7 +20,8 @@ from yuvrel.people.queries import company, end_of_day
 
 from .models import CostChange, ItemCost, LotBalance, StockBalance, StockMove
 
-MOVE_SORTS = {"happened": "happened_at", "recorded": "recorded_at", "quantity": "quantity", "value": "value"}
+# The orders that an index has: there may be millions of moves.
+MOVE_SORTS = {"happened": "happened_at", "recorded": "id"}
 ITEM_SORTS: dict[str, str | Combinable] = {
     "title": "title",
     "sku": "sku",
@@ -130,17 +131,16 @@ def stock_sheet(
         .annotate(day=Min("lot__expires_on"))
         .order_by()
     }
-    total = matching.aggregate(
-        value=Coalesce(
-            Sum(F("on_hand") * F("item__cost__value") / F("item__cost__quantity"), filter=~Q(item__cost__quantity=0)), Value(ZERO)
-        )
-    )["value"]
-    return {
-        "rows": [_row(row, values, expiry) for row in rows],
-        "next": following,
-        "total_rows": matching.count(),
-        "total_value": Decimal(total),
-    }
+    return {"rows": [_row(row, values, expiry) for row in rows], "next": following, **({} if cursor else _totals(matching))}
+
+
+def _totals(matching: QuerySet[StockBalance]) -> dict[str, Any]:
+    """How many rows a filter finds and what they are worth together."""
+    worth = F("on_hand") * F("item__cost__value") / F("item__cost__quantity")
+    found = matching.order_by().aggregate(
+        total_rows=Count("pk"), total_value=Coalesce(Sum(worth, filter=~Q(item__cost__quantity=0)), Value(ZERO))
+    )
+    return {**found, "total_value": Decimal(found["total_value"])}
 
 
 def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: date) -> dict[str, Any]:
@@ -162,12 +162,10 @@ def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: dat
         units, value = sums.get((row.item_id, row.location_id), (ZERO, ZERO))
         then = {"on_hand": units, "available": units, "value": value}
         shown.append(_row(row, {}, {}) | then | dict.fromkeys(("committed", "backordered", "incoming"), ZERO))
-    return {
-        "rows": shown,
-        "next": following,
-        "total_rows": matching.count(),
-        "total_value": total.aggregate(value=Coalesce(Sum("value"), Value(ZERO)))["value"],
-    }
+    if cursor:
+        return {"rows": shown, "next": following}
+    worth = total.aggregate(value=Coalesce(Sum("value"), Value(ZERO)))["value"]
+    return {"rows": shown, "next": following, "total_rows": matching.count(), "total_value": worth}
 
 
 def _row(row: StockBalance, values: dict[tuple[int, int], Decimal], expiry: dict[tuple[int, int], date]) -> dict[str, Any]:

@@ -30,12 +30,12 @@ class StockRow(Schema):
 
 
 class StockPage(Schema):
-    """A page of the shelf with the totals of everything the filter matches."""
+    """A page of the shelf; the first has the totals of everything the filter matches."""
 
     rows: list[StockRow]
     next: str
-    total_rows: int
-    total_value: Money
+    total_rows: int | None = None
+    total_value: Money | None = None
 
 
 class MoveRow(Schema):

@@ -15,7 +15,8 @@ export const SHELF_TABS = [
 export const BUYING_TABS = [
 	{ name: 'Replenishment', path: '/buying' },
 	{ name: 'Forecasts', path: '/buying/forecasts' },
-	{ name: 'Purchase orders', path: '/buying/orders' }
+	{ name: 'Purchase orders', path: '/buying/orders' },
+	{ name: 'Suppliers', path: '/buying/suppliers' }
 ];
 export const BOOKS_TABS = [
 	{ name: 'Agreement', path: '/books' },

@@ -237,7 +237,9 @@
 
 {#snippet partHead(key: string | number)}
 	{@const supplier = data?.suppliers.find((one) => one.id === key)}
-	{supplier?.name ?? 'No supplier'}
+	{#if supplier}<a class="plain-link" href="/buying/suppliers/{supplier.id}">{supplier.name}</a
+		>{:else}No supplier
+		<a class="font-normal small" href="/buying/suppliers">Say who sells these</a>{/if}
 	{#if supplier}<span class="soft font-normal small"
 			>lead {supplier.lead_days} days · {supplier.currency}{supplier.currency !== data?.currency
 				? ` ${supplier.rate}`

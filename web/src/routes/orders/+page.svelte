@@ -17,11 +17,11 @@
 	type Row = Schemas['OrderRow'];
 	const COLUMNS: readonly Column<Row>[] = [
 		{ name: 'number', head: 'Order', cell: number, kind: 'clip', sort: 'number' },
-		{ name: 'channel', head: 'Channel', cell: channel, kind: 'place', sort: 'channel' },
+		{ name: 'channel', head: 'Channel', cell: channel, kind: 'place' },
 		{ name: 'placed_at', head: 'Placed', cell: placed, kind: 'place day', sort: 'placed' },
 		{ name: 'customer', head: 'Customer', cell: customer, kind: 'long' },
-		{ name: 'location', head: 'From', cell: from, kind: 'place', sort: 'place' },
-		{ name: 'state', head: 'State', cell: standing, sort: 'state' },
+		{ name: 'location', head: 'From', cell: from, kind: 'place' },
+		{ name: 'state', head: 'State', cell: standing },
 		{
 			name: 'held_because',
 			head: 'Held because',

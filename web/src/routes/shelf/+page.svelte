@@ -149,7 +149,7 @@
 	{#snippet totals()}
 		<span>{count(first?.total_rows ?? 0, 'row')}</span>
 		<span class="ml-auto"
-			>Worth <b class="double">{figure(first ? Number(first.total_value).toFixed(2) : '0')}</b>
+			>Worth <b class="double">{figure(Number(first?.total_value ?? 0).toFixed(2))}</b>
 			{session.currency}</span
 		>
 	{/snippet}

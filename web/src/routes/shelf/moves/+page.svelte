@@ -40,8 +40,8 @@
 		},
 		{ name: 'document', head: 'Document', cell: documentOf, kind: 'clip' },
 		{ name: 'lot', head: 'Lot', cell: lot, kind: 'soft small' },
-		{ name: 'quantity', head: 'Units', cell: units, kind: 'num', sort: 'quantity' },
-		{ name: 'value', head: `Value ${session.currency}`, cell: value, kind: 'num', sort: 'value' }
+		{ name: 'quantity', head: 'Units', cell: units, kind: 'num' },
+		{ name: 'value', head: `Value ${session.currency}`, cell: value, kind: 'num' }
 	];
 	const sheet = new SheetState(
 		'moves',

@@ -1,0 +1,288 @@
+"""Suppliers, what each asks for an item, and what a foreign currency is worth: kept by people."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from datetime import date
+from decimal import Decimal
+from itertools import pairwise
+from typing import Any
+
+from django.apps import apps
+from django.db import IntegrityError, transaction
+from django.db.models import Count, Q, QuerySet
+from django.utils.text import slugify
+
+from yuvrel.catalogue.models import Item
+from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
+from yuvrel.core.money import ZERO, minor_unit
+from yuvrel.kit.paging import in_order, page
+from yuvrel.outbox.actions import record
+from yuvrel.outbox.models import Event
+from yuvrel.people.queries import company
+from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.stock.actions import check_quantity
+from yuvrel.stock.models import ItemCost
+
+from .actions import rate_on
+from .models import ExchangeRate, PriceBreak, PurchaseOrder, Supplier, SupplierItem
+
+SORTS = {"name": "name", "currency": "currency", "lead": "lead_days", "minimum": "order_minimum"}
+FACTS = ("name", "currency", "lead_days", "lead_deviation_days", "order_minimum", "email", "inbox_id")
+MOST_LEAD_DAYS = 730
+MOST_BREAKS = 12
+
+
+def _text(rows: QuerySet[Supplier], q: str) -> QuerySet[Supplier]:
+    for word in q.split()[:6]:
+        sells = SupplierItem.objects.filter(Q(code__icontains=word) | Q(item__sku__iexact=word))
+        rows = rows.filter(Q(name__icontains=word) | Q(code__icontains=word) | Q(pk__in=sells.values("supplier")))
+    return rows
+
+
+def sheet(q: str, cursor: str, limit: int, today: date, sort: str = "") -> dict[str, Any]:
+    """A page of suppliers with how many items each sells and how many orders are open."""
+    rows, order = in_order(_text(Supplier.objects.select_related("inbox"), q), sort, SORTS, ["name", "id"])
+    found, following = page(rows, order, cursor, limit)
+    ids = [row.pk for row in found]
+    items = dict(SupplierItem.objects.filter(supplier__in=ids).values_list("supplier").annotate(n=Count("pk")))
+    waits = PurchaseOrder.objects.filter(supplier__in=ids, state__in=PurchaseOrder.OPEN)
+    orders = dict(waits.values_list("supplier").annotate(n=Count("pk")).order_by())
+    base = company().base_currency
+    rates = {currency: _rate(currency, today, base) for currency in {row.currency for row in found}}
+    return {
+        "rows": [
+            {
+                "id": row.pk,
+                "code": row.code,
+                "name": row.name,
+                "currency": row.currency,
+                "rate": rates[row.currency],
+                "lead_days": row.lead_days,
+                "lead_deviation_days": row.lead_deviation_days,
+                "order_minimum": row.order_minimum,
+                "inbox": row.inbox.name if row.inbox else "",
+                "email": row.email,
+                "items": items.get(row.pk, 0),
+                "open_orders": orders.get(row.pk, 0),
+            }
+            for row in found
+        ],
+        "next": following,
+    }
+
+
+def _rate(currency: str, day: date, base: str) -> Decimal | None:
+    try:
+        return rate_on(currency, day, base)
+    except RefusedError:
+        return None
+
+
+def one(supplier_id: int, today: date) -> dict[str, Any]:
+    """A supplier with everything it sells us. Raises NotFoundError."""
+    row = Supplier.objects.select_related("inbox").filter(pk=supplier_id).first()
+    if row is None:
+        raise NotFoundError("There is no such supplier.")
+    terms = list(row.items.select_related("item").prefetch_related("prices").order_by("item__title", "item_id"))
+    costs = {cost.item_id: cost.last_average for cost in ItemCost.objects.filter(item__in=[term.item_id for term in terms])}
+    base = company().base_currency
+    return {
+        **{name: getattr(row, name) for name in ("id", "code", "version", *FACTS)},
+        "inbox": row.inbox.name if row.inbox else "",
+        "base_currency": base,
+        "rate": _rate(row.currency, today, base),
+        "rates": ExchangeRate.objects.filter(currency=row.currency).order_by("-day")[:12] if row.currency != base else [],
+        "terms": [
+            {
+                "id": term.pk,
+                "version": term.version,
+                "item_id": term.item_id,
+                "sku": term.item.sku,
+                "title": term.item.title,
+                "code": term.code,
+                "pack": term.pack,
+                "minimum": term.minimum,
+                "preferred": term.preferred,
+                "prices": list(term.prices.all()),
+                "average_cost": costs.get(term.item_id),
+            }
+            for term in terms
+        ],
+    }
+
+
+@transaction.atomic
+def keep(actor: Actor, supplier_id: int | None, version: int, facts: dict[str, Any]) -> Supplier:
+    """Keep a supplier: a new one, or one as it is now. `facts` has any of FACTS.
+
+    Raises BadInputError naming what cannot be, StaleError when it was changed meanwhile, RefusedError for another
+    currency while orders in the old one are open.
+    """
+    actor.need(Ability.BUY)
+    if supplier_id is None:
+        row = Supplier(version=0)
+    else:
+        found = Supplier.objects.select_for_update().filter(pk=supplier_id).first()
+        if found is None:
+            raise NotFoundError("There is no such supplier.")
+        row = found
+        if row.version != version:
+            raise StaleError("Somebody changed this supplier since you opened it.")
+    before = {name: str(getattr(row, name)) for name in FACTS} if row.pk else {}
+    for name, value in facts.items():
+        setattr(row, name, value)
+    _check(row, before)
+    row.version += 1
+    row.code = row.code or _code_for(row.name)
+    try:
+        with transaction.atomic():
+            row.save()
+    except IntegrityError as error:
+        raise BadInputError(f"There is a supplier called {row.name} already.", field="name") from error
+    audit(actor, "change" if before else "add", "supplier", row.pk, before, {name: str(getattr(row, name)) for name in FACTS})
+    # Lead time and currency stand behind every row of what it sells.
+    record(Event.Kind.AVAILABILITY, row.items.values_list("item_id", flat=True), f"supplier {row.code}")
+    return row
+
+
+def _check(row: Supplier, before: dict[str, str]) -> None:
+    row.name = " ".join(row.name.split())
+    if not row.name:
+        raise BadInputError("Give the supplier a name.", field="name")
+    row.currency = row.currency.strip().upper()
+    minor_unit(row.currency)
+    if not 0 <= row.lead_days <= MOST_LEAD_DAYS:
+        raise BadInputError(f"A lead time is 0 to {MOST_LEAD_DAYS} days.", field="lead_days")
+    if not ZERO <= row.lead_deviation_days <= row.lead_days:
+        raise BadInputError("The lead time can vary by 0 days up to itself.", field="lead_deviation_days")
+    if row.order_minimum < 0:
+        raise BadInputError("An order minimum is not below zero.", field="order_minimum")
+    if row.email and ("@" not in row.email.strip("@") or " " in row.email.strip()):
+        raise BadInputError("This is not an address for mail.", field="email")
+    row.email = row.email.strip()
+    if row.inbox_id is not None and row.inbox_id not in {inbox["id"] for inbox in free_inboxes(row.pk)}:
+        raise BadInputError("This is no supplier's inbox, or another supplier has it.", field="inbox_id")
+    if before and before["currency"] != row.currency:
+        waits = PurchaseOrder.objects.filter(supplier=row, state__in=(PurchaseOrder.State.DRAFT, *PurchaseOrder.OPEN))
+        if waits.exists():
+            raise RefusedError("Orders in the old currency are open. Receive or cancel them first.", field="currency")
+
+
+def _code_for(name: str) -> str:
+    stem = slugify(name)[:17] or "supplier"
+    taken = set(Supplier.objects.filter(code__startswith=stem[:14]).values_list("code", flat=True))
+    return next(code for code in (stem, *(f"{stem[:14]}-{n}" for n in range(2, 10_000))) if code not in taken)
+
+
+def free_inboxes(supplier_id: int | None) -> list[dict[str, Any]]:
+    """Connections to suppliers' inboxes that no other supplier has."""
+    # Connections stand above buying; the model is reached by the name that the inbox refers to.
+    inboxes = apps.get_model("channels", "Connection")._default_manager.filter(kind="supplier")
+    mine = inboxes.filter(Q(supplier=None) | Q(supplier=supplier_id)) if supplier_id else inboxes.filter(supplier=None)
+    return [{"id": row.pk, "name": row.name} for row in mine.order_by("name")]
+
+
+@dataclass(frozen=True)
+class Terms:
+    """How a supplier sells an item: its code there, units a pack, the least, all-units prices from quantities on."""
+
+    code: str
+    pack: Decimal
+    minimum: Decimal
+    preferred: bool
+    prices: Sequence[tuple[Decimal, Decimal]] = field(default_factory=tuple)
+
+
+@transaction.atomic
+def keep_terms(actor: Actor, supplier_id: int, item_id: int, version: int, terms: Terms) -> SupplierItem:
+    """Keep how a supplier sells an item; `version` 0 for an item it did not sell yet. One supplier of each item is
+    preferred: the first, until another is.
+
+    Raises NotFoundError, StaleError, and BadInputError naming what cannot be.
+    """
+    actor.need(Ability.BUY)
+    item = Item.objects.select_for_update().filter(pk=item_id, kind=Item.Kind.STOCKED).first()
+    supplier = Supplier.objects.filter(pk=supplier_id).first()
+    if item is None or supplier is None:
+        raise NotFoundError("There is no such supplier, or no such item that is stocked.")
+    row = SupplierItem.objects.select_for_update().filter(supplier=supplier, item=item).first()
+    if (row.version if row else 0) != version:
+        raise StaleError("Somebody changed these terms since you opened them.")
+    prices = _prices(terms.prices)
+    if terms.pack <= 0:
+        raise BadInputError("A pack holds more than nothing.", field="pack")
+    if terms.minimum < 0:
+        raise BadInputError("A least quantity is not below zero.", field="minimum")
+    check_quantity(item, terms.pack, "pack")
+    check_quantity(item, terms.minimum, "minimum")
+    others = SupplierItem.objects.filter(item=item).exclude(supplier=supplier)
+    preferred = terms.preferred or not others.filter(preferred=True).exists()
+    if preferred:
+        others.filter(preferred=True).update(preferred=False)
+    row = row or SupplierItem(supplier=supplier, item=item, version=0)
+    before = _told(row) if row.pk else {}
+    row.code, row.pack, row.minimum, row.preferred = terms.code.strip(), terms.pack, terms.minimum, preferred
+    row.version += 1
+    row.save()
+    row.prices.all().delete()
+    PriceBreak.objects.bulk_create(PriceBreak(supplier_item=row, from_quantity=start, price=price) for start, price in prices)
+    audit(actor, "change" if before else "add", "supplier's terms", row.pk, before, _told(row))
+    record(Event.Kind.AVAILABILITY, [item.pk], f"terms of {supplier.code}")
+    return row
+
+
+def _told(row: SupplierItem) -> dict[str, str]:
+    prices = row.prices.values_list("from_quantity", "price")
+    told = {name: str(getattr(row, name)) for name in ("supplier_id", "item_id", "code", "pack", "minimum", "preferred")}
+    return {**told, "prices": ", ".join(f"{start:f}: {price:f}" for start, price in prices)}
+
+
+def _prices(given: Iterable[tuple[Decimal, Decimal]]) -> list[tuple[Decimal, Decimal]]:
+    prices = sorted(given)
+    if not prices or len(prices) > MOST_BREAKS:
+        raise BadInputError(f"Give 1 to {MOST_BREAKS} prices.", field="prices")
+    if prices[0][0] != 0:
+        raise BadInputError("The first price is from 0 on.", field="prices")
+    if any(price < 0 for _, price in prices):
+        raise BadInputError("A price is not below zero.", field="prices")
+    if any(one == other for (one, _), (other, _) in pairwise(prices)):
+        raise BadInputError("Two prices begin at the same quantity.", field="prices")
+    return prices
+
+
+@transaction.atomic
+def drop_terms(actor: Actor, supplier_id: int, item_id: int) -> None:
+    """The supplier sells the item no more. Raises NotFoundError; RefusedError while others sell it and this one is
+    preferred, for then somebody has to say who follows."""
+    actor.need(Ability.BUY)
+    Item.objects.select_for_update().filter(pk=item_id).first()
+    row = SupplierItem.objects.filter(supplier_id=supplier_id, item_id=item_id).first()
+    if row is None:
+        raise NotFoundError("This supplier does not sell that item.")
+    if row.preferred and SupplierItem.objects.filter(item_id=item_id).exclude(pk=row.pk).exists():
+        raise RefusedError("Others sell this item too. Prefer one of them first.", field="preferred")
+    audit(actor, "take away", "supplier's terms", row.pk, _told(row))
+    row.delete()
+    record(Event.Kind.AVAILABILITY, [item_id], "terms taken away")
+
+
+@transaction.atomic
+def set_rate(actor: Actor, currency: str, day: date, rate: Decimal) -> ExchangeRate:
+    """What one of base currency is worth in another from a day on; what was received stays at the rate of its day.
+
+    Raises BadInputError.
+    """
+    actor.need(Ability.BUY)
+    currency = currency.strip().upper()
+    minor_unit(currency)
+    if currency == company().base_currency:
+        raise BadInputError("The books are kept in this currency; it has no rate.", field="currency")
+    if rate <= 0:
+        raise BadInputError("A rate is greater than zero.", field="rate")
+    row, _ = ExchangeRate.objects.update_or_create(currency=currency, day=day, defaults={"rate": rate})
+    audit(actor, "set rate", "exchange rate", row.pk, after={"currency": currency, "day": day.isoformat(), "rate": str(rate)})
+    items = SupplierItem.objects.filter(supplier__currency=currency, preferred=True).values_list("item_id", flat=True)
+    record(Event.Kind.AVAILABILITY, items, f"rate of {currency}")
+    return row
