@@ -32,6 +32,8 @@ export type Column<Row> = {
 };
 
 type Asked = Pick<URLSearchParams, 'has' | 'get'>;
+/** Filters that belong to the moment: a text, one item, a past day. */
+const PASSING: ReadonlySet<string> = new Set(['q', 'item', 'as_at']);
 type Wanted = { name: string; width: number | null };
 
 /** How somebody looks at a sheet: columns, widths, order, filters; kept for the person, and under names. */
@@ -84,9 +86,9 @@ export class SheetState<Row, Filter extends string = string> {
 		};
 	}
 
-	/** As it is kept from one visit to the next: what is searched for is not. */
+	/** As it is kept from one visit to the next: what was looked for in passing is not. */
 	get habit(): Settings {
-		const filters = Object.entries(this.#narrowed()).filter(([name]) => name !== 'q');
+		const filters = Object.entries(this.#narrowed()).filter(([name]) => !PASSING.has(name));
 		return { ...this.settings, filters: Object.fromEntries(filters) };
 	}
 
@@ -143,6 +145,7 @@ export class SheetState<Row, Filter extends string = string> {
 			const view = found.views.find((one) => one.id === found.opens_with) ?? null;
 			this.view = given.length ? null : view;
 			this.take(this.view?.settings ?? found.last ?? undefined);
+			this.view ??= found.views.find((one) => same(one.settings, this.settings)) ?? null;
 		} catch {
 			// The sheet can be read as it comes; its rows say what is wrong, if anything is.
 		}
