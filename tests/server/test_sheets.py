@@ -270,6 +270,8 @@ def test_sorted_pages_hold_every_row_once_in_order(manager: Client, sheet: str) 
             if sort != "created":  # no row shows it
                 values = [in_order(row[fields.get(sort, sort)]) for row in rows]
                 assert values == sorted(values, reverse=sign == "-"), sign + sort
+    refused = manager.get(PATHS[sheet], {"sort": "magic"})
+    assert (refused.status_code, refused.json()["field"]) == (422, "sort")
 
 
 def test_sorting_costs_no_more_queries(manager: Client) -> None:
