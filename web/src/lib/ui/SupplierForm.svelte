@@ -14,7 +14,8 @@
 	let typed = $state<Partial<Facts>>({});
 	let refusal = $state<Problem | null>(null);
 	let busy = $state(false);
-	const key = onceKey();
+	// What was refused and then changed is another request.
+	let key = onceKey();
 	const typing = new Typing(() => data?.version);
 	const may = $derived(session.may('buy'));
 	const now = $derived({
@@ -48,6 +49,7 @@
 	function set(change: Partial<Facts>): void {
 		typing.begin();
 		refusal = null;
+		key = onceKey();
 		typed = { ...typed, ...change };
 	}
 
@@ -70,7 +72,7 @@
 						})
 					: api.POST('/api/v1/suppliers', {
 							body: { currency: session.currency, ...typed } as Schemas['SupplierIn'],
-							headers: { 'Idempotency-Key': `${key}-${JSON.stringify(typed)}`.slice(0, 120) }
+							headers: { 'Idempotency-Key': key }
 						})
 			);
 			notices.say(data ? 'Saved. Replenishment follows.' : `${kept.name} is added.`);
