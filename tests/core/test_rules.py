@@ -13,6 +13,7 @@ from yuvrel.core.errors import BadInputError
 from yuvrel.core.orders import BookedLine, ChannelLine, check_line, invoice_parts, profit, total_difference
 from yuvrel.core.pairing import ItemFacts, ListingFacts, PairingIndex
 from yuvrel.core.sheets import date_of, decimal_of, harmless, read_table, write_table
+from yuvrel.core.terms import price_breaks
 from yuvrel.core.working import Step, Working, plain
 
 ITEMS = [
@@ -211,3 +212,22 @@ def test_a_working_is_plain_data_with_decimal_strings() -> None:
     assert [step["value"] for step in data["steps"]] == ["100", "0.50"]
     assert working.result == D("0.500")
     assert [plain(D(x)) for x in ("12.000", "1.10", "-0", "0.123")] == ["12", "1.10", "0", "0.123"]
+
+
+@pytest.mark.parametrize(
+    ("wrong", "why"),
+    [
+        ([], "Give 1 to 12"),
+        ([(1, 2)], "from 0 on"),
+        ([(0, 2), (5, 1), (5, 3)], "same quantity"),
+        ([(0, 2), (5, -1)], "below zero"),
+        ([(n, 1) for n in range(13)], "Give 1 to 12"),
+    ],
+)
+def test_price_breaks_that_cannot_be(wrong: list[tuple[int, int]], why: str) -> None:
+    with pytest.raises(BadInputError, match=why):
+        price_breaks((D(start), D(price)) for start, price in wrong)
+
+
+def test_price_breaks_stand_in_order_of_quantity() -> None:
+    assert price_breaks([(D(24), D("1.8")), (D(0), D(2))]) == [(D(0), D(2)), (D(24), D("1.8"))]

@@ -17,6 +17,7 @@ from yuvrel.books.models import JournalEntry
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.core.money import ZERO, round_money, round_unit_cost, spoken
+from yuvrel.core.replenish import Offer
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
@@ -113,10 +114,7 @@ def _draft_one(
 
 def price_at(prices: Sequence[PriceBreak], quantity: Decimal) -> Decimal:
     """The all-units price of a quantity: that of the highest break it reaches; zero without prices."""
-    reached = [row.price for row in sorted(prices, key=lambda r: r.from_quantity) if quantity >= row.from_quantity]
-    if reached:
-        return reached[-1]
-    return prices[0].price if prices else ZERO
+    return Offer(tuple((row.from_quantity, row.price) for row in prices)).price(quantity)
 
 
 def lock_purchase_order(order_id: int) -> PurchaseOrder:

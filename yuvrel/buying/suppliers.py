@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from decimal import Decimal
-from itertools import pairwise
 from typing import Any
 
 from django.apps import apps
@@ -17,6 +16,7 @@ from django.utils.text import slugify
 from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.core.money import ZERO, minor_unit
+from yuvrel.core.terms import price_breaks
 from yuvrel.kit.paging import in_order, page
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
@@ -31,7 +31,6 @@ from .models import ExchangeRate, PriceBreak, PurchaseOrder, Supplier, SupplierI
 SORTS = {"name": "name", "currency": "currency", "lead": "lead_days", "minimum": "order_minimum"}
 FACTS = ("name", "currency", "lead_days", "lead_deviation_days", "order_minimum", "email", "inbox_id")
 MOST_LEAD_DAYS = 730
-MOST_BREAKS = 12
 
 
 def _text(rows: QuerySet[Supplier], q: str) -> QuerySet[Supplier]:
@@ -210,7 +209,7 @@ def keep_terms(actor: Actor, supplier_id: int, item_id: int, version: int, terms
     row = SupplierItem.objects.select_for_update().filter(supplier=supplier, item=item).first()
     if (row.version if row else 0) != version:
         raise StaleError("Somebody changed these terms since you opened them.")
-    prices = _prices(terms.prices)
+    prices = price_breaks(terms.prices)
     if terms.pack <= 0:
         raise BadInputError("A pack holds more than nothing.", field="pack")
     if terms.minimum < 0:
@@ -237,19 +236,6 @@ def _told(row: SupplierItem) -> dict[str, str]:
     prices = row.prices.values_list("from_quantity", "price")
     told = {name: str(getattr(row, name)) for name in ("supplier_id", "item_id", "code", "pack", "minimum", "preferred")}
     return {**told, "prices": ", ".join(f"{start:f}: {price:f}" for start, price in prices)}
-
-
-def _prices(given: Iterable[tuple[Decimal, Decimal]]) -> list[tuple[Decimal, Decimal]]:
-    prices = sorted(given)
-    if not prices or len(prices) > MOST_BREAKS:
-        raise BadInputError(f"Give 1 to {MOST_BREAKS} prices.", field="prices")
-    if prices[0][0] != 0:
-        raise BadInputError("The first price is from 0 on.", field="prices")
-    if any(price < 0 for _, price in prices):
-        raise BadInputError("A price is not below zero.", field="prices")
-    if any(one == other for (one, _), (other, _) in pairwise(prices)):
-        raise BadInputError("Two prices begin at the same quantity.", field="prices")
-    return prices
 
 
 @transaction.atomic

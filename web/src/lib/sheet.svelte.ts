@@ -130,7 +130,9 @@ export class SheetState<Row, Filter extends string = string> {
 		this.sort = settings?.sort ?? '';
 		// A view without a filter shows everything; the sheet as it comes has its own.
 		const empty = Object.fromEntries(Object.keys(this.plain).map((name) => [name, '']));
-		this.filters = settings ? { ...this.plain, ...empty, ...settings.filters } : { ...this.plain };
+		this.filters = settings
+			? ({ ...empty, ...settings.filters } as Record<Filter, string>)
+			: { ...this.plain };
 	}
 
 	choose(view: View | null): void {
@@ -145,7 +147,8 @@ export class SheetState<Row, Filter extends string = string> {
 			const view = found.views.find((one) => one.id === found.opens_with) ?? null;
 			this.view = given.length ? null : view;
 			this.take(this.view?.settings ?? found.last ?? undefined);
-			this.view ??= found.views.find((one) => same(one.settings, this.settings)) ?? null;
+			if (!given.length)
+				this.view ??= found.views.find((one) => same(one.settings, this.settings)) ?? null;
 		} catch {
 			// The sheet can be read as it comes; its rows say what is wrong, if anything is.
 		}
@@ -233,6 +236,16 @@ export class SheetState<Row, Filter extends string = string> {
 		const named = (await call).response.headers.get('Content-Disposition');
 		return [found, /filename="([^"]+)"/.exec(named ?? '')?.[1] ?? `${this.title}.${form}`];
 	}
+}
+
+/** A query whose ids are numbers, as the routes declare them; one that is empty is left out. */
+export function withIds<Q extends Record<string, string | undefined>, K extends keyof Q>(
+	query: Q,
+	...names: K[]
+): Omit<Q, K> & Partial<Record<K, number>> {
+	const ids = names.filter((name) => query[name]).map((name) => [name, Number(query[name])]);
+	const others = Object.entries(query).filter(([name]) => !names.includes(name as K));
+	return Object.fromEntries([...others, ...ids]) as Omit<Q, K> & Partial<Record<K, number>>;
 }
 
 /** The same columns, order and filters, in whatever order the filters were written down. */

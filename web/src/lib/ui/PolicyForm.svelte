@@ -220,7 +220,7 @@
 			</div>
 		{/if}
 	</fieldset>
-	{#if wrong}<p class="wrong" role="alert">{wrong.message}</p>{/if}
+	{#if wrong}<p class="refusal" role="alert">{wrong.message}</p>{/if}
 	{#if moved}
 		<table class="moved" aria-label="Rehearsal">
 			<thead><tr><th>It would be</th><th class="num">now</th><th class="num">then</th></tr></thead>
@@ -273,15 +273,6 @@
 	}
 	.ask > .field {
 		width: 100%;
-	}
-	.pair {
-		display: grid;
-		grid-template-columns: 1fr 1fr;
-		gap: 10px;
-	}
-	.wrong {
-		color: var(--madder);
-		margin-top: 10px;
 	}
 	.moved {
 		width: 100%;

@@ -138,7 +138,4 @@
 		align-items: center;
 		padding: 2px 0;
 	}
-	.refusal {
-		color: var(--madder);
-	}
 </style>

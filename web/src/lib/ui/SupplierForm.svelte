@@ -174,7 +174,7 @@
 			</select></label
 		>
 	</fieldset>
-	{#if refusal}<p class="wrong" role="alert">{refusal.message}</p>{/if}
+	{#if refusal}<p class="refusal" role="alert">{refusal.message}</p>{/if}
 	{#if may}<p class="foot">
 			<button class="do" disabled={!isEdited || isOvertaken || busy}
 				>{data ? 'Save supplier' : 'Add'}</button
@@ -190,15 +190,6 @@
 	}
 	.ask > .field {
 		width: 100%;
-	}
-	.pair {
-		display: grid;
-		grid-template-columns: 1fr 1fr;
-		gap: 10px;
-	}
-	.wrong {
-		color: var(--madder);
-		margin-top: 10px;
 	}
 	.foot {
 		display: flex;

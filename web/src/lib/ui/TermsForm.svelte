@@ -174,7 +174,7 @@
 				><input type="checkbox" disabled={terms?.preferred} bind:checked={isPreferred} /> Buy it here
 				first</label
 			>
-			{#if refusal}<p class="refused" role="alert">{refusal.message}</p>{/if}
+			{#if refusal}<p class="refusal" role="alert">{refusal.message}</p>{/if}
 			<div class="foot">
 				{#if terms}<button type="button" class="quiet" disabled={busy} onclick={takeAway}
 						>No longer sold here</button
@@ -213,11 +213,6 @@
 	.name {
 		overflow-wrap: anywhere;
 	}
-	.pair {
-		display: grid;
-		grid-template-columns: 1fr 1fr;
-		gap: 10px;
-	}
 	fieldset {
 		display: grid;
 		gap: 6px;
@@ -241,9 +236,6 @@
 	.price .field[readonly] {
 		background: none;
 		border-color: transparent;
-	}
-	.refused {
-		color: var(--madder);
 	}
 	.foot {
 		display: flex;

@@ -67,7 +67,7 @@
 			>Keep the changes in {mine.name}</button
 		>
 	{/if}
-	{#if refusal}<p class="refused" role="alert">{refusal}</p>{/if}
+	{#if refusal}<p class="refusal" role="alert">{refusal}</p>{/if}
 	{#if sheet.views.length}
 		<ul>
 			{#each sheet.views as view (view.id)}
@@ -115,10 +115,6 @@
 	.share {
 		display: block;
 		margin: 8px 0 10px;
-	}
-	.refused {
-		color: var(--madder);
-		margin-top: 8px;
 	}
 	ul {
 		margin-top: 14px;

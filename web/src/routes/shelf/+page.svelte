@@ -4,7 +4,7 @@
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, day, figure } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
-	import { ITEM_FIELDS, SheetState, type Column } from '#lib/sheet.svelte.ts';
+	import { ITEM_FIELDS, SheetState, withIds, type Column } from '#lib/sheet.svelte.ts';
 	import { SHELF_TABS } from '#lib/tabs.ts';
 	import Adjust from '#lib/ui/Adjust.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
@@ -67,21 +67,14 @@
 	}));
 	const stock = createInfiniteQuery(() => ({
 		queryKey: ['stock', sheet.query],
-		queryFn: ({ pageParam }) => {
-			const { location, ...more } = sheet.query;
-			return ask(
+		queryFn: ({ pageParam }) =>
+			ask(
 				api.GET('/api/v1/stock', {
 					params: {
-						query: {
-							...more,
-							cursor: pageParam,
-							limit: 150,
-							...(location ? { location: Number(location) } : {})
-						}
+						query: { ...withIds(sheet.query, 'location'), cursor: pageParam, limit: 150 }
 					}
 				})
-			);
-		},
+			),
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,

@@ -5,7 +5,7 @@
 	import { count, day, figure } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
-	import { ITEM_FIELDS, SheetState, type Column } from '#lib/sheet.svelte.ts';
+	import { ITEM_FIELDS, SheetState, withIds, type Column } from '#lib/sheet.svelte.ts';
 	import { BUYING_TABS } from '#lib/tabs.ts';
 	import Shape from '#lib/charts/Shape.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
@@ -88,21 +88,14 @@
 	const forecasts = createInfiniteQuery(() => ({
 		// A run that has ended shows what it found.
 		queryKey: ['forecast rows', sheet.query, run?.ended_at],
-		queryFn: ({ pageParam }) => {
-			const { location, ...more } = sheet.query;
-			return ask(
+		queryFn: ({ pageParam }) =>
+			ask(
 				api.GET('/api/v1/forecasts', {
 					params: {
-						query: {
-							...more,
-							cursor: pageParam,
-							limit: 80,
-							...(location ? { location: Number(location) } : {})
-						}
+						query: { ...withIds(sheet.query, 'location'), cursor: pageParam, limit: 80 }
 					}
 				})
-			);
-		},
+			),
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,

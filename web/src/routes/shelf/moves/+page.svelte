@@ -4,7 +4,7 @@
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, figure, moment } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
-	import { ITEM_FIELDS, SheetState, type Column } from '#lib/sheet.svelte.ts';
+	import { ITEM_FIELDS, SheetState, withIds, type Column } from '#lib/sheet.svelte.ts';
 	import { SHELF_TABS } from '#lib/tabs.ts';
 	import Filter from '#lib/ui/Filter.svelte';
 	import ItemName from '#lib/ui/ItemName.svelte';
@@ -56,22 +56,14 @@
 	}));
 	const moves = createInfiniteQuery(() => ({
 		queryKey: ['moves', sheet.query],
-		queryFn: ({ pageParam }) => {
-			const { item, location, ...more } = sheet.query;
-			return ask(
+		queryFn: ({ pageParam }) =>
+			ask(
 				api.GET('/api/v1/moves', {
 					params: {
-						query: {
-							...more,
-							cursor: pageParam,
-							limit: 80,
-							...(item ? { item: Number(item) } : {}),
-							...(location ? { location: Number(location) } : {})
-						}
+						query: { ...withIds(sheet.query, 'item', 'location'), cursor: pageParam, limit: 80 }
 					}
 				})
-			);
-		},
+			),
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,

@@ -146,7 +146,7 @@
 							>
 							<button class="quiet" disabled={!rate.trim()}>Set rate</button>
 						</form>
-						{#if refusal}<p class="wrong" role="alert">{refusal}</p>{/if}{/if}
+						{#if refusal}<p class="refusal" role="alert">{refusal}</p>{/if}{/if}
 				{/if}
 			</section>
 		</div>
@@ -208,10 +208,6 @@
 	}
 	.missing {
 		color: var(--ochre);
-	}
-	.wrong {
-		color: var(--madder);
-		margin-top: 6px;
 	}
 	@media (max-width: 900px) {
 		.halves {
