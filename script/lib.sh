@@ -13,6 +13,8 @@ export PYTHONPYCACHEPREFIX="$ROOT/.data/pycache"
 DB_PORT=${YUVREL_DB_PORT:-15871}
 # Seconds to wait for PostgreSQL: an ended connection keeps its port for a minute.
 DB_WAIT=${YUVREL_DB_WAIT:-90}
+# More settings of the server: the tests give up durability, which only a machine that loses power would miss.
+DB_OPTIONS=${YUVREL_DB_OPTIONS:-}
 DB_OURS=
 
 say() { printf '%s\n' "$*"; }
@@ -99,7 +101,7 @@ start_database() {
     # may not be free at once: so starting is tried, and asking goes on, until the server itself answers.
     until "$bin/pg_isready" -q -h 127.0.0.1 -p "$DB_PORT"; do
       as_pg "$bin/pg_ctl" -D "$home" status > /dev/null 2>&1 || as_pg "$bin/pg_ctl" -D "$home" -l "$home/server.log" -w -t 30 \
-        -o "-c listen_addresses=127.0.0.1 -p $DB_PORT -c unix_socket_directories='' -c max_connections=120 -c shared_buffers=256MB" \
+        -o "-c listen_addresses=127.0.0.1 -p $DB_PORT -c unix_socket_directories='' -c max_connections=120 -c shared_buffers=256MB $DB_OPTIONS" \
         start > /dev/null 2>&1 9>&- || { [ -n "$told" ] || say "waiting for PostgreSQL on port $DB_PORT"; told=1; sleep 1; }
       [ "$SECONDS" -lt "$end" ] || fail "PostgreSQL does not answer on port $DB_PORT. Its log, $home/server.log, ends so:
 $(as_pg tail -n 12 "$home/server.log" 2>&1)"

@@ -35,6 +35,9 @@ FAULTS = {
 BEFORE = ("slow", "busy", "broken", "dropped", "expired", "nonsense")
 CLOCK_OFF = timedelta(minutes=2)
 LATE = 3600.0
+# Seconds that a slow answer takes, and that a busy account asks to wait.
+SLOW = 2.0
+WAIT = 1
 
 
 def board(store: Store, account: str) -> Doc:
@@ -90,7 +93,7 @@ def before(store: Store, account: str) -> Response | None:
         hits = {name for name in BEFORE if struck(store, account, name)}
     g.dropped = "dropped" in hits and request.method in ("POST", "PUT")
     if "slow" in hits:
-        time.sleep(2)
+        time.sleep(SLOW)
     if "busy" in hits:
         return _busy("Too many calls; wait a moment.")
     if "expired" in hits:
@@ -110,7 +113,7 @@ def _said(status: int, detail: str) -> Response:
 
 def _busy(detail: str) -> Response:
     answer = _said(429, detail)
-    answer.headers["Retry-After"] = "1"
+    answer.headers["Retry-After"] = str(WAIT)
     return answer
 
 

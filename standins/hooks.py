@@ -8,6 +8,7 @@ import json
 import secrets
 import threading
 import time
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 
@@ -67,7 +68,15 @@ def tell(store: Store, account: str, event: str, data: Doc) -> None:
         _bell.notify()
 
 
-def send(call: Call) -> bool:
+def post(url: str, body: str, headers: dict[str, str]) -> int:
+    """The status with which a receiver answers; 0 when it does not."""
+    try:
+        return httpx.post(url, content=body, headers=headers, timeout=5, trust_env=False).status_code
+    except httpx.HTTPError:
+        return 0
+
+
+def send(call: Call, post: Callable[[str, str, dict[str, str]], int] = post) -> bool:
     """One try; whether it was taken."""
     at = datetime.now(UTC) + call.clock_off
     headers = {
@@ -76,10 +85,7 @@ def send(call: Call) -> bool:
         "webhook-timestamp": str(int(at.timestamp())),
         "webhook-signature": Webhook(call.secret).sign(call.message, at, call.body),
     }
-    try:
-        return httpx.post(call.url, content=call.body, headers=headers, timeout=5, trust_env=False).status_code < 300
-    except httpx.HTTPError:
-        return False
+    return 200 <= post(call.url, call.body, headers) < 300
 
 
 def _next() -> Call:

@@ -2,11 +2,43 @@
 
 from __future__ import annotations
 
-import pytest
+from collections.abc import Iterator
+from typing import Any
 
+import pytest
+from django.db import connections
+
+from tests import clones
 from yuvrel.people.models import Location
 
-from .world import make_company
+from .world import forget_accounts, make_company
+
+
+@pytest.fixture(scope="session")
+def django_db_setup(django_test_environment: None, django_db_blocker: Any) -> Iterator[None]:
+    """A database for this process, cloned from the migrated template."""
+    name = f"test_{clones.worker()}"
+    with django_db_blocker.unblock():
+        clones.point_at(clones.fresh(name))
+    yield
+    with django_db_blocker.unblock():
+        connections.close_all()
+        clones.drop(name)
+
+
+@pytest.fixture(scope="module")
+def larkmead(django_db_setup: None, django_db_blocker: Any) -> Iterator[dict[str, dict[str, Any]]]:
+    """The demo's database for the tests of a module; what its stand-ins begin with."""
+    name = f"larkmead_{clones.worker()}"
+    with django_db_blocker.unblock():
+        setup = clones.larkmead(name)
+        clones.point_at(name)
+    forget_accounts()
+    yield setup
+    forget_accounts()
+    with django_db_blocker.unblock():
+        clones.point_at(f"test_{clones.worker()}")
+        clones.drop(name)
 
 
 @pytest.fixture

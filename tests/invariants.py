@@ -3,50 +3,81 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Mapping
 from dataclasses import dataclass
 from decimal import Decimal as D
 from fractions import Fraction
+from typing import Any
 
 from django.db.models import DecimalField, Sum
 from django.db.models.functions import Coalesce
 
 from yuvrel.books.models import JournalEntry, JournalLine, LedgerDocument
+from yuvrel.buying.models import PurchaseLine, PurchaseOrder
 from yuvrel.channels.models import OutboundMessage
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove
 
+Pair = tuple[int, int]
+
 
 def assert_invariants() -> None:
-    """Invariants 1 to 4, straight from the tables."""
-    moved: dict[tuple[int, int], D] = defaultdict(D)
-    lots: dict[tuple[int, int], D] = defaultdict(D)
+    """Invariants 1 to 4 and 8, straight from the tables; walked from both sides, so that nothing is left out."""
+    moved: dict[Pair, D] = defaultdict(D)
+    lots: dict[Pair, D] = defaultdict(D)
     worth: dict[int, D] = defaultdict(D)
+    units: dict[int, D] = defaultdict(D)
     for move in StockMove.objects.all():
         moved[move.item_id, move.location_id] += move.quantity
         worth[move.item_id] += move.value
+        units[move.item_id] += move.quantity
         if move.lot_id:
             lots[move.lot_id, move.location_id] += move.quantity
-    open_, owed = defaultdict(D), defaultdict(D)
-    for row in Reservation.objects.all():
-        {"open": open_, "backorder": owed}.get(row.state, defaultdict(D))[row.item_id, row.location_id] += row.quantity
-    for balance in StockBalance.objects.all():
-        key = (balance.item_id, balance.location_id)
-        assert balance.on_hand == moved[key], "1: moves add up to on hand"
-        assert (balance.committed, balance.backordered) == (open_[key], owed[key]), "2: committed is what is reserved"
-    for lot in LotBalance.objects.all():
-        assert lot.on_hand == lots[lot.lot_id, lot.location_id], "1: moves add up to a lot's balance"
+    open_: dict[Pair, D] = defaultdict(D)
+    owed: dict[Pair, D] = defaultdict(D)
+    kept = {"open": open_, "backorder": owed}
+    for row in Reservation.objects.filter(state__in=kept):
+        kept[row.state][row.item_id, row.location_id] += row.quantity
+    balances = list(StockBalance.objects.all())
+    assert_same(moved, {_pair(row): row.on_hand for row in balances}, "1: moves add up to on hand")
+    assert_same(open_, {_pair(row): row.committed for row in balances}, "2: committed is what is reserved")
+    assert_same(owed, {_pair(row): row.backordered for row in balances}, "2: what is owed is what is backordered")
+    assert_same(_incoming(), {_pair(row): row.incoming for row in balances}, "8: incoming is ordered and not yet here")
+    found = {(row.lot_id, row.location_id): row.on_hand for row in LotBalance.objects.all()}
+    assert_same(lots, found, "1: moves add up to a lot's balance")
     for entry in JournalEntry.objects.annotate(total=Sum("lines__amount")):
         assert entry.total == 0, "3: entries balance"
     booked: dict[int | None, D] = defaultdict(D)
     for line in JournalLine.objects.filter(account__role="inventory"):
         booked[line.item_id] += line.amount
-    units: dict[int, D] = defaultdict(D)
-    for (item_id, _), quantity in moved.items():
-        units[item_id] += quantity
-    for cost in ItemCost.objects.all():
-        assert cost.value == booked[cost.item_id] == worth[cost.item_id], "4: shelf and books agree to the cent"
-        assert cost.quantity == units[cost.item_id]
+    assert None not in booked, "4: every line on the inventory account names its item"
+    costs = list(ItemCost.objects.all())
+    assert_same(booked, {row.item_id: row.value for row in costs}, "4: shelf and books agree to the cent")
+    assert_same(worth, {row.item_id: row.value for row in costs}, "4: moves carry the value")
+    assert_same(units, {row.item_id: row.quantity for row in costs}, "4: costs count the units")
+    control = JournalLine.objects.filter(account__role="inventory").aggregate(total=Sum("amount"))["total"] or D(0)
+    assert control == sum(worth.values(), D(0)), "4: the control account is the value of all stock"
     assert_nets()
+
+
+def _pair(row: StockBalance) -> Pair:
+    return row.item_id, row.location_id
+
+
+def _incoming() -> dict[Pair, D]:
+    found: dict[Pair, D] = defaultdict(D)
+    lines = PurchaseLine.objects.filter(order__state__in=PurchaseOrder.OPEN).select_related("order")
+    for line in lines:
+        found[line.item_id, line.order.location_id] += line.quantity - line.received
+    return found
+
+
+def assert_same(one: Mapping[Any, D], other: Mapping[Any, D], what: str) -> None:
+    """Two tables of sums agree; what stands in neither is zero."""
+    off = {
+        key: (one.get(key, D(0)), other.get(key, D(0))) for key in {*one, *other} if one.get(key, D(0)) != other.get(key, D(0))
+    }
+    assert not off, f"{what}: {off}"
 
 
 def assert_nets() -> None:

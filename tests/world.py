@@ -25,16 +25,21 @@ NOW = datetime(2027, 3, 14, 9, 30, tzinfo=UTC)
 _numbers = itertools.count(1)
 
 
+def forget_accounts() -> None:
+    """The ids of accounts are kept by each process; another database has others."""
+    account_ids.cache_clear()
+
+
 def make_company(zone: str = "Europe/Dublin") -> Location:
     """A company with three places and a chart; returns the main place."""
-    account_ids.cache_clear()
+    forget_accounts()
     company = Company.objects.create(name="Larkmead", time_zone=zone)
     places = [("tannery-yard", "Tannery Yard"), ("mill-lane", "Mill Lane"), ("wagon", "The Wagon")]
     for position, (code, name) in enumerate(places):
         Location.objects.create(company=company, code=code, name=name, position=position)
     TaxClass.objects.create(name="Standard", percent="23")
     open_chart()
-    account_ids.cache_clear()
+    forget_accounts()
     return Location.objects.get(code="tannery-yard")
 
 

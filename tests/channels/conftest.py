@@ -170,7 +170,8 @@ def standins(tmp_path: Path) -> Iterator[Standins]:
     """Fresh stand-ins on a free port of the loopback."""
     app = create_app(str(tmp_path / "standins.sqlite"), setup())
     server = make_server("127.0.0.1", 0, app, threaded=True)
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    # Between two requests it looks this often whether it shall end.
+    thread = threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True)
     thread.start()
     yield Standins(f"http://127.0.0.1:{server.server_port}", app.config["STORE"])
     server.shutdown()

@@ -65,7 +65,7 @@ def far_end() -> Iterator[str]:
     """The address of a server that answers as told."""
     FarEnd.answers, FarEnd.seen = {}, []
     server = ThreadingHTTPServer(("127.0.0.1", 0), FarEnd)
-    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread = threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True)
     thread.start()
     yield f"http://127.0.0.1:{server.server_port}"
     server.shutdown()

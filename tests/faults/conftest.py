@@ -6,8 +6,9 @@ from collections.abc import Iterator
 from typing import Any
 
 import pytest
-from django.test.utils import setup_databases, teardown_databases
+from django.db import connections
 
+from tests import clones
 from tests.faults.house import House
 
 
@@ -18,11 +19,13 @@ def house(django_test_environment: None, django_db_blocker: Any, tmp_path_factor
     The database is set up by hand: a test marked for it would be wrapped in a transaction of its own.
     """
     with django_db_blocker.unblock():
-        databases = setup_databases(verbosity=0, interactive=False)
+        name = "test_faults"
+        clones.point_at(clones.fresh(name))
         found = House(tmp_path_factory.mktemp("house"))
         try:
             found.open()
             yield found
         finally:
             found.stop()
-            teardown_databases(databases, verbosity=0)
+            connections.close_all()
+            clones.drop(name)

@@ -7,8 +7,10 @@ import logging
 from collections.abc import Callable
 from urllib.parse import unquote
 
+from django.core.exceptions import BadRequest, RequestDataTooBig, SuspiciousOperation
 from django.db import DataError, IntegrityError, OperationalError
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import Http404, HttpRequest, HttpResponse, UnreadablePostError
+from django.http.multipartparser import MultiPartParserError
 from ninja import NinjaAPI
 from ninja.errors import AuthenticationError, HttpError, ValidationError
 from psycopg.errors import DeadlockDetected, LockNotAvailable
@@ -22,7 +24,9 @@ TITLES = {
     401: "Sign in first",
     403: "Not allowed",
     404: "Not found",
+    405: "Not possible here",
     409: "Changed in the meantime",
+    413: "Too large",
     422: "Cannot be done as asked",
     500: "Something went wrong here",
     503: "Not available just now",
@@ -61,6 +65,14 @@ def install(api: NinjaAPI) -> None:
     def _missing(request: HttpRequest, error: Http404) -> HttpResponse:
         return problem(404, "There is no such thing here.")
 
+    @api.exception_handler(BadRequest)
+    @api.exception_handler(SuspiciousOperation)
+    @api.exception_handler(MultiPartParserError)
+    @api.exception_handler(UnreadablePostError)
+    def _garbled(request: HttpRequest, error: Exception) -> HttpResponse:
+        too_large = isinstance(error, RequestDataTooBig)
+        return problem(413 if too_large else 400, SAID[413 if too_large else 400])
+
     @api.exception_handler(HttpError)
     def _http(request: HttpRequest, error: HttpError) -> HttpResponse:
         return problem(error.status_code, str(error))
@@ -95,6 +107,30 @@ def _install_database(api: NinjaAPI) -> None:
             return problem(503, "Somebody is changing the same thing just now. Nothing was changed; try again.")
         log.error("database unavailable: %s", error)
         return problem(503, "The database did not answer. Try again in a moment.")
+
+
+SAID = {
+    400: "The request is not built as it should be. Nothing was changed.",
+    404: "There is nothing at this address.",
+    405: "This address does not answer to that method.",
+    413: "The request is larger than what is taken in.",
+}
+
+
+class AnswerMiddleware:
+    """Every answer of the API that is not a success is a problem document, also where no route was reached;
+    and none of its answers is kept by a browser or a proxy."""
+
+    def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        answer = self.get_response(request)
+        if request.path.startswith("/api/"):
+            if answer.status_code >= 400 and not answer.headers.get("Content-Type", "").startswith("application/problem"):
+                answer = problem(answer.status_code, SAID.get(answer.status_code, "It cannot be done."))
+            answer["Cache-Control"] = "no-store"
+        return answer
 
 
 class StorableMiddleware:

@@ -1,0 +1,311 @@
+"""The contract that every kind of connection inherits: each of its capabilities, under each fault of the switchboard,
+does what it should once the fault is over: nothing lost, nothing twice."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterator
+from datetime import timedelta
+from decimal import Decimal as D
+from typing import ClassVar
+
+import httpx
+import pytest
+from django.test import Client
+from django.utils import timezone
+
+from standins import faults, hooks
+from standins.faults import FAULTS
+from tests.channels.conftest import Standins
+from tests.channels.test_journey import World, settle
+from tests.invariants import assert_invariants, assert_told_once
+from tests.world import give, make_supplier
+from yuvrel.agreement import actions as agreement
+from yuvrel.agreement.models import Drift
+from yuvrel.books.models import LedgerDocument
+from yuvrel.buying.actions import Wanted, draft, send
+from yuvrel.buying.models import PurchaseOrder
+from yuvrel.channels import exchange, linking, offers, outward
+from yuvrel.channels.jobs import relay_now
+from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
+from yuvrel.connectors.base import Can
+from yuvrel.connectors.http import ConnectorError
+from yuvrel.connectors.registry import KINDS
+from yuvrel.people.roles import SYSTEM
+from yuvrel.sales.actions import ship
+from yuvrel.sales.models import SalesOrder, Shipment
+from yuvrel.stock.actions import adjust
+
+pytestmark = pytest.mark.django_db
+
+# One draw in two: a fault that struck always would let nothing through to be done twice.
+SHARE = 0.5
+TRIES = 12
+# Work to do while the fault lasts, and what must hold after it.
+Trial = tuple[Callable[[], object], Callable[[], None]]
+
+
+class Contract(ABC):
+    """One kind, its stand-in's account, and for each capability what is done with it and what must come of it."""
+
+    kind: ClassVar[str]
+    account: ClassVar[str]
+
+    def __init__(self, world: World) -> None:
+        self.world = world
+        self.store = world.standins.store
+        self.row = self.connection()
+
+    @abstractmethod
+    def connection(self) -> Connection:
+        """The live connection."""
+
+    def again(self) -> Connection:
+        """The connection as it stands now."""
+        return Connection.objects.get(pk=self.row.pk)
+
+    def listings(self) -> Trial:
+        """Read everything that is for sale."""
+        before = Listing.objects.filter(connection=self.row).count()
+
+        def check() -> None:
+            assert Listing.objects.filter(connection=self.row).count() == before
+            assert not Snag.objects.filter(connection=self.row, kind="listings", resolved_at=None).exists()
+
+        return lambda: linking.take_listings(SYSTEM, self.row.pk, timezone.now(), create=False), check
+
+    def quantities(self) -> Trial:
+        """Three more of everything are told and read back."""
+        for item in (self.world.small, self.world.large):
+            give(item, 3)
+        relay_now()
+
+        def work() -> object:
+            offers.retry_held(timezone.now() + timedelta(hours=2))
+            return offers.push(self.again())
+
+        def check() -> None:
+            rows = Listing.objects.filter(connection=self.row, link="linked")
+            assert {row.offer_state for row in rows} == {"agreed"}
+            assert {row.item_id: row.shown for row in rows} == {row.item_id: row.offered for row in rows}
+            self.agreed()
+
+        return work, check
+
+    def agreed(self) -> None:
+        """Compared anew, nothing differs."""
+        agreement.check_connection(self.again())
+        assert not Drift.objects.filter(connection=self.row, healed_at=None).exists()
+
+    def _orders_check(self, wanted: int) -> Callable[[], None]:
+        def check() -> None:
+            assert SalesOrder.objects.filter(connection=self.row).count() == wanted
+            assert not InboundMessage.objects.filter(state="new").exists()
+            assert not Snag.objects.filter(kind="order", resolved_at=None).exists()
+
+        return check
+
+
+class WebShopContract(Contract):
+    """A shop: everything but ledger documents and purchases."""
+
+    kind = "web_shop"
+    account = "web"
+
+    def connection(self) -> Connection:
+        return self.world.shop
+
+    def orders(self) -> Trial:
+        """Three orders are polled."""
+        for _ in range(3):
+            self.world.buy({"v1": 1})
+        return lambda: exchange.poll(self.again()), self._orders_check(3)
+
+    def fulfilments(self) -> Trial:
+        """Two orders leave, and the shop is told each once."""
+        for _ in range(2):
+            self.world.buy({"v1": 1})
+        exchange.poll(self.row)
+        for order in SalesOrder.objects.all():
+            ship(SYSTEM, order.pk, at=timezone.now())
+        relay_now()
+
+        def check() -> None:
+            there = self.store.all(self.account, "order")
+            assert [len(order["shipments"]) for order in there] == [1, 1]
+            assert not Shipment.objects.filter(told_channel_at=None).exists()
+
+        return lambda: deliver(self.again()), check
+
+    def webhooks(self) -> Trial:
+        """Two orders are told; what was lost on the way comes with the next poll."""
+        client = Client()
+        for _ in range(2):
+            self.world.buy({"v1": 1})
+
+        def work() -> None:
+            while hooks._waiting:
+                call = hooks._waiting.pop(0)
+                hooks.send(call, lambda url, body, headers: receive(client, url, body, headers))
+            for message in InboundMessage.objects.filter(state="new"):
+                exchange.apply(message.pk)
+
+        def check() -> None:
+            exchange.poll(self.again())
+            self._orders_check(2)()
+
+        return work, check
+
+
+class TillContract(Contract):
+    """A till: its sales happened already."""
+
+    kind = "till"
+    account = "mill"
+
+    def connection(self) -> Connection:
+        return self.world.till
+
+    def orders(self) -> Trial:
+        """Three sales are uploaded and taken in, once."""
+        with httpx.Client(base_url=f"{self.world.standins.base}/till/{self.account}") as till:
+            for _ in range(3):
+                till.post("/sell", data={"q-2": "1"})
+            till.post("/upload")
+        return lambda: exchange.poll(self.again()), self._orders_check(3)
+
+
+class LedgerContract(Contract):
+    """A ledger: documents booked once, totals and balances read back."""
+
+    kind = "ledger"
+    account = "books"
+
+    def connection(self) -> Connection:
+        return self.world.ledger
+
+    def documents(self) -> Trial:
+        """Three adjustments are booked, and the two sets of books agree."""
+        place = self.world.place
+        for _ in range(3):
+            adjust(SYSTEM, item_id=self.world.small.pk, location_id=place.pk, reason="found", at=timezone.now(), change=D(1))
+        relay_now()
+
+        def check() -> None:
+            numbers = [document["number"] for document in self.store.all(self.account, "document")]
+            assert sorted(numbers) == sorted(LedgerDocument.objects.values_list("number", flat=True))
+            self.agreed()
+
+        def work() -> None:
+            deliver(self.again())
+            agreement.check_connection(self.again())
+
+        return work, check
+
+
+class SupplierContract(Contract):
+    """A supplier's inbox: an order goes out once and its answer comes back."""
+
+    kind = "supplier"
+    account = "joinery"
+
+    def connection(self) -> Connection:
+        self.supplier = make_supplier(self.world.small)
+        self.supplier.inbox = self.world.connect("supplier", "Joinery", "supplier/joinery")
+        self.supplier.save()
+        return self.supplier.inbox
+
+    def purchases(self) -> Trial:
+        """Two orders are sent and acknowledged."""
+        for _ in range(2):
+            (order,) = draft(SYSTEM, [Wanted(self.world.small.pk, self.world.place.pk, D(5))], timezone.now())
+            send(SYSTEM, order.pk, order.version, timezone.now())
+        relay_now()
+
+        def work() -> None:
+            deliver(self.again())
+            outward.read_answers(self.again(), timezone.now())
+
+        def check() -> None:
+            assert len(self.store.all(self.account, "order")) == 2
+            assert set(PurchaseOrder.objects.values_list("state", flat=True)) == {"acknowledged"}
+
+        return work, check
+
+
+def deliver(connection: Connection) -> int:
+    """Send what waits, whatever the pauses after faults say."""
+    OutboundMessage.objects.filter(state="waiting").update(next_try_at=timezone.now())
+    return outward.deliver(connection)
+
+
+def receive(client: Client, url: str, body: str, headers: dict[str, str]) -> int:
+    """Hand a webhook to our own door."""
+    path = "/" + url.split("/", 3)[3]
+    return int(client.post(path, body, content_type="application/json", headers=headers).status_code)
+
+
+CONTRACTS: dict[str, type[Contract]] = {c.kind: c for c in Contract.__subclasses__()}
+
+
+def test_every_kind_and_every_capability_has_its_trial() -> None:
+    assert set(CONTRACTS) == set(KINDS)
+    for kind, connector in KINDS.items():
+        for can in connector.can:
+            assert callable(getattr(CONTRACTS[kind], can.value, None)), f"{kind} says it can do {can}"
+
+
+@pytest.fixture(autouse=True)
+def _impatient(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
+    """Faults last as long as they are on; waiting through each would show nothing more."""
+    monkeypatch.setattr(faults, "SLOW", 0.02)
+    monkeypatch.setattr(faults, "WAIT", 0)
+    monkeypatch.setattr("yuvrel.connectors.http._Patience.__call__", lambda self, state: 0.0)
+    monkeypatch.setattr("yuvrel.connectors.http.Pace.wait", lambda self, address, per_second: None)
+    hooks._waiting.clear()
+    yield
+    hooks._waiting.clear()
+
+
+# What can strike a capability at all, beside what strikes every call.
+PAGES, CLOCKS = {"page_twice", "page_empty"}, {"clock_slow", "clock_fast"}
+STRIKES: dict[Can, set[str]] = {
+    Can.LISTINGS: PAGES,
+    Can.QUANTITIES: {"line_refused"},
+    Can.ORDERS: PAGES | CLOCKS,
+    Can.WEBHOOKS: CLOCKS | {name for name in FAULTS if name.startswith("webhook_")},
+    Can.DOCUMENTS: PAGES,
+}
+CASES = [
+    (kind, can, fault)
+    for kind, connector in KINDS.items()
+    for can in sorted(connector.can)
+    for fault in FAULTS
+    if fault in faults.BEFORE or fault in STRIKES.get(can, set())
+]
+
+
+def test_every_fault_strikes_something() -> None:
+    assert {fault for *_, fault in CASES} == set(FAULTS)
+
+
+@pytest.mark.parametrize(("kind", "can", "fault"), CASES)
+def test_a_capability_under_a_fault(standins: Standins, kind: str, can: Can, fault: str) -> None:
+    world = World(standins)
+    contract = CONTRACTS[kind](world)
+    # What happens there while the fault lasts is under it as well: webhooks of orders, clocks.
+    world.standins.faults(contract.account, **{fault: SHARE})
+    work, check = getattr(contract, can.value)()
+    for _ in range(TRIES):
+        try:
+            work()
+        except ConnectorError:
+            continue
+    world.standins.faults(contract.account)
+    Connection.objects.update(pause_until=None)
+    work()
+    settle()
+    check()
+    assert_invariants()
+    assert_told_once()
+    assert list(Snag.objects.filter(resolved_at=None).values_list("title", "detail")) == []

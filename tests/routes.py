@@ -1,0 +1,111 @@
+"""The routes of the API with ids that exist: one of everything in Larkmead."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from django.utils import timezone
+
+from yuvrel.agreement.actions import check_shelf
+from yuvrel.agreement.models import Drift
+from yuvrel.books.models import JournalEntry
+from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
+from yuvrel.catalogue.models import Item
+from yuvrel.channels.models import Connection, Listing
+from yuvrel.channels.runs import raise_snag
+from yuvrel.people.models import SheetView, User
+from yuvrel.planning.models import ItemForecast
+from yuvrel.sales.models import OrderLine, SalesOrder
+from yuvrel.server.api import api
+from yuvrel.server.workings import WORKINGS
+from yuvrel.stock.models import CostChange, StockBalance
+
+# What a route cannot answer without.
+QUERIES = {"demand_history": "?item={item_id}&location={location_id}"}
+
+
+@dataclass(frozen=True)
+class Route:
+    """An operation and where it is: {name} stands for an id."""
+
+    operation: str
+    method: str
+    path: str
+
+    def at(self, ids: dict[str, Any], *, asked: bool = True) -> str:
+        """The address with ids filled in, and with what it must be asked for. A name means another thing below
+        another station."""
+        path = self.path + (QUERIES.get(self.operation, "") if asked else "")
+        for name, value in ids.items():
+            above, _, key = name.rpartition("/")
+            if not above or f"/{above}/" in path:
+                path = path.replace(f"{{{key}}}", str(value))
+        assert "{" not in path, path
+        return path
+
+
+def routes() -> list[Route]:
+    """The whole API, as it describes itself."""
+    described = api.get_openapi_schema()["paths"]
+    return [Route(o["operationId"], method, path) for path, methods in described.items() for method, o in methods.items()]
+
+
+def real_ids(user: User) -> dict[str, Any]:
+    """An id that exists for every name in a path; 'purchase-orders/order_id' is one below that address only."""
+    shop = Connection.objects.get(name="Larkmead web shop")
+    terms = SupplierItem.objects.order_by("pk").first()
+    forecast = ItemForecast.objects.order_by("pk").first()
+    order = SalesOrder.objects.order_by("-pk").first()
+    line = OrderLine.objects.filter(kind="item").order_by("-pk").first()
+    assert terms and forecast and order and line
+    check_shelf()
+    drift = Drift.objects.first() or Drift.objects.create(
+        code="A4",
+        key="made",
+        title="On hand",
+        expected="1",
+        found="2",
+        cause="made",
+        since=timezone.now(),
+        seen_at=timezone.now(),
+    )
+    view = SheetView.objects.create(owner=user, sheet="orders", name="Mine", settings={})
+    return {
+        "connection_id": shop.pk,
+        "suppliers/item_id": terms.item_id,
+        "suppliers/supplier_id": terms.supplier_id,
+        "item_id": forecast.item_id,
+        "location_id": forecast.location_id,
+        "purchase-orders/order_id": PurchaseOrder.objects.filter(state="draft").values_list("pk", flat=True)[0],
+        "order_id": order.pk,
+        "line_id": line.pk,
+        "listing_id": Listing.objects.filter(link="unlinked").exclude(sku="").values_list("pk", flat=True)[0],
+        "snag_id": raise_snag(shop, "order", "A snag", "to be resolved", order=order).pk,
+        "drift_id": drift.pk,
+        "view_id": view.pk,
+        "sheet": "orders",
+        "kind": "cost",
+        "key": forecast.item_id,
+    }
+
+
+def working_keys() -> dict[str, str]:
+    """A key that exists for every kind of Working; a kind without one is missing here and fails its test."""
+    balance = StockBalance.objects.filter(on_hand__gt=0, item__kind=Item.Kind.STOCKED).order_by("pk").first()
+    forecast = ItemForecast.objects.order_by("pk").first()
+    change = CostChange.objects.order_by("pk").first()
+    purchase = PurchaseLine.objects.exclude(working={}).order_by("pk").first()
+    entry = JournalEntry.objects.order_by("pk").first()
+    listing = Listing.objects.filter(link="linked", offered__isnull=False).order_by("pk").first()
+    order = SalesOrder.objects.order_by("-pk").first()
+    drift = Drift.objects.order_by("pk").first()
+    assert balance and forecast and change and purchase and entry and listing and order and drift
+    pair = f"{balance.item_id}-{balance.location_id}"
+    keys = dict.fromkeys(("on-hand", "available", "value", "committed", "incoming", "suggestion", "velocity", "demand"), pair)
+    keys |= {"cost": f"{balance.item_id}", "booked": f"{balance.item_id}", "account": "1300"}
+    keys |= {"offer": f"{listing.pk}", "pairing": f"{listing.pk}", "profit": f"{order.pk}", "order-total": f"{order.pk}"}
+    keys |= {"month": f"{forecast.item_id}-{forecast.location_id}", "purchase-line": f"{purchase.pk}", "entry": f"{entry.pk}"}
+    keys |= {"drift": f"{drift.pk}", "cost-change": f"{change.pk}"}
+    assert set(keys) == set(WORKINGS)
+    return keys
