@@ -189,7 +189,7 @@ def _chart() -> list[tuple[str, str]]:
 
 
 def standin_setup(size: Size, path: Path, per_second: int) -> None:
-    """The far ends of the same company, as the stand-ins read them at their start."""
+    """The accounts of the same company, as the stand-ins read them at their start."""
     setup: dict[str, dict[str, Any]] = {}
     numbers = range(size.listed)
     variant = {"price": "12.30", "quantity": 0, "options": {}, "tracked": True}

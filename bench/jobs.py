@@ -57,7 +57,7 @@ def forecast_all() -> ForecastRun:
 
 
 def deliver(table: Any, timed: Timed, shop: Connection) -> None:
-    """5,000 changed offers to a far end that allows 20 calls a second; each batch is read back."""
+    """5,000 changed offers to an account that allows 20 calls a second; each batch is read back."""
     changed = list(Listing.objects.filter(connection=shop).order_by("pk").values_list("pk", flat=True)[:5000])
     Listing.objects.update(offer_state="agreed")
     Listing.objects.filter(pk__in=changed).update(offer_state="pending")
@@ -73,7 +73,7 @@ def deliver(table: Any, timed: Timed, shop: Connection) -> None:
 def relist(table: Any, timed: Timed, shop: Connection) -> None:
     """Every listing of a shop read again and paired, at 20 calls a second."""
     seconds, run = timed(lambda: linking.take_listings(SYSTEM, shop.pk, timezone.now(), create=False))
-    table.add(f"read {run.done} listings again", seconds, f"{run.done / seconds:,.0f} listings/s", "far end allows 20 calls/s")
+    table.add(f"read {run.done} listings again", seconds, f"{run.done / seconds:,.0f} listings/s", "account allows 20 calls/s")
 
 
 def rehearse(table: Any, timed: Timed, shop: Connection) -> None:

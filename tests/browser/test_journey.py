@@ -56,15 +56,15 @@ class Person:
     def connect(self, kind: str, name: str, path: str, token: str) -> None:
         self.go("/connections/new")
         self.page.get_by_label("Kind").select_option(label=kind)
-        self.page.get_by_label("Name, as you call it").fill(name)
+        self.page.get_by_label("Name").fill(name)
         self.page.get_by_label("Address").fill(f"{self.standins.base}/{path}")
         self.page.get_by_label("Token").fill(token)
-        self.page.get_by_role("button", name="Add it as a draft").click()
+        self.page.get_by_role("button", name="Add as a draft").click()
         expect(self.page.get_by_role("heading", level=1)).to_have_text(name)
         self.page.get_by_role("button", name="Test", exact=True).click()
 
     def go_live(self) -> None:
-        expect(self.page.locator(".panel")).to_contain_text("The token may")
+        expect(self.page.locator(".panel")).to_contain_text("The token allows")
         self.page.get_by_role("button", name="Go live").click()
         self.says("It is live.")
 
@@ -108,11 +108,11 @@ def test_the_whole_journey(person: Person, tmp_path: Path) -> None:
     assert_accessible(page)
 
     # Build the range from the shop's listings.
-    page.get_by_role("button", name="Build the range from them").click()
+    page.get_by_role("button", name="Import and create items").click()
     person.says("3 made into items")
     person.connect("Till", "Mill Lane till", "till/mill", "t")
     person.go_live()
-    page.get_by_role("button", name="Take in listings, matching only").click()
+    page.get_by_role("button", name="Import listings, match only").click()
     person.says("4 listings read")
     person.go("/range")
     expect(page.locator("tr[data-row]")).to_have_count(3)
@@ -249,7 +249,7 @@ def test_a_viewer_looks_and_changes_nothing(person: Person) -> None:
     expect(page.get_by_role("link", name="Add a connection")).to_have_count(0)
     person.go("/connections/new", check=False)
     expect(page.locator("main")).to_contain_text("As viewer you may not connect channels. Ask a manager")
-    expect(page.get_by_label("Name, as you call it")).to_have_count(0)
+    expect(page.get_by_label("Name")).to_have_count(0)
     assert not Connection.objects.exists()
 
 

@@ -48,7 +48,7 @@ def test_a_forecast_is_read_doubted_and_changed(buyer: Person) -> None:
     take_till_sale(SYSTEM, incoming(till, order_line(item, 90), placed_at=now - timedelta(days=20)))
 
     # All of it is worked out in the background, and the sheet shows it when it is done.
-    page.get_by_role("button", name="Forecast anew").click()
+    page.get_by_role("button", name="Run the forecast").click()
     row = page.locator("tr[data-row]", has_text="SMK-1")
     expect(row).to_be_visible()
     expect(row.locator("td").last).to_have_text("1")
@@ -64,7 +64,7 @@ def test_a_forecast_is_read_doubted_and_changed(buyer: Person) -> None:
     expect(page.get_by_role("heading", level=1)).to_have_text("Thing SMK-1")
     expect(page.get_by_role("navigation", name="Sheets of this station").locator("[aria-current]")).to_have_text("Forecasts")
     assert_accessible(page)
-    page.get_by_role("button", name="Count it").click()
+    page.get_by_role("button", name="Include").click()
     buyer.says("Counted; the forecast follows.")
     expect(page.get_by_text("counted by hand")).to_be_visible()
     assert ItemForecast.objects.get().month > kept.month
@@ -96,11 +96,11 @@ def test_a_forecast_is_read_doubted_and_changed(buyer: Person) -> None:
     assert_accessible(page)
     form.get_by_role("button", name="Save policy").click()
     buyer.says("Saved. The suggestion follows.")
-    expect(form.get_by_text("Set for this place.")).to_be_visible()
+    expect(form.get_by_text("Set for this location.")).to_be_visible()
     line = one_line(item.pk, place.pk, today)
     assert (line.policy.cover_days, line.policy.safety_figure) == (120, D("0.98"))
     assert line.suggestion.quantity > before
-    form.get_by_role("button", name="Back to the usual").click()
+    form.get_by_role("button", name="Use the default policy").click()
     expect(form.get_by_text("As for everything that has no policy of its own.")).to_be_visible()
     assert one_line(item.pk, place.pk, today).suggestion.quantity == before
 
@@ -111,7 +111,7 @@ def test_a_viewer_sees_forecasts_and_changes_none(person_viewing: Person) -> Non
     place = Location.objects.get(code="tannery-yard")
     forecasts.forecast_category(item.pk, timezone.now())
     person_viewing.go("/buying/forecasts")
-    expect(page.get_by_role("button", name="Forecast anew")).to_have_count(0)
+    expect(page.get_by_role("button", name="Run the forecast")).to_have_count(0)
     person_viewing.go(f"/buying/forecasts/{item.pk}/{place.pk}")
     expect(page.get_by_label("Cover, days")).to_be_disabled()
     expect(page.get_by_role("button", name="Save policy")).to_be_disabled()

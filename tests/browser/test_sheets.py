@@ -66,7 +66,7 @@ def test_a_sheet_is_made_ones_own_and_shared(manager: Person, tmp_path: Path) ->
     manager.go("/shelf")
     assert skus(page) == ["SKU-A", "SKU-B", "SKU-C"]
 
-    # A head sorts: what is worth most first, then the least, then as it comes.
+    # A head sorts: what is worth most first, then the least, then default.
     value = page.get_by_role("columnheader", name="Value EUR")
     for order, first in (("descending", "SKU-B"), ("ascending", "SKU-A"), ("none", "SKU-A")):
         value.get_by_role("button").click()
@@ -79,7 +79,7 @@ def test_a_sheet_is_made_ones_own_and_shared(manager: Person, tmp_path: Path) ->
     page.get_by_role("button", name="Columns").focus()
     page.keyboard.press("Enter")
     assert_accessible(page)
-    for name in ("Committed", "Owed", "Incoming", "Expires"):
+    for name in ("Committed", "Backordered", "Incoming", "Expires"):
         page.get_by_role("checkbox", name=name).focus()
         page.keyboard.press("Space")
         expect(page.get_by_role("checkbox", name=name)).to_be_focused()
@@ -123,19 +123,19 @@ def test_a_sheet_is_made_ones_own_and_shared(manager: Person, tmp_path: Path) ->
     # Under a name, shared, and opened by somebody else.
     page.get_by_role("button", name="Views").click()
     page.get_by_label("Name").fill("What is worth most")
-    page.get_by_label("Others may look through it").check()
-    page.get_by_role("button", name="Keep as new").click()
+    page.get_by_label("Share with everyone").check()
+    page.get_by_role("button", name="Save as a new view").click()
     manager.says("Kept as What is worth most.")
     expect(page.get_by_label("View", exact=True)).to_have_value(str(SheetView.objects.get().pk))
-    page.get_by_label("Show").select_option(label="what is held")
+    page.get_by_label("Show").select_option(label="in stock")
     expect(page.get_by_label("View", exact=True).locator("option:checked")).to_have_text("What is worth most, changed")
     page.get_by_role("button", name="Views").click()
     assert_accessible(page)
-    page.get_by_role("button", name="Keep the changes in What is worth most").click()
+    page.get_by_role("button", name="Save the changes to What is worth most").click()
     until(lambda: SheetView.objects.get().settings["filters"] == {"show": "held"})
     page.get_by_role("button", name="Views").click()
     page.get_by_label("Name").fill("What is worth most")
-    page.get_by_role("button", name="Keep as new").click()
+    page.get_by_role("button", name="Save as a new view").click()
     expect(page.get_by_role("alert")).to_have_text("You have a view called What is worth most already.")
     page.keyboard.press("Escape")
 
@@ -147,12 +147,12 @@ def test_a_sheet_is_made_ones_own_and_shared(manager: Person, tmp_path: Path) ->
     expect(page.locator("tr[data-row]").first).to_contain_text("SKU-B")
     assert heads(page) == chosen
     page.get_by_role("button", name="Views").click()
-    expect(page.get_by_role("button", name="Take away What is worth most")).to_have_count(0)
-    page.get_by_role("checkbox", name="open the sheet with it").check()
-    expect(page.get_by_role("checkbox", name="open the sheet with it")).to_be_enabled()
+    expect(page.get_by_role("button", name="Delete What is worth most")).to_have_count(0)
+    page.get_by_role("checkbox", name="Open the sheet with this view").check()
+    expect(page.get_by_role("checkbox", name="Open the sheet with this view")).to_be_enabled()
     assert SheetHabit.objects.get(user=User.objects.get(username="viewer")).opens_with == SheetView.objects.get()
     page.keyboard.press("Escape")
-    page.get_by_label("View", exact=True).select_option(label="as it comes")
+    page.get_by_label("View", exact=True).select_option(label="default")
     page.reload()
     expect(page.locator("tr[data-row]").first).to_contain_text("SKU-B")
     # A link says itself what it wants to show.

@@ -1,4 +1,4 @@
-"""What a far end may send that it should not: each is refused by name or becomes a snag; nothing is lost."""
+"""What an account may send that it should not: each is refused by name or becomes a snag; nothing is lost."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ from yuvrel.connectors.http import (
     Caller,
     ConnectorError,
     NonsenseError,
-    RefusedByFarEndError,
+    RefusedThereError,
     UnreachableError,
 )
 from yuvrel.connectors.messages import Page, RemoteOrder
@@ -40,7 +40,7 @@ from yuvrel.sales.models import Reservation, SalesOrder
 pytestmark = pytest.mark.django_db
 
 
-class FarEnd(BaseHTTPRequestHandler):
+class Outside(BaseHTTPRequestHandler):
     """Answers each path with what the test asked for."""
 
     answers: ClassVar[dict[str, tuple[int, dict[str, str], bytes]]] = {}
@@ -61,10 +61,10 @@ class FarEnd(BaseHTTPRequestHandler):
 
 
 @pytest.fixture
-def far_end() -> Iterator[str]:
+def outside() -> Iterator[str]:
     """The address of a server that answers as told."""
-    FarEnd.answers, FarEnd.seen = {}, []
-    server = ThreadingHTTPServer(("127.0.0.1", 0), FarEnd)
+    Outside.answers, Outside.seen = {}, []
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Outside)
     thread = threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True)
     thread.start()
     yield f"http://127.0.0.1:{server.server_port}"
@@ -78,33 +78,33 @@ def far_end() -> Iterator[str]:
     [
         (401, AccessError, 1),
         (403, AccessError, 1),
-        (422, RefusedByFarEndError, 1),
+        (422, RefusedThereError, 1),
         (429, BusyError, 2),
         (500, BusyError, 2),
         (503, BusyError, 2),
     ],
 )
 def test_faults_have_names_and_only_passing_ones_are_tried_again(
-    far_end: str, status: int, error: type[ConnectorError], tries: int
+    outside: str, status: int, error: type[ConnectorError], tries: int
 ) -> None:
-    FarEnd.answers["/x"] = (status, {}, b'{"detail": "because"}')
+    Outside.answers["/x"] = (status, {}, b'{"detail": "because"}')
     with pytest.raises(error, match="because") as caught:
-        Caller(far_end, "t", allow_private=True, attempts=2).call("GET", "/x")
+        Caller(outside, "t", allow_private=True, attempts=2).call("GET", "/x")
     assert caught.value.status == status
-    assert len(FarEnd.seen) == tries
+    assert len(Outside.seen) == tries
     assert caught.value.passing == (tries == 2)
 
 
-def test_a_redirect_is_not_followed(far_end: str) -> None:
-    FarEnd.answers["/x"] = (302, {"Location": "http://10.0.0.1/secret"}, b"")
+def test_a_redirect_is_not_followed(outside: str) -> None:
+    Outside.answers["/x"] = (302, {"Location": "http://10.0.0.1/secret"}, b"")
     with pytest.raises(AddressError, match="redirects elsewhere"):
-        Caller(far_end, "t", allow_private=True).call("GET", "/x")
+        Caller(outside, "t", allow_private=True).call("GET", "/x")
 
 
-def test_an_answer_that_is_not_json_is_nonsense(far_end: str) -> None:
-    FarEnd.answers["/x"] = (200, {}, b"<html>")
+def test_an_answer_that_is_not_json_is_nonsense(outside: str) -> None:
+    Outside.answers["/x"] = (200, {}, b"<html>")
     with pytest.raises(NonsenseError):
-        Caller(far_end, "t", allow_private=True).call("GET", "/x").json()
+        Caller(outside, "t", allow_private=True).call("GET", "/x").json()
 
 
 def test_nobody_there() -> None:
@@ -399,10 +399,10 @@ def test_letting_a_short_order_go_makes_backorders(world: World) -> None:  # noq
 @pytest.mark.parametrize(
     "nonsense", [b"<html>", b"[]", b'{"orders": 3}', b'{"orders": [1]}', b"{" * 100_000, b'{"orders": [], "next": NaN}']
 )
-def test_an_answer_of_another_shape_is_nonsense_or_a_snag(far_end: str, nonsense: bytes) -> None:
+def test_an_answer_of_another_shape_is_nonsense_or_a_snag(outside: str, nonsense: bytes) -> None:
     path = "/api/orders?updated_since=2027&cursor=&limit=50"
-    FarEnd.answers[path] = (200, {}, nonsense)
-    shop = KINDS["web_shop"](Account(far_end, "t", allow_private=True, attempts=1))
+    Outside.answers[path] = (200, {}, nonsense)
+    shop = KINDS["web_shop"](Account(outside, "t", allow_private=True, attempts=1))
     try:
         page = shop.orders("2027", "")
     except NonsenseError:
@@ -410,23 +410,23 @@ def test_an_answer_of_another_shape_is_nonsense_or_a_snag(far_end: str, nonsense
     assert [type(order).__name__ for _, order in page.rows] == ["Unreadable"]
 
 
-def test_a_far_end_that_asks_for_a_pause_gets_it(far_end: str) -> None:
-    FarEnd.answers["/x"] = (429, {"Retry-After": "120"}, b'{"detail": "later"}')
+def test_a_account_that_asks_for_a_pause_gets_it(outside: str) -> None:
+    Outside.answers["/x"] = (429, {"Retry-After": "120"}, b'{"detail": "later"}')
     with pytest.raises(BusyError) as caught:
-        Caller(far_end, "t", allow_private=True, attempts=3).call("GET", "/x")
-    assert (caught.value.wait, len(FarEnd.seen)) == (120.0, 1)
+        Caller(outside, "t", allow_private=True, attempts=3).call("GET", "/x")
+    assert (caught.value.wait, len(Outside.seen)) == (120.0, 1)
 
 
-def test_many_reads_come_in_their_order_and_end_at_the_first_fault(far_end: str) -> None:
-    caller = Caller(far_end, "t", allow_private=True, attempts=1, per_second=500)
-    FarEnd.answers |= {f"/x?n={n}": (200, {}, f'{{"n": {n}}}'.encode()) for n in range(300)}
+def test_many_reads_come_in_their_order_and_end_at_the_first_fault(outside: str) -> None:
+    caller = Caller(outside, "t", allow_private=True, attempts=1, per_second=500)
+    Outside.answers |= {f"/x?n={n}": (200, {}, f'{{"n": {n}}}'.encode()) for n in range(300)}
     asked = [{"n": n} for n in range(300)]
     assert [data["n"] for data in caller.read_many("/x", asked[:40])] == list(range(40))
-    FarEnd.seen.clear()
-    FarEnd.answers["/x?n=3"] = (403, {}, b'{"detail": "not for you"}')
+    Outside.seen.clear()
+    Outside.answers["/x?n=3"] = (403, {}, b'{"detail": "not for you"}')
     with pytest.raises(AccessError, match="not for you"):
         caller.read_many("/x", asked)
-    assert len(FarEnd.seen) < 100, "what had not begun was not begun"
+    assert len(Outside.seen) < 100, "what had not begun was not begun"
 
 
 def test_pages_that_lead_back_come_to_an_end() -> None:

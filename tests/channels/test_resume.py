@@ -1,4 +1,4 @@
-"""An exchange over many pages with a far end that fails now and then comes to its end all the same."""
+"""An exchange over many pages with an account that fails now and then comes to its end all the same."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ import pytest
 from tests.world import NOW, make_connection, make_item
 from yuvrel.channels import exchange
 from yuvrel.channels.models import Connection
-from yuvrel.connectors.http import AccessError, ConnectorError, RefusedByFarEndError
+from yuvrel.connectors.http import AccessError, ConnectorError, RefusedThereError
 from yuvrel.connectors.messages import Page, RemoteLine, RemoteOrder
 from yuvrel.people.models import Location
 from yuvrel.sales.models import SalesOrder
@@ -76,10 +76,10 @@ def test_every_other_call_fails_and_still_all_orders_come_in(connection: Connect
     assert ask(connection, Shop(lambda *_: None), monkeypatch)
 
 
-def test_a_page_that_the_far_end_knows_no_more_is_no_dead_end(connection: Connection, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_page_that_the_account_knows_no_more_is_no_dead_end(connection: Connection, monkeypatch: pytest.MonkeyPatch) -> None:
     assert not ask(connection, Shop(lambda _, cursor: AccessError("expired") if cursor == "3" else None), monkeypatch)
     assert Connection.objects.get().resume["cursor"] == "3"
-    forgetful = Shop(lambda _, cursor: RefusedByFarEndError("no such page") if cursor == "3" else None)
+    forgetful = Shop(lambda _, cursor: RefusedThereError("no such page") if cursor == "3" else None)
     assert not ask(connection, forgetful, monkeypatch)
     assert Connection.objects.get().resume == {}
     shop = Shop(lambda *_: None)

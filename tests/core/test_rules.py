@@ -117,9 +117,33 @@ def test_profit_is_named_with_its_basis() -> None:
         gross=D("116.85"),
         carrier=D("4"),
     )
-    # 90 net + 5 - 40 - (2.34 + 0.25) - 4 = 48.41; 48.41 / 90 = 53.8 %
-    assert (found.contribution, found.margin_percent) == (D("48.41"), D("53.8"))
+    # 90 net + 5 - 40 - (2.34 + 0.25) - 4 = 48.41; 48.41 / 95 = 51.0 %
+    assert (found.contribution, found.margin_percent) == (D("48.41"), D("51.0"))
     assert any(step.note == "moving average cost" for step in found.working.steps)
+
+
+def test_the_margin_is_a_share_of_all_that_was_charged() -> None:
+    # The check value of docs/domain.md, Order profit: 72.49 - 37.68 - 1.85 = 32.96; 32.96 / 72.49 = 45.5 %
+    found = profit(
+        goods=D("71.14"),
+        discount=D("7.11"),
+        charged=D("8.46"),
+        cost=D("37.68"),
+        basis="moving average cost",
+        fee_rate=D(0),
+        fee_fixed=D("1.85"),
+        gross=D("89.15"),
+    )
+    assert (found.net_revenue, found.contribution, found.margin_percent) == (D("64.03"), D("32.96"), D("45.5"))
+    sums = {step.label: step.value for step in found.working.steps}
+    assert sums["Charged without tax"] == D("72.49")
+
+
+def test_a_small_order_with_dear_postage_earns_no_more_than_it_charged() -> None:
+    found = profit(
+        goods=D("1.00"), discount=D(0), charged=D("9.00"), cost=D("0.40"), basis="x", fee_rate=D(0), fee_fixed=D(0), gross=D(12)
+    )
+    assert found.margin_percent == D("96.0")
 
 
 @given(

@@ -226,7 +226,7 @@ class House:
         assert httpx.post(f"{self.standins}/switchboard/{account}", json=body).status_code == 200
 
     def orders_there(self) -> dict[str, dict[str, Any]]:
-        """Every order of the shops and every receipt that was uploaded, as the far ends hold them."""
+        """Every order of the shops and every receipt that was uploaded, as the accounts hold them."""
         orders = {o["id"]: o for shop in SHOPS for o in self.store.all(shop, "order")}
         receipts = {r["id"]: {**r, "version": 1, "status": "sold"} for r in self.store.all("mill", "receipt") if r["uploaded_at"]}
         return orders | receipts
@@ -241,7 +241,7 @@ class House:
             and not InboundMessage.objects.filter(state="new").exists()
             and not OutboundMessage.objects.filter(state="waiting").exists()
             and not Listing.objects.filter(link="linked").exclude(offer_state="agreed").exists()
-            # A far end that was left alone for a minute is asked again when the minute is over.
+            # An account that was left alone for a minute is asked again when the minute is over.
             and not Snag.objects.filter(resolved_at=None).exists()
         )
 
@@ -279,29 +279,34 @@ class House:
         assert agreement.check_all() == 0, list(Drift.objects.filter(healed_at=None).values("code", "title", "expected", "found"))
         assert list(Snag.objects.filter(resolved_at=None).values_list("title", "detail")) == []
 
-    def burst(self, during: Callable[[int], None] = lambda step: None) -> None:
-        """200 orders, 30 edits, 20 cancellations, 50 changes of quantity, 6 till sales, 20 shipments.
+    def burst(self, during: Callable[[int], None] = lambda step: None, size: int = 200) -> None:
+        """`size` orders, of which 15 % are edited, 10 % cancelled and 10 % shipped; a change of quantity for every
+        fourth, and six till sales.
 
-        The same each time, so that two bursts change everything by the same amounts. `during` is
-        called before each of the 300 steps.
+        The same each time, so that two bursts of a size change everything by the same amounts. `during` is called
+        before each of the 1.5 × `size` steps.
         """
         self.burst_number += 1
         self.bought: dict[int, str] = {}
         chance = random.Random(7)
-        steps: list[Callable[[], None]] = [lambda n=n: self._buy(n, random.Random(n)) for n in range(200)]  # type: ignore[misc]
-        later: list[Callable[[], None]] = [lambda n=n: self._edit(n) for n in range(30)]  # type: ignore[misc]
-        later += [lambda n=n: self._cancel(n) for n in range(30, 50)]  # type: ignore[misc]
-        later += [lambda n=n: self._adjust(n) for n in range(50)]  # type: ignore[misc]
+        edits, ends = int(size * 0.15), int(size * 0.25)
+        steps: list[Callable[[], None]] = [lambda n=n: self._buy(n, random.Random(n)) for n in range(size)]  # type: ignore[misc]
+        later: list[Callable[[], None]] = [lambda n=n: self._edit(n) for n in range(edits)]  # type: ignore[misc]
+        later += [lambda n=n: self._cancel(n) for n in range(edits, ends)]  # type: ignore[misc]
+        later += [lambda n=n: self._adjust(n) for n in range(size // 4)]  # type: ignore[misc]
         chance.shuffle(later)
         # Edits and cancellations come among the last orders, long after what they change.
-        steps = steps[:80] + [step for pair in zip(steps[80:180], later, strict=True) for step in pair] + steps[180:]
+        first = size * 2 // 5
+        last = first + len(later)
+        steps = steps[:first] + [step for pair in zip(steps[first:last], later, strict=True) for step in pair] + steps[last:]
+        sales = [len(steps) // 3, len(steps) * 2 // 3, len(steps) - 10]
         with httpx.Client(base_url=self.standins, timeout=30) as self.shoppers, httpx.Client(base_url=self.web) as self.staff:
             for number, step in enumerate(steps):
                 during(number)
                 step()
-                if number in (100, 200, 290):
+                if number in sales:
                     self._till(number)
-            self._ship(range(60, 80))
+            self._ship(range(size * 3 // 10, size * 4 // 10))
 
     def _email(self, n: int) -> str:
         return f"n{n}-{self.burst_number}@burst.example"

@@ -26,10 +26,14 @@ SHARE = {"busy": 0.5, "broken": 0.5, "dropped": 0.5, "expired": 0.5, "nonsense":
 ACCOUNTS = (*SHOPS, "mill", "books")
 
 
+# Faults several together in short bursts; their mixture, and whatever is killed, through long ones.
+SHORT, LONG = 60, 200
+
+
 @pytest.fixture(scope="module")
-def undisturbed(house: House) -> Counter[str]:
-    """What a burst changes when nothing is wrong."""
-    return change(house)
+def undisturbed(house: House) -> dict[int, Counter[str]]:
+    """What a burst of each size changes when nothing is wrong."""
+    return {size: change(house, size=size) for size in (SHORT, LONG)}
 
 
 def change(house: House, **hooks: Any) -> Counter[str]:
@@ -46,16 +50,15 @@ def change(house: House, **hooks: Any) -> Counter[str]:
     return after
 
 
-def test_an_undisturbed_burst_does_what_was_asked(undisturbed: Counter[str]) -> None:
-    assert undisturbed["orders cancelled"] == 20
-    assert undisturbed["orders shipped"] == 20
-    assert undisturbed["orders closed"] == 6
-    assert undisturbed["orders ready"] == 160
-    assert undisturbed["documents invoice"] == 20 + 6
-    assert all(
-        undisturbed[f"ledger {code}"] == undisturbed[f"booked {role}"]
-        for code, role in (("1300", "inventory"), ("4000", "sales"))
-    )
+@pytest.mark.parametrize("size", [SHORT, LONG])
+def test_an_undisturbed_burst_does_what_was_asked(undisturbed: dict[int, Counter[str]], size: int) -> None:
+    found = undisturbed[size]
+    tenth = size // 10
+    assert found["orders cancelled"] == found["orders shipped"] == tenth
+    assert found["orders closed"] == 6
+    assert found["orders ready"] == size - 2 * tenth
+    assert found["documents invoice"] == tenth + 6
+    assert all(found[f"ledger {code}"] == found[f"booked {role}"] for code, role in (("1300", "inventory"), ("4000", "sales")))
 
 
 # Each fault alone takes a while: script/test faults puts several together, script/test every-fault takes them in turn.
@@ -65,7 +68,8 @@ TOGETHER = [
     ("webhook_swapped", "webhook_late", "expired", "broken"),
     ("webhook_unsigned", "nonsense", "clock_fast", "slow"),
 ]
-CASES = [(name,) for name in FAULTS] if os.environ.get("YUVREL_EVERY_FAULT") else TOGETHER
+EVERY = bool(os.environ.get("YUVREL_EVERY_FAULT"))
+CASES = [(name,) for name in FAULTS] if EVERY else TOGETHER
 
 
 def test_every_fault_is_among_the_cases() -> None:
@@ -73,13 +77,14 @@ def test_every_fault_is_among_the_cases() -> None:
 
 
 @pytest.mark.parametrize("faults", CASES, ids="+".join)
-def test_a_burst_under_faults(house: House, undisturbed: Counter[str], faults: tuple[str, ...]) -> None:
+def test_a_burst_under_faults(house: House, undisturbed: dict[int, Counter[str]], faults: tuple[str, ...]) -> None:
     for seed, account in enumerate(ACCOUNTS):
         house.faults(account, seed=seed, **{name: SHARE.get(name, 1.0) / len(faults) ** 0.5 for name in faults})
-    assert change(house) == undisturbed
+    size = LONG if EVERY else SHORT
+    assert change(house, size=size) == undisturbed[size]
 
 
-def test_a_burst_under_a_random_mixture(house: House, undisturbed: Counter[str]) -> None:
+def test_a_burst_under_a_random_mixture(house: House, undisturbed: dict[int, Counter[str]]) -> None:
     chance = random.Random(11)
 
     def shuffle(step: int) -> None:
@@ -88,11 +93,11 @@ def test_a_burst_under_a_random_mixture(house: House, undisturbed: Counter[str])
                 on = {name: round(chance.uniform(0.1, 0.4), 2) for name in chance.sample(list(FAULTS), 5) if name != "slow"}
                 house.faults(account, seed=step, **on)
 
-    assert change(house, during=shuffle) == undisturbed
+    assert change(house, during=shuffle) == undisturbed[LONG]
 
 
 @pytest.mark.parametrize("what", ["worker", "web"])
-def test_a_process_killed_in_the_middle(house: House, undisturbed: Counter[str], what: str) -> None:
+def test_a_process_killed_in_the_middle(house: House, undisturbed: dict[int, Counter[str]], what: str) -> None:
     def strike(step: int) -> None:
         if step in (90, 180, 250):
             wait_until(lambda: what in house.running, f"the {what} was started again")
@@ -100,13 +105,13 @@ def test_a_process_killed_in_the_middle(house: House, undisturbed: Counter[str],
             # Its supervisor starts it again while business goes on.
             Timer(1.5, house.start, [what]).start()
 
-    assert change(house, during=strike) == undisturbed
+    assert change(house, during=strike) == undisturbed[LONG]
     # A run that was broken off is closed by the next of its kind on its connection; others may be under way.
     later = Run.objects.filter(connection=OuterRef("connection"), kind=OuterRef("kind"), started_at__gt=OuterRef("started_at"))
     wait_until(lambda: not Run.objects.filter(Exists(later), state="running").exists(), "what broke off is closed", 60)
 
 
-def test_postgresql_killed_in_the_middle(house: House, undisturbed: Counter[str]) -> None:
+def test_postgresql_killed_in_the_middle(house: House, undisturbed: dict[int, Counter[str]]) -> None:
     def strike(step: int) -> None:
         if step in (100, 220):
             connection.close()
@@ -114,7 +119,7 @@ def test_postgresql_killed_in_the_middle(house: House, undisturbed: Counter[str]
             time.sleep(0.5)
             start_database()
 
-    assert change(house, during=strike) == undisturbed
+    assert change(house, during=strike) == undisturbed[LONG]
     assert not Snag.objects.filter(resolved_at=None).exists()
 
 

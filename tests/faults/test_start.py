@@ -3,7 +3,6 @@
 import os
 import socket
 import subprocess
-import threading
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -31,14 +30,17 @@ def cluster(tmp_path: Path) -> Iterator[dict[str, str]]:
 
 
 def test_a_port_that_is_not_free_yet_is_waited_for(cluster: dict[str, str]) -> None:
-    held = socket.socket()
-    held.bind(("127.0.0.1", int(cluster["YUVREL_DB_PORT"])))  # bound, and nobody listens: an ended connection's port
-    letting_go = threading.Timer(4, held.close)
-    letting_go.start()
-    started = script("start_database", cluster)
-    letting_go.join()
-    assert started.returncode == 0, started.stderr
-    assert started.stdout == f"waiting for PostgreSQL on port {cluster['YUVREL_DB_PORT']}\n"
+    with socket.socket() as held:
+        held.bind(("127.0.0.1", int(cluster["YUVREL_DB_PORT"])))  # bound, and nobody listens: an ended connection's port
+        start = ["bash", "-c", ". script/lib.sh; start_database"]
+        started = subprocess.Popen(start, cwd=ROOT, env={**os.environ, **cluster}, stdout=subprocess.PIPE, text=True)
+        assert started.stdout
+        said = started.stdout.readline()
+    # Only now that it has said that it waits is the port let go.
+    assert said == f"waiting for PostgreSQL on port {cluster['YUVREL_DB_PORT']}\n"
+    assert started.wait() == 0
+    assert started.stdout.read() == ""
+    started.stdout.close()
     assert "Address already in use" in script("as_pg cat $(pg_home)/server.log", cluster).stdout
     assert script('psql "$DATABASE_URL" -tAc "SELECT 40 + 2"', cluster).stdout == "42\n"
 

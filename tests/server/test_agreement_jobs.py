@@ -1,4 +1,4 @@
-"""Agreement as jobs: far ends are read side by side, and whoever asked sees when it is done."""
+"""Agreement as jobs: accounts are read side by side, and whoever asked sees when it is done."""
 
 from __future__ import annotations
 
@@ -40,7 +40,7 @@ def test_asking_queues_one_check_and_the_sheet_says_that_it_runs(asked: Client, 
 
 
 @pytest.mark.django_db
-def test_each_live_far_end_is_checked_by_a_job_of_its_own(company: Location, django_capture_on_commit_callbacks: Any) -> None:
+def test_each_live_account_is_checked_by_a_job_of_its_own(company: Location, django_capture_on_commit_callbacks: Any) -> None:
     live = [make_connection(name=name, state="live") for name in ("one", "two")]
     make_connection(name="off", state="paused")
     with django_capture_on_commit_callbacks(execute=True):

@@ -310,7 +310,7 @@ def test_what_is_left_out_of_a_file_comes_back_as_a_file(company: Location, clie
     ]
 
 
-def test_no_far_end_is_called_inside_a_transaction_for_the_sake_of_a_key(company: Location, rf: Any) -> None:
+def test_no_account_is_called_inside_a_transaction_for_the_sake_of_a_key(company: Location, rf: Any) -> None:
     """A POST with a key runs in one transaction with its key; those that call out run in none."""
     from django.contrib.auth.models import AnonymousUser
     from django.db import connection

@@ -24,6 +24,7 @@ from tests.world import (
     make_company,
     make_connection,
     make_item,
+    make_listing,
     make_supplier,
     make_user,
     order_line,
@@ -35,6 +36,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.people.models import AuditRow, Location, SheetView
 from yuvrel.people.queries import company_zone
 from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.planning import forecasts
 from yuvrel.sales import queries as sales
 from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.server import sheets
@@ -71,6 +73,9 @@ def company() -> Location:
     make_supplier(hive, currency="PLN", price="40.00", lead_days=30)
     make_supplier(glove, currency="GBP", order_minimum=100)
     shop, till = make_connection(), make_connection("till")
+    for listed, (shown, item) in enumerate(((3, honey), (0, hive), (12, glove))):
+        for channel in (shop, till)[: 1 + listed % 2]:
+            make_listing(channel, item, shown=shown, offered=shown, offer_state="agreed")
     for number, item in enumerate((honey, hive, glove, honey)):
         take_order(
             SYSTEM, incoming(shop, order_line(item, number + 1, f"{12 + number}.30"), placed_at=NOW - timedelta(days=number)), NOW
@@ -80,6 +85,7 @@ def company() -> Location:
         take_till_sale(SYSTEM, incoming(till, order_line(honey, 1), placed_at=timezone.now() - timedelta(days=days)))
     drafts = [buying.Wanted(item.pk, spot.pk, D(12), {}) for item, spot in ((honey, place), (hive, place), (honey, mill))]
     buying.draft(SYSTEM, drafts, timezone.now())
+    forecasts.carry_out(forecasts.begin_run(SYSTEM, timezone.now()).pk, timezone.now)
     return place
 
 
@@ -149,8 +155,7 @@ def test_a_file_holds_what_the_sheet_shows(manager: Client, sheet: str, monkeypa
     shown = all_rows(manager, sheet, **query)
     if of.inner:
         shown = [{**row, **inner} for row in shown for inner in row[of.inner]]
-    if sheet != "forecasts":
-        assert len(shown) >= 3
+    assert len(shown) >= 3
     monkeypatch.setattr(sheets, "AT_ONCE", 3)  # so that the file is put together from many pages
     lines = read_csv(content(file(manager, sheet, names, filters=query)))
     assert [[line[name.upper()].removeprefix("'") for name in names] for line in lines] == [
@@ -232,15 +237,27 @@ def test_what_cannot_be_taken_as_a_file_is_refused_by_name(manager: Client, monk
 
 def test_the_agreement_file_has_a_column_for_each_channel(manager: Client) -> None:
     columns = manager.get("/api/v1/agreement").json()["columns"]
-    names = ["sku", *(f"shown_{column['id']}" for column in columns)]
-    lines = read_csv(content(file(manager, "agreement", names)))
-    assert set(lines[0]) == {name.upper() for name in names}
+    assert len(columns) == 2
+    lines = read_csv(content(file(manager, "agreement", ["sku", *(f"shown_{column['id']}" for column in columns)])))
+    shown = {
+        row["sku"]: {f"SHOWN_{cell['connection_id']}": as_text(cell["shown"], "shown") for cell in row["cells"]}
+        for row in all_rows(manager, "agreement")
+    }
+    assert {line.pop("SKU").removeprefix("'"): {head: text for head, text in line.items() if text} for line in lines} == shown
+    told = sorted(text for cells in shown.values() for text in cells.values())
+    assert told == ["0", "0", "12", "3"]
 
 
 # For each sheet: what it can be sorted by, and the field of its rows that shows it.
 SORTS = {
     "items": (stock.ITEM_SORTS, {"cost": "average_cost"}),
-    "stock": (stock.STOCK_SORTS, {"item": "title", "place": "location", "owed": "backordered"}),
+    "stock": (
+        stock.STOCK_SORTS,
+        {
+            "item": "title",
+            "place": "location",
+        },
+    ),
     "moves": (stock.MOVE_SORTS, {"happened": "happened_at", "recorded": "recorded_at"}),
     "orders": (sales.SORTS, {"placed": "placed_at"}),
     "suppliers": (suppliers.SORTS, {"lead": "lead_days", "minimum": "order_minimum"}),

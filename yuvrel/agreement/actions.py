@@ -64,7 +64,7 @@ def check_all() -> int:
 
 
 def ask_check(actor: Actor) -> None:
-    """Have everything checked now, in the background: far ends answer in their own time."""
+    """Have everything checked now, in the background: accounts answer in their own time."""
     actor.need(Ability.READ)
     wake("agreement.check", "agreement.check")
 
@@ -75,13 +75,13 @@ def live_connections() -> QuerySet[Connection]:
 
 
 def check_own() -> None:
-    """What needs no far end: the shelf in itself, and its value against the books."""
+    """What needs no account: the shelf in itself, and its value against the books."""
     check_shelf()
     check_value()
 
 
 def check_connection(connection: Connection) -> None:
-    """Everything one far end holds against what we do; a fault of the far end becomes a snag."""
+    """Everything one account holds against what we do; a fault of the account becomes a snag."""
     can = kind_of(connection).can
     try:
         if Can.ORDERS in can:
@@ -202,7 +202,7 @@ def check_orders(connection: Connection) -> None:
     since = max(connection.live_since or connection.created_at, timezone.now() - LOOK_BACK)
     theirs: dict[str, RemoteOrder] = {}
     connector = connector_for(connection)
-    # The far end's clock may be off: what it changed lately may carry a time before the one we ask for.
+    # The account's clock may be off: what it changed lately may carry a time before the one we ask for.
     asked = (since - exchange.OVERLAP).isoformat()
     for page in pages(lambda cursor: connector.orders(asked, cursor)):
         for _, order in page.rows:

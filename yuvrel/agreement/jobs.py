@@ -13,7 +13,7 @@ from . import actions
 @app.periodic(cron="* * * * *")
 @app.task(name="agreement.check", queueing_lock="agreement.check", lock="agreement.check")
 def check(timestamp: int = 0) -> None:
-    """Every minute, and when asked for. Far ends are read side by side: each allows only so many calls a second."""
+    """Every minute, and when asked for. Accounts are read side by side: each allows only so many calls a second."""
     for connection_id in actions.live_connections().values_list("pk", flat=True):
         wake(check_connection.name, f"agreement:{connection_id}", connection_id=connection_id)
     actions.check_own()
@@ -21,7 +21,7 @@ def check(timestamp: int = 0) -> None:
 
 @app.task(name="agreement.check_connection")
 def check_connection(connection_id: int) -> None:
-    """One far end against ours."""
+    """One account against ours."""
     connection = actions.live_connections().filter(pk=connection_id).first()
     if connection:
         actions.check_connection(connection)

@@ -1,10 +1,8 @@
 """What was compared, when, and what did not agree."""
 
-from typing import Any
-
 from django.db import models
 
-MONEY: dict[str, Any] = {"max_digits": 18, "decimal_places": 3}
+from yuvrel.kit.columns import QUANTITY
 
 
 class Check(models.Model):
@@ -13,8 +11,8 @@ class Check(models.Model):
     code = models.CharField(max_length=2)
     connection = models.ForeignKey("channels.Connection", on_delete=models.CASCADE, null=True)
     at = models.DateTimeField()
-    left = models.DecimalField(**MONEY)
-    right = models.DecimalField(**MONEY)
+    left = models.DecimalField(**QUANTITY, help_text="Units, or money where money is compared")
+    right = models.DecimalField(**QUANTITY)
     compared = models.PositiveIntegerField()
     differing = models.PositiveIntegerField()
 

@@ -3,6 +3,8 @@
 import pgtrigger
 from django.db import models
 
+from yuvrel.kit.columns import MONEY
+
 
 class Account(models.Model):
     """One account of ours; each role of the postings has exactly one."""
@@ -70,7 +72,7 @@ class JournalLine(models.Model):
     entry = models.ForeignKey(JournalEntry, on_delete=models.PROTECT, related_name="lines")
     account = models.ForeignKey(Account, on_delete=models.PROTECT, related_name="lines")
     item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, null=True)
-    amount = models.DecimalField(max_digits=18, decimal_places=2)
+    amount = models.DecimalField(**MONEY)
     memo = models.CharField(max_length=200, blank=True)
 
     class Meta:

@@ -1,12 +1,8 @@
 """Suppliers, their prices, purchase orders and what arrived of them."""
 
-from typing import Any
-
 from django.db import models
 
-QUANTITY: dict[str, Any] = {"max_digits": 18, "decimal_places": 3}
-MONEY: dict[str, Any] = {"max_digits": 18, "decimal_places": 2}
-UNIT_COST: dict[str, Any] = {"max_digits": 18, "decimal_places": 6}
+from yuvrel.kit.columns import MONEY, QUANTITY, RATE, UNIT_COST
 
 
 class Supplier(models.Model):
@@ -63,7 +59,7 @@ class ExchangeRate(models.Model):
 
     currency = models.CharField(max_length=3)
     day = models.DateField()
-    rate = models.DecimalField(max_digits=18, decimal_places=6)
+    rate = models.DecimalField(**RATE)
 
     class Meta:
         constraints = [
@@ -130,7 +126,7 @@ class GoodsReceipt(models.Model):
     order = models.ForeignKey(PurchaseOrder, on_delete=models.PROTECT, related_name="receipts")
     number = models.CharField(max_length=40, unique=True)
     received_at = models.DateTimeField()
-    rate = models.DecimalField(max_digits=18, decimal_places=6)
+    rate = models.DecimalField(**RATE)
 
 
 class GoodsReceiptLine(models.Model):

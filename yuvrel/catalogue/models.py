@@ -1,6 +1,8 @@
 """The range: products, the items that are counted, their codes and kits."""
 
 from django.db import models
+
+from yuvrel.kit.columns import MONEY, PERCENT, QUANTITY
 from django.db.models.functions import Lower, Trim
 
 
@@ -18,7 +20,7 @@ class TaxClass(models.Model):
     """A rate of sales tax, in per cent."""
 
     name = models.CharField(max_length=40, unique=True)
-    percent = models.DecimalField(max_digits=5, decimal_places=2)
+    percent = models.DecimalField(**PERCENT)
 
 
 class Product(models.Model):
@@ -49,7 +51,7 @@ class Item(models.Model):
     decimals = models.PositiveSmallIntegerField(default=0)
     expiry_tracked = models.BooleanField(default=False)
     active = models.BooleanField(default=True)
-    price = models.DecimalField(max_digits=18, decimal_places=2, default=0, help_text="Retail price with tax")
+    price = models.DecimalField(**MONEY, default=0, help_text="Retail price with tax")
     weight_grams = models.PositiveIntegerField(default=0)
     version = models.PositiveIntegerField(default=1)
     created_at = models.DateTimeField(auto_now_add=True)
@@ -79,7 +81,7 @@ class BundleComponent(models.Model):
 
     bundle = models.ForeignKey(Item, on_delete=models.CASCADE, related_name="components")
     component = models.ForeignKey(Item, on_delete=models.PROTECT, related_name="used_in")
-    quantity = models.DecimalField(max_digits=18, decimal_places=3)
+    quantity = models.DecimalField(**QUANTITY)
 
     class Meta:
         constraints = [

@@ -1,4 +1,4 @@
-"""Connections: drafted, tested against the real far end, set live, paused; their settings."""
+"""Connections: drafted, tested against the real account, set live, paused; their settings."""
 
 from __future__ import annotations
 
@@ -61,7 +61,7 @@ def add(actor: Actor, *, kind: str, name: str, address: str, token: str) -> Conn
     if not name.strip():
         raise BadInputError("Give the connection a name.", field="name")
     if not token.strip():
-        raise BadInputError("A token is needed; the far end gives it out.", field="token")
+        raise BadInputError("A token is needed; the account gives it out.", field="token")
     _check_address(address)
     if Connection.objects.filter(name__iexact=name.strip()).exists():
         raise BadInputError(f"There is a connection called {name.strip()} already.", field="name")
@@ -95,7 +95,7 @@ def _default_accounts() -> dict[str, str]:
 
 
 def test(actor: Actor, connection_id: int, at: datetime) -> Connection:
-    """Talk to the far end as this connection and keep what it said. Failing is an answer, not an error."""
+    """Talk to the account as this connection and keep what it said. Failing is an answer, not an error."""
     actor.need(Ability.CONNECT)
     row = get_connection(connection_id)
     report: dict[str, Any] = {"ok": False, "scopes": [], "missing": [], "name": "", "fault": ""}
@@ -105,7 +105,7 @@ def test(actor: Actor, connection_id: int, at: datetime) -> Connection:
         report |= {"name": identity.name, "scopes": identity.scopes, "missing": identity.missing}
         report["ok"] = not identity.missing
         if identity.missing:
-            report["fault"] = f"The token lacks {', '.join(identity.missing)}. Ask the far end for it."
+            report["fault"] = f"The token lacks {', '.join(identity.missing)}. Ask the account for it."
         if Can.DOCUMENTS in connector.can and report["ok"]:
             report["accounts"] = connector.accounts()
     except ConnectorError as error:
@@ -141,7 +141,7 @@ def change_settings(actor: Actor, connection_id: int, version: int, changes: dic
         row.fulfils_from = Location.objects.get(pk=changes["fulfils_from"])
     if "feeds" in changes:
         row.feeds.set(changes["feeds"])
-    _set_far_end(row, changes)
+    _set_account(row, changes)
     row.version += 1
     try:
         with transaction.atomic():
@@ -153,8 +153,8 @@ def change_settings(actor: Actor, connection_id: int, version: int, changes: dic
     return row
 
 
-def _set_far_end(row: Connection, changes: dict[str, Any]) -> None:
-    """Another address, or another key to it: what the last test said holds no more."""
+def _set_account(row: Connection, changes: dict[str, Any]) -> None:
+    """A new address or token: the last test is no longer valid."""
     address = str(changes.get("address") or row.address).strip().rstrip("/")
     if address == row.address and not changes.get("token"):
         return
@@ -223,7 +223,7 @@ def go_live(actor: Actor, connection_id: int, at: datetime) -> Connection:
         try:
             secret = connector.register_webhook(f"{settings.PUBLIC_ADDRESS}/hooks/{row.hook_key}")
         except ConnectorError as error:
-            raise RefusedError(f"The far end would not take our webhook: {error}", field="address") from error
+            raise RefusedError(f"The account would not take our webhook: {error}", field="address") from error
     with transaction.atomic():
         row = Connection.objects.select_for_update().get(pk=connection_id)
         row.state = Connection.State.LIVE

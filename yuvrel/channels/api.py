@@ -104,7 +104,7 @@ def remove(request: HttpRequest, connection_id: int) -> Any:
 
 @router.post("/connections/{int:connection_id}/test", response=ConnectionOut, operation_id="test_connection")
 def test(request: HttpRequest, connection_id: int) -> Any:
-    """Talk to the far end."""
+    """Talk to the account."""
     return queries.connection_page(actions.test(actor(request), connection_id, timezone.now()))
 
 
@@ -134,7 +134,7 @@ def take_listings(request: HttpRequest, connection_id: int, body: TakeListingsIn
     try:
         run = linking.take_listings(actor(request), connection_id, timezone.now(), create=body.create)
     except ConnectorError as error:
-        raise RefusedError(f"The far end did not give its listings: {error}", field="address") from error
+        raise RefusedError(f"The account did not give its listings: {error}", field="address") from error
     return {"said": f"{run.done} listings read: {run.log[-1][1]}.", "id": run.pk}
 
 

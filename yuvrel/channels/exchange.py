@@ -15,7 +15,7 @@ from psycopg.errors import DeadlockDetected
 
 from yuvrel.catalogue.models import Item
 from yuvrel.connectors.base import Can, Page, pages, read
-from yuvrel.connectors.http import ConnectorError, NonsenseError, RefusedByFarEndError
+from yuvrel.connectors.http import ConnectorError, NonsenseError, RefusedThereError
 from yuvrel.connectors.messages import RemoteLine, RemoteOrder, Unreadable
 from yuvrel.core.errors import RefusedError, YuvrelError
 from yuvrel.people.roles import SYSTEM
@@ -72,7 +72,7 @@ def poll(connection: Connection) -> int:
     """Take in what changed since the watermark, with an overlap; returns how many were new.
 
     Where an exchange breaks off is remembered with each page, and the next one goes on from there:
-    from the start of the overlap, a far end that fails now and then would never be read to its end.
+    from the start of the overlap, an account that fails now and then would never be read to its end.
     """
     connector = connector_for(connection)
     start = parse_datetime(connection.watermark)
@@ -80,7 +80,7 @@ def poll(connection: Connection) -> int:
     left = connection.resume
     cursor = str(left.get("cursor", ""))
     asked = str(left.get("asked", asked)) if cursor else asked
-    # Kept only while this exchange is on its way: should the far end not know the page any more, the next begins anew.
+    # Kept only while this exchange is on its way: should the account not know the page any more, the next begins anew.
     Connection.objects.filter(pk=connection.pk).update(resume={})
     fresh = 0
     with run_of(connection, "orders") as run:
@@ -90,7 +90,7 @@ def poll(connection: Connection) -> int:
                 cursor = page.cursor
                 run.done = run.total = fresh
         except ConnectorError as error:
-            if cursor and not isinstance(error, RefusedByFarEndError):
+            if cursor and not isinstance(error, RefusedThereError):
                 Connection.objects.filter(pk=connection.pk).update(resume={"asked": asked, "cursor": cursor})
             raise
         run.note(f"{fresh} new versions of orders")
@@ -154,7 +154,7 @@ def _apply(message: InboundMessage) -> str:
 
 
 def _read_kept(message: InboundMessage) -> RemoteOrder:
-    """The order in a kept message. What could not be read when it came is tried in the far end's own words."""
+    """The order in a kept message. What could not be read when it came is tried in the account's own words."""
     if message.kind == UNREADABLE:
         return connector_for(message.connection).read_order(message.body)
     return read(RemoteOrder, message.body)

@@ -19,7 +19,7 @@ from yuvrel.sales.actions import fill_backorders
 from . import exchange, offers, outward, sql
 from .access import kind_of
 from .models import Connection, InboundMessage, OutboundMessage, Snag
-from .runs import far_end_failed, far_end_works, settle_snags
+from .runs import account_failed, account_works, settle_snags
 
 MOST_EVENTS = 2000
 # A worker gives a sign of life every HEARTBEAT seconds; without one for STALLED it counts as dead.
@@ -112,22 +112,22 @@ def exchange_orders(connection_id: int) -> None:
 
 
 def _at_work(connection_id: int) -> Connection | None:
-    """The connection, when it is live and its far end is not being left alone after a fault."""
+    """The connection, when it is live and its account is not being left alone after a fault."""
     row = Connection.objects.filter(pk=connection_id, state=Connection.State.LIVE).first()
     return None if row is None or (row.pause_until and row.pause_until > timezone.now()) else row
 
 
 def _guarded(connection: Connection, kind: str, work: Callable[[], object]) -> None:
-    """Run; a fault of the far end opens a snag and a pause, and the next success closes both.
+    """Run; a fault of the account opens a snag and a pause, and the next success closes both.
 
     The job itself ends well: trying again is the pulse's work, for as long as it takes.
     """
     try:
         work()
     except ConnectorError as error:
-        far_end_failed(connection, kind, error)
+        account_failed(connection, kind, error)
     else:
-        far_end_works(connection, kind)
+        account_works(connection, kind)
 
 
 @app.periodic(cron="* * * * * */5")
@@ -157,7 +157,7 @@ def pulse(timestamp: int) -> None:
 
 
 def _close_idle_snags() -> None:
-    """A fault of the far end closes with the next success; where nothing waits any more, none would come."""
+    """A fault of the account closes with the next success; where nothing waits any more, none would come."""
     for snag in Snag.objects.filter(kind__in=("push", "deliver"), resolved_at=None).select_related("connection"):
         if snag.connection is None:
             continue

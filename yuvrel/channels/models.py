@@ -1,11 +1,8 @@
 """Ties to the outside: connections, their listings, and every message that came or goes."""
 
-from typing import Any
-
 from django.db import models
 
-QUANTITY: dict[str, Any] = {"max_digits": 18, "decimal_places": 3}
-MONEY: dict[str, Any] = {"max_digits": 18, "decimal_places": 2}
+from yuvrel.kit.columns import MONEY, PERCENT, QUANTITY
 
 
 class Connection(models.Model):
@@ -36,7 +33,7 @@ class Connection(models.Model):
     basis = models.CharField(max_length=10, choices=Basis.choices, default=Basis.AVAILABLE)
     projected_days = models.PositiveSmallIntegerField(default=14)
     buffer = models.DecimalField(**QUANTITY, default=0)
-    share_percent = models.DecimalField(max_digits=5, decimal_places=2, default=100)
+    share_percent = models.DecimalField(**PERCENT, default=100)
     minimum = models.DecimalField(**QUANTITY, default=0)
     maximum = models.DecimalField(**QUANTITY, null=True)
     order_states = models.JSONField(default=list)
@@ -44,7 +41,7 @@ class Connection(models.Model):
     automatic = models.BooleanField(default=True)
     every_seconds = models.PositiveIntegerField(default=60)
     cash_customer = models.CharField(max_length=120, blank=True)
-    fee_percent = models.DecimalField(max_digits=5, decimal_places=2, default=0)
+    fee_percent = models.DecimalField(**PERCENT, default=0)
     fee_fixed = models.DecimalField(**MONEY, default=0)
     accounts = models.JSONField(default=dict, help_text="Ledger only: our role to their account")
     watermark = models.CharField(max_length=80, blank=True)
@@ -53,7 +50,7 @@ class Connection(models.Model):
     read_at = models.DateTimeField(null=True, help_text="When all that it shows was last read")
     last_exchange_at = models.DateTimeField(null=True)
     faults = models.PositiveSmallIntegerField(default=0, help_text="Calls that failed in a row; each lengthens the pause")
-    pause_until = models.DateTimeField(null=True, help_text="Nothing is called before; the far end is at fault")
+    pause_until = models.DateTimeField(null=True, help_text="Nothing is called before; the account is at fault")
     version = models.PositiveIntegerField(default=1)
     created_at = models.DateTimeField(auto_now_add=True)
 
@@ -149,7 +146,10 @@ class InboundMessage(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["connection", "key"], name="inbound_once")]
-        indexes = [models.Index(fields=["state", "id"], name="inbound_state")]
+        indexes = [
+            models.Index(fields=["state", "id"], name="inbound_state"),
+            models.Index(fields=["connection", "received_at"], name="inbound_heard"),
+        ]
 
 
 class OutboundMessage(models.Model):

@@ -26,7 +26,7 @@ from yuvrel.sales.models import Shipment
 
 from .access import connector_for
 from .models import Connection, OutboundMessage
-from .runs import far_end_failed, far_end_works, raise_snag, run_of, settle_snags
+from .runs import account_failed, account_works, raise_snag, run_of, settle_snags
 
 TRIES_BEFORE_A_SNAG = 6
 LONGEST_PAUSE = 600
@@ -101,7 +101,7 @@ def deliver(connection: Connection) -> int:
                 _failed(connection, row, error)
                 run.note(f"{row.kind} {row.subject_id}: {error}")
                 if isinstance(error, ConnectorError) and error.whole_connection:
-                    far_end_failed(connection, "deliver", error)
+                    account_failed(connection, "deliver", error)
                     break
                 continue
             row.state, row.sent_at, row.last_error = OutboundMessage.State.SENT, timezone.now(), ""
@@ -111,7 +111,7 @@ def deliver(connection: Connection) -> int:
         run.done = sent
         run.note(f"{sent} of {len(rows)} delivered")
     if sent:
-        far_end_works(connection, "deliver")
+        account_works(connection, "deliver")
     return sent
 
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import date
+from datetime import date, timedelta
 from typing import Any
 
-from django.db.models import Count, Q
+from django.db.models import Count, Max, Q
+from django.utils import timezone
 
 from yuvrel.catalogue.models import Item
+from yuvrel.connectors.base import Can
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.paging import page
@@ -18,6 +20,9 @@ from .access import kind_of
 from .linking import pairing_index, verdict_for
 from .models import Connection, Listing, Snag
 from .offers import load_shelves, offer_of, places_of
+
+# How messages came is told of the last day.
+HEARD_IN = timedelta(days=1)
 
 
 def connection_sheet() -> list[dict[str, Any]]:
@@ -88,6 +93,7 @@ def connection_page(row: Connection) -> dict[str, Any]:
         for k, n in row.listings.exclude(offer_state="").values_list("offer_state").annotate(n=Count("id")).order_by()
     }
     runs = row.runs.order_by("-pk")[:12]
+    heard = row.inbound.filter(received_at__gte=timezone.now() - HEARD_IN)
     return {
         **{name: getattr(row, name) for name in fields},
         "label": kind.label,
@@ -97,6 +103,8 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "feeds": [place.pk for place in row.feeds.all()],
         "counts": counts,
         "removable": not row.has_history(),
+        "webhooks": Can.WEBHOOKS in kind.can,
+        "heard": list(heard.values("via").annotate(count=Count("id"), last_at=Max("received_at")).order_by("via")),
         "runs": [
             {
                 "id": r.pk,
@@ -199,7 +207,7 @@ def pairing_working(listing_id: int) -> Working:
         ],
         Step("Outcome", "paired" if row.item_id else "left to a person", row.link_reason or verdict.reason, kind="result"),
     ]
-    note = "Only a unique match of SKU or barcode pairs by itself; a similar title never does."
+    note = "Only a unique match of SKU or barcode is linked automatically; a similar title never is."
     return Working("Which item is it?", f"{row.title} · {row.connection.name}", tuple(steps), note)
 
 

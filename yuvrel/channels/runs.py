@@ -53,17 +53,17 @@ def run_of(connection: Connection, kind: str) -> Iterator[RunLog]:
         run.save()
 
 
-def far_end_failed(connection: Connection, kind: str, error: ConnectorError) -> None:
-    """Leave a far end alone for a while: pauses grow from seconds to a minute, or last as long as it asks."""
+def account_failed(connection: Connection, kind: str, error: ConnectorError) -> None:
+    """Leave an account alone for a while: pauses grow from seconds to a minute, or last as long as it asks."""
     faults = min(30, Connection.objects.values_list("faults", flat=True).get(pk=connection.pk) + 1)
     pause = max(error.wait, min(LONGEST_PAUSE, 2.0**faults))
     until = timezone.now() + timedelta(seconds=pause)
     Connection.objects.filter(pk=connection.pk).update(faults=faults, pause_until=until)
     raise_snag(connection, kind, f"{connection.name} does not answer as it should", str(error))
-    log.warning("far end failed", extra={"connection": connection.name, "what": kind, "pause": pause, "error": str(error)})
+    log.warning("account failed", extra={"connection": connection.name, "what": kind, "pause": pause, "error": str(error)})
 
 
-def far_end_works(connection: Connection, kind: str) -> None:
+def account_works(connection: Connection, kind: str) -> None:
     """It answered: no pause any more, and its snag closes."""
     Connection.objects.filter(pk=connection.pk).exclude(faults=0, pause_until=None).update(faults=0, pause_until=None)
     settle_snags(kind, "it works again", connection=connection)

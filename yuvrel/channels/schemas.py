@@ -21,7 +21,7 @@ class KindOut(Schema):
 
 
 class ReportOut(Schema):
-    """What the far end said when it was tested."""
+    """What the account said when it was tested."""
 
     ok: bool = False
     name: str = ""
@@ -62,6 +62,14 @@ class RunOut(Schema):
     log: list[list[str]]
 
 
+class HeardOut(Schema):
+    """How many messages came by which way in the last 24 hours, and when the last did."""
+
+    via: str
+    count: int
+    last_at: datetime
+
+
 class ConnectionOut(Schema):
     """Everything about a connection but its secrets."""
 
@@ -97,6 +105,8 @@ class ConnectionOut(Schema):
     version: int
     counts: dict[str, int]
     removable: bool
+    webhooks: bool
+    heard: list[HeardOut]
     runs: list[RunOut]
 
 

@@ -14,7 +14,7 @@ from .jobs import wake_deliver, wake_exchange, wake_push
 from .models import Listing, OutboundMessage, Snag
 from .offers import push_again
 
-# What a fault of the far end stopped; anything else is put right by the next exchange.
+# What a fault of the account stopped; anything else is put right by the next exchange.
 WAKE = {"push": wake_push, "deliver": wake_deliver}
 
 
@@ -49,7 +49,7 @@ def try_again(actor: Actor, snag_id: int) -> str:
         return "The offer is being sent again."
     if snag.connection:
         if snag.kind == "listings":
-            raise RefusedError("Have them put right, then take in the listings again on the connection's page.", field="kind")
+            raise RefusedError("Have them corrected, then import the listings again on the connection's page.", field="kind")
         end_pause(snag.connection)
         WAKE.get(snag.kind, wake_exchange)(snag.connection.pk)
         return "The connection is being tried again."

@@ -97,7 +97,7 @@ def settle(rows: Sequence[Read], at: datetime) -> list[int]:
 
 
 def note_shown(shown: Mapping[int, Decimal | None], at: datetime) -> None:
-    """Keep what listings were seen to show, by their id; `at` is when the far end was asked."""
+    """Keep what listings were seen to show, by their id; `at` is when the account was asked."""
     if shown:
         with connection.cursor() as cursor:
             cursor.execute(NOTE_SHOWN, {"ids": list(shown), "shown": list(shown.values()), "at": at})

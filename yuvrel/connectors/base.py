@@ -97,7 +97,7 @@ class Connector(ABC):
         self._cannot("orders")
 
     def read_order(self, body: dict[str, Any]) -> RemoteOrder:
-        """An order as the far end words it. Raises NonsenseError naming the field."""
+        """An order as the account words it. Raises NonsenseError naming the field."""
         self._cannot("read_order")
 
     def order_or_not(self, body: Any) -> RemoteOrder | Unreadable:
@@ -149,7 +149,7 @@ class Connector(ABC):
 
 
 def read(kind: type[M], data: Any) -> M:
-    """A message from what a far end sent. Raises NonsenseError naming the first bad field."""
+    """A message from what an account sent. Raises NonsenseError naming the first bad field."""
     try:
         return kind.model_validate(data)
     except ValidationError as error:
@@ -169,7 +169,7 @@ def or_unreadable(reader: Callable[[Any], T], body: Any) -> T | Unreadable:
 
 
 def number(value: Any, what: str) -> Decimal:
-    """A finite decimal from what a far end sent. Raises NonsenseError."""
+    """A finite decimal from what an account sent. Raises NonsenseError."""
     try:
         found = Decimal(str(value))
     except InvalidOperation as error:
@@ -182,7 +182,7 @@ def number(value: Any, what: str) -> Decimal:
 def pages(fetch: Callable[[str], Page], cursor: str = "") -> Iterator[Page]:
     """Every page from `cursor` (the first) to the last. A page that leads back to one already read is asked for again.
 
-    Raises NonsenseError when the far end keeps leading back, or never ends.
+    Raises NonsenseError when the account keeps leading back, or never ends.
     """
     seen = {"", cursor}
     for _ in range(MOST_PAGES):
@@ -191,10 +191,10 @@ def pages(fetch: Callable[[str], Page], cursor: str = "") -> Iterator[Page]:
             if page.cursor not in seen or not page.cursor:
                 break
         else:
-            raise NonsenseError("The far end gives the same page again and again.")
+            raise NonsenseError("The account gives the same page again and again.")
         yield page
         if not page.cursor:
             return
         cursor = page.cursor
         seen.add(cursor)
-    raise NonsenseError(f"The far end has more than {MOST_PAGES} pages.")
+    raise NonsenseError(f"The account has more than {MOST_PAGES} pages.")

@@ -28,7 +28,7 @@ IN_FLIGHT = 4
 
 
 class ConnectorError(Exception):
-    """The far end did not do what was asked."""
+    """The account did not do what was asked."""
 
     passing = False
     # Nothing else on this connection can work either, until somebody or time puts it right.
@@ -49,14 +49,14 @@ class UnreachableError(ConnectorError):
 
 
 class BusyError(ConnectorError):
-    """The far end asks us to wait, or is out of order for the moment."""
+    """The account asks us to wait, or is out of order for the moment."""
 
     passing = True
     whole_connection = True
 
 
 class AccessError(ConnectorError):
-    """The far end does not accept the token."""
+    """The account does not accept the token."""
 
     whole_connection = True
 
@@ -67,8 +67,8 @@ class AddressError(ConnectorError):
     whole_connection = True
 
 
-class RefusedByFarEndError(ConnectorError):
-    """The far end understood and refused."""
+class RefusedThereError(ConnectorError):
+    """The account understood and refused."""
 
 
 class NonsenseError(ConnectorError):
@@ -169,7 +169,7 @@ _pace = Pace()
 
 
 class _Patience(wait_base):
-    """As long as the far end asks, else growing pauses with chance in them."""
+    """As long as the account asks, else growing pauses with chance in them."""
 
     def __call__(self, retry_state: RetryCallState) -> float:
         error = retry_state.outcome.exception() if retry_state.outcome else None
@@ -183,7 +183,7 @@ def _worth_another(error: BaseException) -> bool:
 
 
 class Caller:
-    """Calls one far end with its token, not more often than it allows."""
+    """Calls one account with its token, not more often than it allows."""
 
     def __init__(self, address: str, token: str, *, allow_private: bool, attempts: int = 3, per_second: float = 20.0) -> None:
         self.address = address.rstrip("/")
@@ -195,7 +195,7 @@ class Caller:
     def call(self, method: str, path: str, *, headers: dict[str, str] | None = None, **options: Any) -> Any:
         """The data of one exchange; waits and tries again while the fault is a passing one.
 
-        An answer that is not JSON is such a fault too: a page in front of the far end, gone the next moment.
+        An answer that is not JSON is such a fault too: a page in front of the account, gone the next moment.
 
         Every call is safe to repeat: reads, absolute quantities, or POSTs carrying a key.
         Raises ConnectorError.
@@ -210,7 +210,7 @@ class Caller:
     def read_many(self, path: str, params: Sequence[dict[str, Any]]) -> list[Any]:
         """The data of many reads of one path, in their order, a few of them in flight at a time.
 
-        One after the other, a far end that answers in 200 ms would be asked five times a second, whatever it
+        One after the other, an account that answers in 200 ms would be asked five times a second, whatever it
         allows. Raises ConnectorError for the first that fails; those not yet begun are not begun then.
         """
         if len(params) < 2:
@@ -258,8 +258,8 @@ def _raise_for(answer: Answer) -> None:
     if status == 403:
         raise AccessError(said or "The token lacks the right for this.", status=status)
     if status == 429 or status >= 500:
-        raise BusyError(said or f"The far end answered {status}.", status=status, wait=_asked_wait(answer))
-    raise RefusedByFarEndError(said or f"The far end answered {status}.", status=status)
+        raise BusyError(said or f"The account answered {status}.", status=status, wait=_asked_wait(answer))
+    raise RefusedThereError(said or f"The account answered {status}.", status=status)
 
 
 def _asked_wait(answer: Answer) -> float:

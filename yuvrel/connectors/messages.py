@@ -1,4 +1,4 @@
-"""Canonical messages: what every connector translates its far end's words into."""
+"""Canonical messages: what every connector translates its account's words into."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ MOST = Decimal(10) ** 12
 
 
 class Message(BaseModel):
-    """Frozen, strict about what it knows, deaf to what it does not."""
+    """Frozen; checks the fields it knows and ignores the others."""
 
     model_config = ConfigDict(frozen=True, extra="ignore")
 

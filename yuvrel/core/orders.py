@@ -123,7 +123,7 @@ def _part(line: BookedLine, quantity: Decimal, *, last: bool, currency: str) -> 
 
 @dataclass(frozen=True)
 class Profit:
-    """An order's contribution; `margin_percent` is None when there is no revenue."""
+    """An order's contribution; `margin_percent` of all that was charged without tax, None when nothing was."""
 
     net_revenue: Decimal
     cost: Decimal
@@ -151,20 +151,22 @@ def profit(
 
     `goods`, `discount` (positive) and `charged` (shipping and surcharges) are net of tax;
     `gross` is what the customer pays, on which the channel's fee is taken. The basis of the cost
-    is named, never implied.
+    is named, never implied. The margin is the contribution's share of all that was charged without tax.
     """
     net = goods - discount
+    revenue = net + charged
     fees = round_money(gross * fee_rate / 100, currency) + fee_fixed
-    contribution = net + charged - cost - fees - carrier
-    margin = (contribution * 100 / net).quantize(Decimal("0.1")) if net else None
+    contribution = revenue - cost - fees - carrier
+    margin = (contribution * 100 / revenue).quantize(Decimal("0.1")) if revenue else None
     steps = (
         Step("Goods, net of tax", goods),
         Step("Discounts", discount, op="-"),
         Step("Net revenue", net, kind="subtotal"),
         Step("Shipping and surcharges charged", charged, op="+"),
+        Step("Charged without tax", revenue, kind="subtotal"),
         Step("Cost of goods", cost, basis, op="-"),
         Step("Channel fees", fees, f"{spoken(fee_rate)} % of {gross} + {fee_fixed}", op="-"),
         Step("Carrier", carrier, op="-"),
-        Step("Contribution", contribution, f"{margin} % of net revenue" if margin is not None else "", kind="result"),
+        Step("Contribution", contribution, f"{margin} % of what was charged" if margin is not None else "", kind="result"),
     )
     return Profit(net, cost, fees, contribution, margin, Working("What did it earn?", subject, steps))

@@ -1,4 +1,4 @@
 """The Larkmead scenario: a beekeepers' outfitter, made up from end to end."""
 
-# The account at the far ends that is left for the visitor to connect.
+# The account at the accounts that is left for the visitor to connect.
 NOT_YET_CONNECTED = "larkmead-trade"

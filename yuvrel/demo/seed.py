@@ -73,7 +73,7 @@ class Seeder:
         return self.setup
 
     def connect(self) -> None:
-        """The live connections; the trade shop is left for a person to add."""
+        """The connections, tested and ready to go live; the trade shop is left for a person to add."""
         self.connection(
             "tannery-yard",
             "web_shop",
@@ -106,7 +106,7 @@ class Seeder:
             Supplier.objects.filter(code=spec.code).update(inbox=row)
 
     def connection(self, key: str, kind: str, name: str, path: str, token: str, prefix: str, **more: Any) -> Connection:
-        """A live connection."""
+        """A connection that has been tested; it goes live once the simulated services answer."""
         since = self.now - timedelta(hours=22)
         states = {"web_shop": ["paid", "on_account"], "till": ["sold"]}.get(kind, [])
         place = Location.objects.filter(code=key).first() or Location.objects.get(code="tannery-yard")
@@ -116,7 +116,7 @@ class Seeder:
             address=f"{self.base}/{path}",
             token_sealed=seal(token),
             hook_key=f"hook-{key}-{self.random.getrandbits(64):x}",
-            state="live",
+            state="tested",
             tested_at=self.now,
             prefix=prefix,
             fulfils_from=place,
@@ -216,7 +216,6 @@ class Seeder:
         shown = {(row.connection_id, row.sku): int(row.offered or 0) for row in Listing.objects.filter(link="linked")}
         web = {spec.sku: shown.get((self.connections["tannery-yard"].pk, spec.sku), 0) for spec in SPECS}
         orders = self.fresh_orders(web)
-        web[EDITED] += 3  # somebody edited it at the shop: the first drift to be seen
         self.setup["larkmead-web"] = {
             "account": {**_account("shop", "Larkmead web shop", "shop-web-token"), "next_number": 20500},
             "product": self.products(web),

@@ -30,7 +30,7 @@ class DoorOut(Schema):
 
 
 class Me(Schema):
-    """Who is signed in, and what they may do; `far_ends` is where the demo's simulated services are."""
+    """Who is signed in, and what they may do; `standins` is where the demo's simulated services are."""
 
     name: str
     role: str
@@ -38,7 +38,7 @@ class Me(Schema):
     company: str
     currency: str
     time_zone: str
-    far_ends: str
+    standins: str
 
 
 class LocationOut(Schema):

@@ -54,7 +54,7 @@ def catch_up(now: datetime) -> None:
 
 @transaction.atomic
 def _caught_up(now: datetime) -> bool:
-    """Whether nobody else is at it, so that what could be done was done."""
+    """Whether no other run holds the lock; if so, all due work was done."""
     mark = PlanMark.objects.select_for_update(skip_locked=True).first()
     if mark is None and PlanMark.objects.exists():
         return False

@@ -83,7 +83,7 @@ def demand(today: date, pairs: set[Pair] | None = None, days: int = WINDOW_DAYS,
         opening[row] = float(before)
         for day, (change, left) in moves.items():
             net[row, (day - start).days], out[row, (day - start).days] = float(change), left
-    # A thousandth is the least there can be of anything.
+    # A thousandth is the smallest quantity there is.
     level = opening[:, None] + np.cumsum(net, axis=1)
     mask = (level > 0.0005) | (out > 0)
     return Demand(listed, start, units, mask)

@@ -1,12 +1,10 @@
 """Orders of all channels, what is reserved for them, and how they were shipped and invoiced."""
 
-from typing import Any
-
 import pgtrigger
 from django.db import models
 
-QUANTITY: dict[str, Any] = {"max_digits": 18, "decimal_places": 3}
-MONEY: dict[str, Any] = {"max_digits": 18, "decimal_places": 2}
+from yuvrel.kit.columns import MONEY, PERCENT, QUANTITY
+
 
 COMMIT = """
     IF TG_OP <> 'INSERT' THEN
@@ -106,7 +104,7 @@ class OrderLine(models.Model):
     quantity = models.DecimalField(**QUANTITY, default=1)
     net = models.DecimalField(**MONEY)
     tax = models.DecimalField(**MONEY)
-    tax_percent = models.DecimalField(max_digits=5, decimal_places=2, default=0)
+    tax_percent = models.DecimalField(**PERCENT, default=0)
     shipped = models.DecimalField(**QUANTITY, default=0)
     invoiced_net = models.DecimalField(**MONEY, default=0)
     invoiced_tax = models.DecimalField(**MONEY, default=0)

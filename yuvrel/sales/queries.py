@@ -50,7 +50,7 @@ def orders(q: str, state: str, connection: int | None) -> QuerySet[SalesOrder]:
 
 
 def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: int, sort: str = "") -> dict[str, Any]:
-    """A page of orders with units, what is owed and the margin of each."""
+    """A page of orders with units, what is backordered and the margin of each."""
     found, order = in_order(orders(q, state, connection), sort, SORTS, ["-placed_at", "-id"])
     rows, following = page(found, order, cursor, limit)
     ids = [row.pk for row in rows]
@@ -60,7 +60,7 @@ def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: 
         .annotate(units=Sum("quantity"))
         .order_by()
     )
-    owed = dict(
+    backordered = dict(
         Reservation.objects.filter(line__order_id__in=ids, state="backorder")
         .values_list("line__order_id")
         .annotate(units=Sum("quantity"))
@@ -81,7 +81,7 @@ def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: 
                 "state": row.state,
                 "held_because": row.held_because,
                 "units": units.get(row.pk, ZERO),
-                "owed": owed.get(row.pk, ZERO),
+                "backordered": backordered.get(row.pk, ZERO),
                 "total": row.total,
                 "currency": row.currency,
                 "margin_percent": earned[row.pk].margin_percent,
@@ -211,7 +211,7 @@ def order_page(order_id: int) -> dict[str, Any]:
                 "tax_percent": line.tax_percent,
                 "shipped": line.shipped,
                 "reserved": held[line.pk]["open"],
-                "owed": held[line.pk]["backorder"],
+                "backordered": held[line.pk]["backorder"],
                 "ready": ready.get(line.pk, ZERO),
             }
             for line in row.lines.order_by("pk")
@@ -268,11 +268,11 @@ def committed_working(item_id: int, location_id: int) -> Working:
         for row in rows
         if row.state == "open"
     ]
-    owed = [row for row in rows if row.state == "backorder"]
+    waiting = [row for row in rows if row.state == "backorder"]
     steps.append(Step("Committed", sum((r.quantity for r in rows if r.state == "open"), ZERO), kind="result"))
     note = ""
-    if owed:
-        note = f"Owed besides: {', '.join(f'{spoken(r.quantity)} on {r.line.order.number}' for r in owed[:5])}."
+    if waiting:
+        note = f"Also backordered: {', '.join(f'{spoken(r.quantity)} on {r.line.order.number}' for r in waiting[:5])}."
     subject = f"{rows[0].item.title} · {rows[0].location.name}" if rows else ""
     return Working("Who has these?", subject, tuple(steps), note)
 

@@ -24,7 +24,7 @@ class OrderRow(Schema):
     state: str
     held_because: str
     units: Quantity
-    owed: Quantity
+    backordered: Quantity
     total: Money
     currency: str
     margin_percent: Decimal | None
@@ -57,7 +57,7 @@ class LineOut(Schema):
     tax_percent: Quantity
     shipped: Quantity
     reserved: Quantity
-    owed: Quantity
+    backordered: Quantity
     ready: Quantity
 
 

@@ -116,7 +116,7 @@ def _stocking() -> list[Step]:
     return [
         Step(
             "Pair listings with items",
-            "On a connection's page, take in its listings: what matches by SKU or barcode pairs by itself. "
+            "On a connection's page, import its listings: a match by SKU or barcode is linked automatically. "
             "The rest you link, make items of, or ignore, on the bench.",
             "/range/pairing",
             "Go to the pairing bench",

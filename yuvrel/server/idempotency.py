@@ -15,7 +15,7 @@ from yuvrel.people.models import IdempotencyKey
 from .problems import problem
 
 WAIT = "5s"
-# These talk to a far end, which must not happen inside a transaction. Each may be repeated without harm,
+# These talk to an account, which must not happen inside a transaction. Each may be repeated without harm,
 # so they need no key and take none.
 CALLS_OUT = re.compile(r"/api/v1/connections/\d+/(test|live|listings)")
 # These say nothing about the request itself: the next try may be answered otherwise.

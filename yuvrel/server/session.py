@@ -36,7 +36,7 @@ def _me(who: Actor) -> dict[str, Any]:
         "company": firm.name,
         "currency": firm.base_currency,
         "time_zone": firm.time_zone,
-        "far_ends": settings.DEMO_STANDINS,
+        "standins": settings.DEMO_STANDINS,
     }
 
 

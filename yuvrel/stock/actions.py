@@ -227,7 +227,7 @@ def adjust(
         {"on_hand": str(balance.on_hand + delta), "location": location.code, "note": note},
     )
     number = f"ADJ-{trace.pk}"
-    cause = Cause(reason, number, at, f"/shelf/items/{item.pk}", note)
+    cause = Cause(reason, number, at, f"/range/items/{item.pk}", note)
     _note_count(item, location, balance.on_hand, counted, number, at)
     if delta > 0:
         moved = put_in(row, location.pk, delta, round_money(_state(row).average * delta), cause, lot)
@@ -272,7 +272,7 @@ def seen_by_a_count(takes: Iterable[tuple[int, int, Decimal]], sold_at: datetime
         if count is None:
             continue
         note = f"sold before the count, heard of after it: {document}"
-        cause = Cause("count", count.document, count.counted_at, f"/shelf/items/{item_id}", note)
+        cause = Cause("count", count.document, count.counted_at, f"/range/items/{item_id}", note)
         row = costs[item_id]
         moved = put_in(row, location_id, quantity, round_money(_state(row).average * quantity), cause)
         post(

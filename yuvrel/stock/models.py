@@ -1,13 +1,10 @@
 """The shelf: moves that are never edited, the balances they add up to, and what the stock cost."""
 
-from typing import Any
-
 import pgtrigger
 from django.db import models
 
-QUANTITY: dict[str, Any] = {"max_digits": 18, "decimal_places": 3}
-MONEY: dict[str, Any] = {"max_digits": 18, "decimal_places": 2}
-UNIT_COST: dict[str, Any] = {"max_digits": 18, "decimal_places": 6}
+from yuvrel.kit.columns import MONEY, QUANTITY, UNIT_COST
+
 
 PROJECT_MOVES = """
     INSERT INTO stock_stockbalance (item_id, location_id, on_hand, committed, backordered, incoming)

@@ -42,7 +42,7 @@ STOCK_SORTS: dict[str, str | Combinable] = {
     "on_hand": "on_hand",
     "committed": "committed",
     "available": F("on_hand") - F("committed"),
-    "owed": "backordered",
+    "backordered": "backordered",
     "incoming": "incoming",
     "value": _WORTH,
 }
@@ -96,7 +96,7 @@ def _item_row(item: Any, held: Decimal | None, listings: int, supplier: str) -> 
 
 
 def balances(q: str, location: int | None, show: str) -> QuerySet[StockBalance]:
-    """The shelf's rows under a filter; `show` is all, short (something is owed or below zero) or held."""
+    """The shelf's rows under a filter; `show` is all, short (something is backordered or below zero) or held."""
     rows = StockBalance.objects.select_related("item__product__category", "location", "item__cost").annotate(
         available=F("on_hand") - F("committed")
     )
@@ -260,7 +260,7 @@ def available_working(item_id: int, location_id: int) -> Working:
         Step("Committed", balance.committed, "reserved for orders", op="-"),
         Step("Available", balance.on_hand - balance.committed, kind="result", unit=item.unit),
     )
-    note = f"{spoken(balance.backordered)} more are owed on backorders." if balance.backordered else ""
+    note = f"{spoken(balance.backordered)} more are backordered." if balance.backordered else ""
     return Working("How many are free?", f"{item.title} · {place.name}", steps, note)
 
 

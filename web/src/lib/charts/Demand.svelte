@@ -65,7 +65,7 @@
 		}
 		const next = ahead[at - past.weeks.length];
 		return next
-			? `Week of ${day(next.start)}: ${next.mean.toFixed(1)} expected, ${next.low.toFixed(1)} to ${next.high.toFixed(1)} in eight cases of ten`
+			? `Week of ${day(next.start)}: ${next.mean.toFixed(1)} expected, ${next.low.toFixed(1)} to ${next.high.toFixed(1)} in 80 % of cases`
 			: '';
 	});
 
@@ -135,7 +135,7 @@
 			<span class="sign bar-sign"></span> sold in a week
 			<span class="sign empty-sign"></span> nothing in stock
 			<span class="sign mean-sign"></span> expected
-			<span class="sign band-sign"></span> eight cases of ten
+			<span class="sign band-sign"></span> 80 % of cases
 			<span class="sign year-sign"></span> the same week last year{/if}
 	</figcaption>
 </figure>

@@ -44,13 +44,13 @@
 	}
 </script>
 
-<Dialogue isOpen {onclose} title="Put {row.title} right">
+<Dialogue isOpen {onclose} title="Adjust {row.title}">
 	<p class="soft mb-3">
 		{row.location}: {figure(row.on_hand, '0')} on hand, {figure(row.committed, '0')} committed.
 	</p>
 	<form class="grid gap-3" onsubmit={submit}>
 		<label class="ask"
-			>Why
+			>Reason
 			<select class="field" bind:value={reason}>
 				{#each REASONS as name (name)}<option value={name}
 						>{name === 'count' ? 'counted' : name}</option
@@ -75,7 +75,7 @@
 		<label class="ask">Note <input class="field" maxlength="200" bind:value={note} /></label>
 		<p id="refusal" class="bad" role="alert">{refusal?.text ?? ''}</p>
 		<div class="flex gap-2 justify-end">
-			<button type="button" class="quiet" onclick={onclose}>Leave it</button>
+			<button type="button" class="quiet" onclick={onclose}>Cancel</button>
 			<button class="do" disabled={busy || !quantity}>Post</button>
 		</div>
 	</form>

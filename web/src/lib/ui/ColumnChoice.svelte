@@ -100,12 +100,10 @@
 		{/each}
 	</ul>
 	<p class="soft small" role="status">
-		{said || 'From left to right on the sheet. Widths in pixels; empty is its own width.'}
+		{said || 'From left to right on the sheet. Widths in pixels; leave empty for automatic.'}
 	</p>
 	<div class="foot">
-		<button type="button" class="quiet" onclick={() => (sheet.shown = [])}
-			>As the sheet comes</button
-		>
+		<button type="button" class="quiet" onclick={() => (sheet.shown = [])}>Reset to default</button>
 		<button type="button" class="do" onclick={onclose}>Done</button>
 	</div>
 </Dialogue>

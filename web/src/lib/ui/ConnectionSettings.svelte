@@ -103,8 +103,8 @@
 						oninput={(e) => set({ prefix: e.currentTarget.value })}
 					/></label
 				>
-				<div class="ask" role="group" aria-label="States taken in">
-					States taken in
+				<div class="ask" role="group" aria-label="Order states imported">
+					Order states imported
 					{#each data.known_order_states as state (state)}
 						<label class="tick"
 							><input
@@ -121,7 +121,7 @@
 						type="checkbox"
 						checked={now.backorders}
 						onchange={() => set({ backorders: !now.backorders })}
-					/> takes backorders; else what is short is held</label
+					/> Accept backorders; otherwise orders that are short are held</label
 				>
 				<label class="ask"
 					>Cash-sale customer in the ledger
@@ -137,8 +137,8 @@
 		{#if has('quantities')}
 			<div class="block">
 				<h2>Quantities shown</h2>
-				<div class="ask" role="group" aria-label="Fed by">
-					Fed by
+				<div class="ask" role="group" aria-label="Stock from">
+					Stock from
 					{#each places.data ?? [] as place (place.id)}
 						<label class="tick"
 							><input
@@ -162,6 +162,18 @@
 						>
 					</select></label
 				>
+				{#if now.basis === 'projected'}
+					<label class="ask"
+						>Projected days
+						<input
+							class="field"
+							inputmode="numeric"
+							aria-invalid={refusal?.field === 'projected_days'}
+							value={now.projected_days}
+							oninput={(e) => set({ projected_days: Number(e.currentTarget.value) })}
+						/></label
+					>
+				{/if}
 				<label class="ask"
 					>Buffer, units
 					<input
@@ -183,7 +195,7 @@
 					/></label
 				>
 				<label class="ask"
-					>Show none below
+					>Show zero below
 					<input
 						class="field"
 						inputmode="decimal"
@@ -193,7 +205,7 @@
 					/></label
 				>
 				<label class="ask"
-					>Show at most
+					>Maximum shown
 					<input
 						class="field"
 						inputmode="decimal"
@@ -206,7 +218,7 @@
 		{/if}
 		{#if has('documents')}
 			<div class="block">
-				<h2>Accounts: ours to theirs</h2>
+				<h2>Account mapping</h2>
 				<div class="accounts">
 					{#each roleNames as role (role)}
 						<label class="ask"
@@ -217,7 +229,7 @@
 								onchange={(e) =>
 									set({ accounts: { ...now.accounts, [role]: e.currentTarget.value } })}
 							>
-								{#each data.test_report.accounts?.length ? data.test_report.accounts : [[now.accounts[role] ?? '', 'test to see names']] as account (account[0])}
+								{#each data.test_report.accounts?.length ? data.test_report.accounts : [[now.accounts[role] ?? '', 'run the test to see names']] as account (account[0])}
 									<option value={account[0]}>{account[0]} {account[1]}</option>
 								{/each}
 							</select></label
@@ -227,7 +239,7 @@
 			</div>
 		{/if}
 		<div class="block">
-			<h2>The far end</h2>
+			<h2>The account</h2>
 			<label class="ask"
 				>Name
 				<input
@@ -255,7 +267,7 @@
 					class="field"
 					type="password"
 					autocomplete="off"
-					placeholder="kept; type to replace"
+					placeholder="unchanged; type to replace"
 					value={typed.token ?? ''}
 					oninput={(e) => set({ token: e.currentTarget.value || null })}
 				/></label
@@ -265,10 +277,10 @@
 					type="checkbox"
 					checked={now.automatic}
 					onchange={() => set({ automatic: !now.automatic })}
-				/> exchanges by itself</label
+				/> Automatic</label
 			>
 			<label class="ask"
-				>Every so many seconds
+				>Interval, seconds
 				<input
 					class="field"
 					inputmode="numeric"
@@ -288,7 +300,7 @@
 					/></label
 				>
 				<label class="ask"
-					>Channel fee, for each order
+					>Channel fee per order
 					<input
 						class="field"
 						inputmode="decimal"

@@ -19,7 +19,7 @@
 		['1 – 5', 'pick a candidate (on the bench)'],
 		['l', 'link to the picked candidate'],
 		['i', 'ignore the listing'],
-		['m', 'make a new item of it']
+		['m', 'create a new item from it']
 	];
 </script>
 

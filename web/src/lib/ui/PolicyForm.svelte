@@ -45,9 +45,9 @@
 		refusal ?? (isEdited && rehearsal.isError ? (rehearsal.error as Problem) : null)
 	);
 	const WHOSE = {
-		place: 'Set for this place.',
-		item: 'Set for this item, wherever it lies.',
-		default: 'As for everything that has no policy of its own.'
+		place: 'Set for this location.',
+		item: 'Set for this item at all locations.',
+		default: 'The default policy applies.'
 	};
 
 	function set(change: Change): void {
@@ -101,7 +101,7 @@
 		);
 	};
 	const giveUp = (): Promise<void> =>
-		act('Back to the usual policy.', () =>
+		act('The default policy applies again.', () =>
 			ask(api.DELETE('/api/v1/policies/{item_id}/{location_id}', { params: path }))
 		);
 </script>
@@ -110,13 +110,13 @@
 	{#if isOvertaken}<Overtaken onkeep={() => typing.keep()} ontake={drop} />{/if}
 	<fieldset disabled={!may || busy}>
 		<label class="ask"
-			>Forecast by
+			>Forecast method
 			<select
 				class="field"
 				value={now.forecast}
 				onchange={(event) => set({ forecast: event.currentTarget.value })}
 			>
-				<option value="auto">whatever did best on its own past</option>
+				<option value="auto">automatic</option>
 				{#each data.methods as one (one.name)}<option value={one.name}
 						>{one.name}: {one.words}</option
 					>{/each}
@@ -129,8 +129,8 @@
 				value={now.method}
 				onchange={(event) => set({ method: event.currentTarget.value as 'cover' })}
 			>
-				<option value="cover">up to lead time and cover</option>
-				<option value="min_max">at a minimum, up to a maximum</option>
+				<option value="cover">to cover lead time and cover days</option>
+				<option value="min_max">minimum and maximum</option>
 			</select></label
 		>
 		<div class="pair">
@@ -188,7 +188,7 @@
 						value={now.safety}
 						onchange={(event) => choose(event.currentTarget.value)}
 					>
-						<option value="service">from a service level</option>
+						<option value="service">by service level</option>
 						<option value="days">days of sales</option>
 						<option value="units">fixed units</option>
 					</select></label
@@ -226,7 +226,7 @@
 			<thead><tr><th>It would be</th><th class="num">now</th><th class="num">then</th></tr></thead>
 			<tbody>
 				<tr
-					><td>Demand over lead and cover</td><td class="num"
+					><td>Demand over lead time and cover</td><td class="num"
 						>{figure(moved.now.demand)} <span class="soft small">{moved.now.days} d</span></td
 					><td class="num"
 						>{figure(moved.then.demand)} <span class="soft small">{moved.then.days} d</span></td
@@ -250,7 +250,7 @@
 			</tbody>
 		</table>
 		{#if typed.forecast !== undefined}<p class="soft small">
-				A change of method shows once it is saved: the forecast is worked out anew then.
+				A change of method takes effect when it is saved: the forecast is then calculated again.
 			</p>{/if}
 	{/if}
 	<p class="foot">
@@ -260,7 +260,7 @@
 				type="button"
 				class="quiet"
 				disabled={busy}
-				onclick={giveUp}>Back to the usual</button
+				onclick={giveUp}>Use the default policy</button
 			>{/if}
 		<span class="soft small">{WHOSE[data.policy.scope as 'place']}</span>
 	</p>

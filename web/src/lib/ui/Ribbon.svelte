@@ -8,7 +8,7 @@
 	const DAYS = 90;
 	const x = (days: number): number => Math.min(DAYS, days) * (WIDTH / DAYS);
 	const label = $derived(
-		`${cover === null ? 'nothing sells' : `${Math.round(Number(cover))} days of cover`}, lead time ${ribbon.lead} days` +
+		`${cover === null ? 'no sales' : `${Math.round(Number(cover))} days of cover`}, lead time ${ribbon.lead} days` +
 			(ribbon.late ? ', runs out before an order placed today can arrive' : '')
 	);
 	const tone = $derived(ribbon.late ? 'var(--madder)' : 'var(--reed)');

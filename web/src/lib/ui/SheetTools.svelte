@@ -50,7 +50,7 @@
 					sheet.views.find((view) => String(view.id) === event.currentTarget.value) ?? null
 				)}
 		>
-			<option value="">{sheet.view ? 'as it comes' : 'no view'}</option>
+			<option value="">{sheet.view ? 'default' : 'no view'}</option>
 			{#if mine.length}<optgroup label="Yours"
 					>{#each mine as view (view.id)}<option value={String(view.id)}
 							>{view.name}{sheet.view?.id === view.id && sheet.isChanged ? ', changed' : ''}</option

@@ -134,7 +134,7 @@
 				/></label
 			>
 			<label class="ask"
-				>Give or take, days
+				>Lead time variation, days
 				<input
 					class="field"
 					inputmode="decimal"
@@ -146,7 +146,7 @@
 			>
 		</div>
 		<label class="ask"
-			>Mail
+			>Email
 			<input
 				class="field"
 				maxlength="160"

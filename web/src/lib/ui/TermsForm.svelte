@@ -113,11 +113,11 @@
 	{:else}
 		<form onsubmit={save} class="grid gap-3">
 			<label class="ask"
-				>Number it has there <input class="field" maxlength="60" bind:value={code} /></label
+				>Supplier SKU <input class="field" maxlength="60" bind:value={code} /></label
 			>
 			<div class="pair">
 				<label class="ask"
-					>Units in a pack
+					>Pack size
 					<input
 						class="field"
 						inputmode="decimal"
@@ -126,7 +126,7 @@
 					/></label
 				>
 				<label class="ask"
-					>Least to order
+					>Minimum quantity
 					<input
 						class="field"
 						inputmode="decimal"
@@ -136,14 +136,14 @@
 				>
 			</div>
 			<fieldset>
-				<legend>Price of one, {supplier.currency}</legend>
+				<legend>Unit price, {supplier.currency}</legend>
 				{#each prices as row, at (at)}
 					<div class="price">
 						<label
 							>from <input
 								class="field"
 								inputmode="decimal"
-								aria-label="From how many, {at + 1}"
+								aria-label="From quantity, {at + 1}"
 								readonly={at === 0}
 								bind:value={row.from_quantity}
 							/></label
@@ -158,7 +158,7 @@
 						{#if at > 0}<button
 								type="button"
 								class="quiet"
-								aria-label="Leave out price {at + 1}"
+								aria-label="Remove price {at + 1}"
 								onclick={() => (prices = prices.filter((_, n) => n !== at))}>×</button
 							>{/if}
 					</div>
@@ -167,7 +167,7 @@
 					type="button"
 					class="quiet"
 					onclick={() => (prices = [...prices, { from_quantity: '', price: '' }])}
-					>Another price from more on</button
+					>Add a price break</button
 				>
 			</fieldset>
 			<label
@@ -177,10 +177,10 @@
 			{#if refusal}<p class="refusal" role="alert">{refusal.message}</p>{/if}
 			<div class="foot">
 				{#if terms}<button type="button" class="quiet" disabled={busy} onclick={takeAway}
-						>No longer sold here</button
+						>Remove from this supplier</button
 					>{/if}
 				<span class="grow"></span>
-				<button type="button" class="quiet" onclick={onclose}>Leave it</button>
+				<button type="button" class="quiet" onclick={onclose}>Cancel</button>
 				<button class="do" disabled={busy}>Save</button>
 			</div>
 		</form>

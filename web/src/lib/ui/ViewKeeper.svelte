@@ -57,14 +57,12 @@
 				bind:value={name}
 			/></label
 		>
-		<button class="do" disabled={busy || !name.trim()}>Keep as new</button>
+		<button class="do" disabled={busy || !name.trim()}>Save as a new view</button>
 	</form>
-	<label class="share"
-		><input type="checkbox" bind:checked={isShared} /> Others may look through it</label
-	>
+	<label class="share"><input type="checkbox" bind:checked={isShared} /> Share with everyone</label>
 	{#if mine && (sheet.isChanged || isShared !== mine.shared)}
 		<button type="button" class="quiet" disabled={busy} onclick={() => keep(mine)}
-			>Keep the changes in {mine.name}</button
+			>Save the changes to {mine.name}</button
 		>
 	{/if}
 	{#if refusal}<p class="refusal" role="alert">{refusal}</p>{/if}
@@ -85,15 +83,15 @@
 							disabled={busy}
 							onchange={(event) =>
 								act(() => sheet.openWith(event.currentTarget.checked ? view : null))}
-						/> open the sheet with it</label
+						/> Open the sheet with this view</label
 					>
 					{#if view.mine || session.me?.role === 'manager'}
 						<button
 							type="button"
 							class="quiet"
 							disabled={busy}
-							aria-label="Take away {view.name}"
-							onclick={() => act(() => sheet.takeAway(view))}>Take away</button
+							aria-label="Delete {view.name}"
+							onclick={() => act(() => sheet.takeAway(view))}>Delete</button
 						>
 					{/if}
 				</li>

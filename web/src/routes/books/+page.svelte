@@ -33,7 +33,7 @@
 			{ name: 'title', head: 'Item', fields: ITEM_FIELDS },
 			...(data?.columns ?? []).map(({ id, name }) => ({ name: `shown_${id}`, head: name })),
 			{ name: 'holds', head: 'Shelf holds' },
-			{ name: 'worth', head: `Worth ${session.currency}` },
+			{ name: 'value', head: `Value ${session.currency}` },
 			{ name: 'booked', head: `Books ${session.currency}` },
 			{ name: 'state', head: 'State' }
 		],
@@ -71,7 +71,7 @@
 		busy = true;
 		try {
 			await ask(api.POST('/api/v1/agreement/check'));
-			// The far ends answer in their own time; the sheet fills as they do.
+			// The accounts answer in their own time; the sheet fills as they do.
 			for (let found = await agreement.refetch(); found.data; found = await agreement.refetch()) {
 				if (found.data.checking) {
 					await new Promise((resolve) => setTimeout(resolve, 600));
@@ -119,7 +119,7 @@
 				<thead
 					><tr
 						><th>Drift</th><th>Between</th><th class="num">Expected</th><th class="num">Found</th
-						><th>Since</th><th>Should have agreed after</th></tr
+						><th>Since</th><th>Last event</th></tr
 					></thead
 				>
 				<tbody>

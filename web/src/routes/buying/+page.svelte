@@ -35,12 +35,12 @@
 		{ name: 'category', head: 'Category', cell: category, kind: 'soft clip', isSpare: true },
 		{ name: 'on_hand', head: 'On hand', cell: onHand, kind: 'num' },
 		{ name: 'committed', head: 'Committed', cell: committed, kind: 'num' },
-		{ name: 'backordered', head: 'Owed', cell: owed, kind: 'num', isSpare: true },
+		{ name: 'backordered', head: 'Backordered', cell: owed, kind: 'num', isSpare: true },
 		{ name: 'incoming', head: 'Incoming', cell: incoming, kind: 'num' },
 		{ name: 'per_day', head: 'Per day', cell: perDay, kind: 'num' },
 		{
 			name: 'ribbon',
-			head: 'How long it lasts',
+			head: 'Cover over time',
 			headCell: ribbonHead,
 			cell: ribbon,
 			kind: 'ribbon',
@@ -222,7 +222,7 @@
 			query={lines}
 			isEmpty
 			empty={sheet.filters.show === 'all'
-				? 'Nothing sells yet, so nothing can be forecast.'
+				? 'No sales yet, so nothing can be forecast.'
 				: 'Nothing needs ordering.'}
 		/>
 	{/if}
@@ -239,7 +239,7 @@
 	{@const supplier = data?.suppliers.find((one) => one.id === key)}
 	{#if supplier}<a class="plain-link" href="/buying/suppliers/{supplier.id}">{supplier.name}</a
 		>{:else}No supplier
-		<a class="font-normal small" href="/buying/suppliers">Say who sells these</a>{/if}
+		<a class="font-normal small" href="/buying/suppliers">Add suppliers for these</a>{/if}
 	{#if supplier}<span class="soft font-normal small"
 			>lead {supplier.lead_days} days · {supplier.currency}{supplier.currency !== data?.currency
 				? ` ${supplier.rate}`

@@ -24,12 +24,12 @@
 		{/if}
 	{/snippet}
 	{#if steps.data}
-		{#if session.me?.far_ends}
+		{#if session.me?.standins}
 			<p class="demo">
 				<b>This is the demo.</b> Its shops, tills, ledger and suppliers are small simulated services
 				with pages of their own, where you act as the shopper, the cashier or the bookkeeper. Their
 				addresses and tokens are listed at
-				<a href={session.me.far_ends} target="_blank" rel="noreferrer">{session.me.far_ends}</a>.
+				<a href={session.me.standins} target="_blank" rel="noreferrer">{session.me.standins}</a>.
 				{steps.data.hint}
 			</p>
 		{/if}

@@ -24,13 +24,13 @@
 		{ name: 'state', head: 'State', cell: standing },
 		{
 			name: 'held_because',
-			head: 'Held because',
+			head: 'Reason held',
 			cell: heldBecause,
 			kind: 'long',
 			isSpare: true
 		},
 		{ name: 'units', head: 'Units', cell: units, kind: 'num' },
-		{ name: 'owed', head: 'Owed', cell: owed, kind: 'num' },
+		{ name: 'backordered', head: 'Backordered', cell: owed, kind: 'num' },
 		{
 			name: 'total',
 			head: `Total ${session.currency}`,
@@ -114,14 +114,14 @@
 {#snippet number(row: Row)}<a class="plain-link" href="/orders/{row.id}">{row.number}</a>{/snippet}
 {#snippet channel(row: Row)}{row.channel}{/snippet}
 {#snippet placed(row: Row)}{moment(row.placed_at)}{/snippet}
-{#snippet customer(row: Row)}{row.customer ||
-		(row.kind === 'till' ? 'over the counter' : '–')}{/snippet}
+{#snippet customer(row: Row)}{row.customer || (row.kind === 'till' ? 'in store' : '–')}{/snippet}
 {#snippet from(row: Row)}{row.location}{/snippet}
 {#snippet standing(row: Row)}<span title={row.held_because}><Mark state={row.state} /></span
 	>{/snippet}
 {#snippet heldBecause(row: Row)}{row.held_because}{/snippet}
 {#snippet units(row: Row)}{figure(row.units)}{/snippet}
-{#snippet owed(row: Row)}<span class:owed={row.owed !== '0'}>{figure(row.owed)}</span>{/snippet}
+{#snippet owed(row: Row)}<span class:owed={row.backordered !== '0'}>{figure(row.backordered)}</span
+	>{/snippet}
 {#snippet total(row: Row)}<Fig value={row.total} kind="order-total" id={`${row.id}`} />{/snippet}
 {#snippet margin(row: Row)}<Fig
 		value={row.margin_percent}

@@ -25,7 +25,7 @@
 		{ name: 'price', head: `Price ${session.currency}`, cell: price, kind: 'num', sort: 'price' },
 		{ name: 'average_cost', head: 'Average cost', cell: cost, kind: 'num', sort: 'cost' },
 		{ name: 'on_hand', head: 'On hand', cell: onHand, kind: 'num' },
-		{ name: 'listings', head: 'Shown in', cell: shownIn, kind: 'num' }
+		{ name: 'listings', head: 'Listings', cell: shownIn, kind: 'num' }
 	];
 	const sheet = new SheetState(
 		'items',
@@ -67,7 +67,7 @@
 		<Pending
 			query={items}
 			isEmpty
-			empty="No item yet. Connect a shop and build the range from its listings."
+			empty="No item yet. Connect a shop and import its listings."
 			first={{ text: 'Connections', path: '/connections' }}
 		/>
 	{/if}

@@ -43,7 +43,7 @@
 		{ name: 'on_hand', head: 'On hand', cell: onHand, kind: 'num', sort: 'on_hand' },
 		{ name: 'committed', head: 'Committed', cell: committed, kind: 'num', sort: 'committed' },
 		{ name: 'available', head: 'Available', cell: available, kind: 'num', sort: 'available' },
-		{ name: 'backordered', head: 'Owed', cell: owed, kind: 'num', sort: 'owed' },
+		{ name: 'backordered', head: 'Backordered', cell: owed, kind: 'num', sort: 'backordered' },
 		{ name: 'incoming', head: 'Incoming', cell: incoming, kind: 'num', sort: 'incoming' },
 		{ name: 'value', head: `Value ${session.currency}`, cell: value, kind: 'num', sort: 'value' },
 		{ name: 'expires_on', head: 'Expires', cell: expires, kind: 'soft small' }
@@ -109,8 +109,8 @@
 		<Filter bind:value={sheet.filters.q} />
 		<PlaceFilter bind:value={sheet.filters.location} places={places.data} />
 		<select class="field" aria-label="Show" bind:value={sheet.filters.show}>
-			<option value="">everything</option><option value="held">what is held</option><option
-				value="short">owed or below zero</option
+			<option value="">everything</option><option value="held">in stock</option><option
+				value="short">backordered or negative</option
 			>
 		</select>
 		<label class="soft small at"
@@ -132,7 +132,7 @@
 			query={stock}
 			isEmpty
 			empty={sheet.filters.show === 'short'
-				? 'Nothing is owed or below zero.'
+				? 'Nothing is backordered or negative.'
 				: 'No stock yet. Take in opening stock with its cost.'}
 			first={sheet.filters.show === 'short'
 				? undefined
@@ -142,7 +142,7 @@
 	{#snippet totals()}
 		<span>{count(first?.total_rows ?? 0, 'row')}</span>
 		<span class="ml-auto"
-			>Worth <b class="double">{figure(Number(first?.total_value ?? 0).toFixed(2))}</b>
+			>Value <b class="double">{figure(Number(first?.total_value ?? 0).toFixed(2))}</b>
 			{session.currency}</span
 		>
 	{/snippet}
@@ -179,7 +179,7 @@
 			onclick={() => (adjusting = row)}>Adjust</button
 		>{/if}{/snippet}
 {#snippet itsMoves(row: Row)}<a href="/shelf/moves?item={row.item_id}&location={row.location_id}"
-		>Its moves</a
+		>Stock moves</a
 	>{/snippet}
 {#if adjusting}
 	<Adjust

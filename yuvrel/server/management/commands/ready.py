@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import time
+from pathlib import Path
 from typing import Any
 
 import httpx
 from django.core.management.base import BaseCommand, CommandParser
+from django.utils import timezone
 
 from yuvrel.agreement.actions import check_all
 from yuvrel.channels.models import InboundMessage, Listing
+from yuvrel.demo import first_day
 from yuvrel.demo.company import PASSWORD, PEOPLE
 from yuvrel.outbox.models import Event
 
@@ -23,14 +26,18 @@ class Command(BaseCommand):
     def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("--web", required=True)
         parser.add_argument("--standins", required=True)
-        parser.add_argument("--first", action="store_true")
+        parser.add_argument("--first", default="", help="A file that stands until the first exchange is done")
 
     def handle(self, *args: Any, **options: Any) -> None:
         for address in (f"{options['web']}/readyz", f"{options['standins']}/"):
             self.wait_for(address)
-        if options["first"]:
+        first = Path(options["first"]) if options["first"] else None
+        if first and first.exists():
+            first_day.go_live(timezone.now())
             self.settle()
+            first_day.edit_at_the_shop(options["standins"])
             check_all()
+            first.unlink()
         lines = [
             "",
             f"  Yuvrel answers at     {options['web']}",

@@ -20,7 +20,7 @@ from yuvrel.server.logs import trace_job
 
 log = logging.getLogger("yuvrel.worker")
 PAUSE = 2.0
-# Most jobs wait for a far end, which allows only so many calls a second: eight keep two cores busy.
+# Most jobs wait for an account, which allows only so many calls a second: eight keep two cores busy.
 JOBS_AT_ONCE = 8
 
 

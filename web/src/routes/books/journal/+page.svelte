@@ -33,9 +33,9 @@
 		{ name: 'credit', head: `Credit ${session.currency}` },
 		{
 			name: 'ledger_number',
-			head: 'In the ledger as',
+			head: 'Ledger document',
 			fields: [
-				['ledger_kind', 'In the ledger as'],
+				['ledger_kind', 'Ledger document'],
 				['ledger_number', 'Number in the ledger'],
 				['ledger_state', 'State in the ledger']
 			]
@@ -91,7 +91,7 @@
 				><tr
 					><th>Date</th><th>Document</th><th>What</th><th>Account</th><th class="num"
 						>Debit {session.currency}</th
-					><th class="num">Credit {session.currency}</th><th>In the ledger as</th></tr
+					><th class="num">Credit {session.currency}</th><th>Ledger document</th></tr
 				></thead
 			>
 			{#each rows as entry (entry.id)}

@@ -39,7 +39,7 @@
 		{ name: 'category', head: 'Category', cell: category, kind: 'soft clip', isSpare: true },
 		{
 			name: 'shape',
-			head: 'A year back, and ahead',
+			head: 'Past year and forecast',
 			cell: shape,
 			title:
 				'Units a week over the last year, shaded where nothing was in stock; then what is expected',
@@ -48,7 +48,7 @@
 		{ name: 'month', head: 'Next 30 days', cell: month, kind: 'num', sort: 'units' },
 		{
 			name: 'last_year',
-			head: 'Year before',
+			head: 'Same time last year',
 			cell: lastYear,
 			kind: 'num soft',
 			title: 'The same 30 days, 52 weeks ago'
@@ -72,7 +72,7 @@
 		},
 		{
 			name: 'one_offs',
-			head: 'Set aside',
+			head: 'One-offs set aside',
 			cell: aside,
 			kind: 'num',
 			title: 'One-off orders left out of the demand'
@@ -152,7 +152,7 @@
 			</span>
 			{#if session.may('buy')}<button class="quiet" onclick={stop}>Stop</button>{/if}
 		{:else if session.may('buy')}
-			<button class="quiet" onclick={begin}>Forecast anew</button>
+			<button class="quiet" onclick={begin}>Run the forecast</button>
 		{/if}
 		{#if run && !isRunning && run.state !== 'done'}<span class="said">{run.said}</span>{/if}
 		<SheetTools {sheet} />

@@ -37,11 +37,11 @@
 		},
 		{
 			name: 'lead_deviation_days',
-			head: 'Give or take',
+			head: 'Lead time variation',
 			cell: deviation,
 			kind: 'num soft',
 			title: 'The standard deviation of the lead time; safety stock grows with it',
-			fields: [['lead_deviation_days', 'Give or take, days']]
+			fields: [['lead_deviation_days', 'Lead time variation, days']]
 		},
 		{
 			name: 'order_minimum',
@@ -52,7 +52,7 @@
 			title: 'In its currency'
 		},
 		{ name: 'inbox', head: 'Orders go', cell: way, kind: 'clip' },
-		{ name: 'email', head: 'Mail', cell: mail, kind: 'soft clip', isSpare: true },
+		{ name: 'email', head: 'Email', cell: mail, kind: 'soft clip', isSpare: true },
 		{ name: 'items', head: 'Items', cell: items, kind: 'num' },
 		{ name: 'open_orders', head: 'Open orders', cell: open, kind: 'num' }
 	];

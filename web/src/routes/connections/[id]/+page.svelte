@@ -49,7 +49,7 @@
 		busy = 'remove';
 		try {
 			await ask(api.DELETE('/api/v1/connections/{connection_id}', { params }));
-			notices.say('The draft was taken away.');
+			notices.say('The draft was deleted.');
 			await goto('/connections');
 		} catch (error) {
 			notices.fail(error);
@@ -93,21 +93,21 @@
 			{/if}
 			{#if can('listings') && data.state !== 'draft' && session.may('pair listings')}
 				<button class="quiet" disabled={busy !== ''} onclick={() => take(false)}
-					>{busy === 'listings' ? 'Reading…' : 'Take in listings, matching only'}</button
+					>{busy === 'listings' ? 'Reading…' : 'Import listings, match only'}</button
 				>
 				{#if session.may('change the range')}<button
 						class="quiet"
 						disabled={busy !== ''}
-						onclick={() => take(true)}>Build the range from them</button
+						onclick={() => take(true)}>Import and create items</button
 					>{/if}
 			{/if}
 			{#if may && data.removable}<button class="quiet" disabled={busy !== ''} onclick={remove}
-					>Take this draft away</button
+					>Delete this draft</button
 				>{/if}
 			{#if data.state === 'live' && !can('documents') && session.may('resolve snags and drifts')}<button
 					class="quiet"
 					disabled={busy !== ''}
-					onclick={now}>Exchange now</button
+					onclick={now}>Run now</button
 				>{/if}
 		{/if}
 	{/snippet}
@@ -115,26 +115,37 @@
 		<div class="page">
 			<section class="panel" aria-label="Test">
 				{#if !data.tested_at}
-					<p>Not tested yet. <b>Test</b> talks to the far end and says what the token may do.</p>
+					<p>Not tested yet. <b>Test</b> contacts the account and shows what the token allows.</p>
 				{:else if data.test_report.ok}
 					<p>
-						<Mark state="tested" note={ago(data.tested_at)} /> The far end is
-						<b>{data.test_report.name}</b>. The token may: {data.test_report.scopes?.join(', ')}.
+						<Mark state="tested" note={ago(data.tested_at)} /> Connected to
+						<b>{data.test_report.name}</b>. The token allows: {data.test_report.scopes?.join(', ')}.
 					</p>
 				{:else}
 					<p class="bad" role="alert">
 						The test failed {ago(data.tested_at)}: {data.test_report.fault}
 					</p>
 					{#if data.test_report.scopes?.length}<p class="soft">
-							The token may: {data.test_report.scopes.join(', ')}.
+							The token allows: {data.test_report.scopes.join(', ')}.
 						</p>{/if}
 				{/if}
 				{#if data.pause_until && new Date(data.pause_until).getTime() > Date.now()}<p
 						class="bad"
 						role="status"
 					>
-						The far end is at fault and is left alone until {moment(data.pause_until)}; see
-						<a href="/connections/snags">the snags</a>. What waits is kept and goes out by itself.
+						The account is not answering as it should. Next attempt at {moment(data.pause_until)};
+						see
+						<a href="/connections/snags">the snags</a>. Nothing is lost: what is waiting goes out
+						then.
+					</p>{/if}
+				{#if can('orders')}<p class="soft mt-1">
+						Orders of the last 24 hours: {#each data.heard as way, at (way.via)}{at
+								? ', '
+								: ''}{way.count} by {way.via}, the last {ago(way.last_at)}{:else}none yet{/each}.
+						{#if data.webhooks}{data.state === 'live'
+								? 'Webhooks are registered'
+								: 'Webhooks are registered when it goes live'}; it is also polled every {data.every_seconds}
+							seconds.{:else}It has no webhooks and is polled every {data.every_seconds} seconds.{/if}
 					</p>{/if}
 				{#if can('listings')}<p class="soft mt-1">
 						{data.counts['linked'] ?? 0} listings linked,
@@ -149,7 +160,7 @@
 				<h2>Runs</h2>
 				<table class="rows">
 					<thead
-						><tr><th>When</th><th>What</th><th>State</th><th class="num">Done</th><th>Log</th></tr
+						><tr><th>When</th><th>What</th><th>State</th><th class="num">Count</th><th>Log</th></tr
 						></thead
 					>
 					<tbody>

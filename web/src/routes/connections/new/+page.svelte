@@ -40,7 +40,7 @@
 
 <Sheet question="What shall we connect?" tabs={CONNECTION_TABS}>
 	{#snippet lead()}
-		The far end gives out an address and a token. After this you test it, set its rules, and let it
+		The account gives out an address and a token. After this you test it, set its rules, and let it
 		go live.
 	{/snippet}
 	{#if !session.may('connect channels')}
@@ -57,7 +57,7 @@
 				</select></label
 			>
 			<label class="ask"
-				>Name, as you call it
+				>Name
 				<input
 					class="field"
 					required
@@ -87,13 +87,13 @@
 					bind:value={token}
 				/></label
 			>
-			{#if session.me?.far_ends}<p class="soft">
+			{#if session.me?.standins}<p class="soft">
 					This is the demo: its simulated shops, tills, ledger and suppliers are listed, with
 					address and token, at
-					<a href={session.me.far_ends} target="_blank" rel="noreferrer">{session.me.far_ends}</a>.
+					<a href={session.me.standins} target="_blank" rel="noreferrer">{session.me.standins}</a>.
 				</p>{/if}
 			{#if refusal}<p class="bad" role="alert">{refusal.message}</p>{/if}
-			<div><button class="do" disabled={busy}>Add it as a draft</button></div>
+			<div><button class="do" disabled={busy}>Add as a draft</button></div>
 		</form>{/if}
 </Sheet>
 

@@ -74,7 +74,7 @@
 						<td class="place">{row.connection}</td>
 						<td class="place" title={moment(row.made_at)}>{ago(row.made_at)}</td>
 						<td class="num">
-							{#if row.payload}<button class="quiet" onclick={() => (shown = row)}>What came</button
+							{#if row.payload}<button class="quiet" onclick={() => (shown = row)}>Payload</button
 								>{/if}
 							{#if may}<button class="quiet" onclick={() => retry(row.id)}>Try again</button>
 								<button class="quiet" onclick={() => (aside = row)}>Set aside</button>{/if}

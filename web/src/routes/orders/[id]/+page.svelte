@@ -68,11 +68,8 @@
 <Sheet question={data ? `Order ${data.number}` : 'Order'}>
 	{#snippet lead()}
 		{#if data}
-			{data.channel} · {data.customer || 'over the counter'}{data.ship_to
-				? `, ${data.ship_to}`
-				: ''} · placed {moment(data.placed_at)} · from {data.location} · {data.paid
-				? 'paid'
-				: 'on account'}
+			{data.channel} · {data.customer || 'in store'}{data.ship_to ? `, ${data.ship_to}` : ''} · placed
+			{moment(data.placed_at)} · from {data.location} · {data.paid ? 'paid' : 'on account'}
 		{/if}
 	{/snippet}
 	{#snippet filters()}
@@ -108,7 +105,7 @@
 			<thead
 				><tr
 					><th>Line</th><th>Kind</th><th class="num">Ordered</th><th class="num">Reserved</th><th
-						class="num">Owed</th
+						class="num">Backordered</th
 					><th class="num">Shipped</th>{#if canShip}<th class="num">Ship now</th>{/if}<th
 						class="num">Net</th
 					><th class="num">Tax</th><th class="num">With tax {session.currency}</th></tr
@@ -127,7 +124,9 @@
 						<td class="soft">{line.kind}</td>
 						<td class="num">{goods ? figure(line.quantity) : ''}</td>
 						<td class="num">{goods ? figure(line.reserved) : ''}</td>
-						<td class="num" class:owed={line.owed !== '0'}>{goods ? figure(line.owed) : ''}</td>
+						<td class="num" class:owed={line.backordered !== '0'}
+							>{goods ? figure(line.backordered) : ''}</td
+						>
 						<td class="num">{goods ? figure(line.shipped) : ''}</td>
 						{#if canShip}<td class="num"
 								>{#if goods}<input
@@ -152,7 +151,7 @@
 				<thead
 					><tr
 						><th>Shipment and invoice</th><th>When</th><th>Carrier</th><th>Tracking</th><th
-							>Channel told</th
+							>Sent to channel</th
 						><th>Ledger</th><th class="num">Cost</th><th class="num">Invoice {session.currency}</th
 						></tr
 					></thead
@@ -164,7 +163,7 @@
 								>{shipment.carrier || '–'}</td
 							><td class="soft">{shipment.tracking || '–'}</td><td class="soft"
 								>{data.kind === 'till'
-									? 'over the counter'
+									? 'in store'
 									: shipment.told_channel_at
 										? ago(shipment.told_channel_at)
 										: 'not yet'}</td

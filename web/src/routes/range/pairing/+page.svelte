@@ -79,7 +79,8 @@
 	)}
 >
 	{#snippet lead()}
-		A unique match of SKU or barcode pairs by itself. These wait for you: <span class="key">1</span
+		A unique match of SKU or barcode is linked automatically. The rest are listed here: <span
+			class="key">1</span
 		>–<span class="key">5</span>
 		pick, <span class="key">l</span> links, <span class="key">m</span> makes an item,
 		<span class="key">i</span> ignores.
@@ -96,8 +97,8 @@
 		<table class="rows">
 			<thead
 				><tr
-					><th>Listing</th><th>SKU there</th><th>Barcode there</th><th class="num">Price</th><th
-						>May be</th
+					><th>Listing</th><th>Channel SKU</th><th>Channel barcode</th><th class="num">Price</th><th
+						>Suggested items</th
 					><th></th></tr
 				></thead
 			>
@@ -138,7 +139,7 @@
 											>{candidate.reason}, {Math.round(candidate.score)}</span
 										>
 									</label>
-								{:else}<span class="soft">nothing alike in the range</span>{/each}
+								{:else}<span class="soft">no similar item</span>{/each}
 							{:else}<span class="soft">{row.why}</span>{/if}
 						</td>
 						<td class="does">

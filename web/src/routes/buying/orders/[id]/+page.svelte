@@ -160,9 +160,10 @@
 		<table class="rows">
 			<thead
 				><tr
-					><th>Item</th><th>Their code</th><th class="num">Ordered</th><th class="num">Promised</th
-					><th class="num">Received</th>{#if isOpen && mayReceive}<th class="num">Arrived now</th
-						><th>Lot and date</th>{/if}<th class="num">Price {data.currency}</th><th class="num"
+					><th>Item</th><th>Supplier SKU</th><th class="num">Ordered</th><th class="num"
+						>Confirmed</th
+					><th class="num">Received</th>{#if isOpen && mayReceive}<th class="num">Receive now</th
+						><th>Lot and expiry</th>{/if}<th class="num">Price {data.currency}</th><th class="num"
 						>Line {data.currency}</th
 					></tr
 				></thead

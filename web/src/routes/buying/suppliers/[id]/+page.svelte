@@ -61,7 +61,7 @@
 			).length} of them bought here first; {data.inbox
 				? `orders go to ${data.inbox}`
 				: 'orders go as PDF'}.
-			<a href="/buying/orders?q={encodeURIComponent(data.name)}">Its orders</a>{/if}{/snippet}
+			<a href="/buying/orders?q={encodeURIComponent(data.name)}">Purchase orders</a>{/if}{/snippet}
 	{#snippet filters()}
 		<Filter bind:value={q} />
 		{#if may && data}<button type="button" class="quiet" onclick={() => (open = 'new')}
@@ -75,11 +75,11 @@
 					<table class="rows">
 						<thead
 							><tr
-								><th>Item</th><th>Number there</th><th class="num">Pack</th><th class="num"
-									>Least</th
+								><th>Item</th><th>Supplier SKU</th><th class="num">Pack</th><th class="num"
+									>Minimum</th
 								><th class="num">Price {data.currency}</th><th
-									title="The price of all units of an order of at least so many">From more on</th
-								><th class="num" title="In {data.base_currency}">Average cost</th><th>First here</th
+									title="The price of all units of an order of at least so many">Price breaks</th
+								><th class="num" title="In {data.base_currency}">Average cost</th><th>Preferred</th
 								>{#if may}<th><span class="sr-only">Actions</span></th>{/if}</tr
 							></thead
 						>
@@ -137,7 +137,7 @@
 						</p>{/if}
 					{#if may}<form class="rate" onsubmit={setRate} aria-label="Rate">
 							<label class="ask"
-								>From today on <input
+								>From today <input
 									class="field"
 									inputmode="decimal"
 									aria-invalid={refusal !== '' || undefined}

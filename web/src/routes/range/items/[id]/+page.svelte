@@ -32,7 +32,7 @@
 		<div class="page">
 			{#if data.components.length}
 				<section>
-					<h2>Made of</h2>
+					<h2>Components</h2>
 					<ul>
 						{#each data.components as part (part.item_id)}
 							<li>
@@ -45,13 +45,13 @@
 			{/if}
 			{#if data.places.length}
 				<section>
-					<h2>On the shelf</h2>
+					<h2>Stock</h2>
 					<table class="rows">
 						<thead
 							><tr
 								><th>Location</th><th class="num">On hand</th><th class="num">Committed</th><th
 									class="num">Available</th
-								><th class="num">Owed</th><th class="num">Incoming</th></tr
+								><th class="num">Backordered</th><th class="num">Incoming</th></tr
 							></thead
 						>
 						<tbody>
@@ -71,7 +71,7 @@
 				</section>
 			{/if}
 			<section>
-				<h2>Shown in</h2>
+				<h2>Listings</h2>
 				{#if data.listings.length}
 					<table class="rows">
 						<thead
@@ -107,12 +107,12 @@
 							{/each}
 						</tbody>
 					</table>
-				{:else}<p class="soft">In no channel yet.</p>{/if}
+				{:else}<p class="soft">Not listed on any channel yet.</p>{/if}
 			</section>
 			{#if data.kind === 'stocked'}
 				<section>
 					<h2>
-						What it cost {#if data.average_cost}<span class="soft small"
+						Cost history {#if data.average_cost}<span class="soft small"
 								>now {Number(data.average_cost).toFixed(4)} on average, last {Number(
 									data.last_cost
 								).toFixed(4)}, stock worth {figure(data.value, '0.00')}

@@ -70,7 +70,7 @@
 				<dd>{data.last_year === null ? 'not in stock' : figure(data.last_year, '0')}</dd>
 			</div>
 			<div>
-				<dt>Last 90 days, a day</dt>
+				<dt>Daily sales, last 90 days</dt>
 				<dd><Fig value={data.velocity} kind="velocity" id={key} /></dd>
 			</div>
 			<div>
@@ -89,13 +89,13 @@
 		<div class="chart"><Demand past={data.past} ahead={data.weeks} /></div>
 		<div class="halves">
 			<section>
-				<h2>How it was chosen</h2>
+				<h2>How it was forecast</h2>
 				{#if data.candidates.length}
 					<table class="rows">
 						<thead
 							><tr
-								><th>Tried on its own past</th><th class="num">Error</th><th class="num"
-									>Leans by</th
+								><th>Tested on its own history</th><th class="num">Error</th><th class="num"
+									>Bias</th
 								></tr
 							></thead
 						>
@@ -111,16 +111,16 @@
 					</table>
 					<p class="soft small note">
 						Error: mean error beside repeating the same week of last year (the week before, where
-						last year is not known); below 1 is better. Leans by: in the same unit, above zero it
-						says too much. The least error need not be chosen: what the rest of its category shows
-						counts as well.
+						last year is not known); below 1 is better. Bias: in the same unit, above zero it says
+						too much. The least error need not be chosen: what the rest of its category shows counts
+						as well.
 					</p>
 				{:else}<p class="soft note">
 						{data.at
-							? 'Its past is too short to try anything on.'
-							: 'Not forecast yet; the mean of its days in stock stands in.'}
+							? 'Its history is too short to test a method on.'
+							: 'Not forecast yet; the average of its days in stock is used.'}
 					</p>{/if}
-				{#if data.at}<p class="soft small note">Worked out {moment(data.at)}.</p>{/if}
+				{#if data.at}<p class="soft small note">Calculated {moment(data.at)}.</p>{/if}
 				<h2>One-off orders</h2>
 				{#if data.one_offs.length}
 					<table class="rows">
@@ -139,7 +139,7 @@
 										>{#if session.may('buy')}<button
 												class="quiet small"
 												onclick={() => decide(one.line, !one.aside)}
-												>{one.aside ? 'Count it' : 'Set aside'}</button
+												>{one.aside ? 'Include' : 'Set aside'}</button
 											>{/if}</td
 									>
 								</tr>
