@@ -3,20 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from decimal import Decimal as D
 
 import pytest
 
-from tests.world import NOW, make_connection, make_item
+from tests.world import make_connection, make_item
 from yuvrel.channels import exchange
 from yuvrel.channels.models import Connection
 from yuvrel.connectors.http import AccessError, ConnectorError, RefusedThereError
-from yuvrel.connectors.messages import Page, RemoteLine, RemoteOrder
+from yuvrel.connectors.messages import Page, Raw, RemoteLine, RemoteOrder
 from yuvrel.people.models import Location
 from yuvrel.sales.models import SalesOrder
 
 PAGES = 6
+START = datetime(2026, 3, 14, 9, 30, tzinfo=UTC)
 
 
 class Shop:
@@ -33,24 +34,24 @@ class Shop:
         if error:
             raise error
         number = int(cursor or 0)
-        rows = [(self.at(2 * number + k).isoformat(), self.order(2 * number + k)) for k in range(2)]
+        rows = [Raw(body=2 * number + k, at=self.at(2 * number + k).isoformat()) for k in range(2)]
         return Page(rows=rows, cursor=str(number + 1) if number + 1 < PAGES else "")
 
     @staticmethod
-    def at(n: int) -> object:
-        return NOW + timedelta(seconds=n)
+    def at(n: int) -> datetime:
+        return START + timedelta(seconds=n)
 
-    def order(self, n: int) -> RemoteOrder:
+    def read_order(self, n: int) -> RemoteOrder:
         line = RemoteLine(kind="item", sku="A-1", title="Thing", amount=D("12.30"), tax_percent=D(23))
         return RemoteOrder(
-            external_id=f"o{n}", number=f"{n}", version=1, status="paid", placed_at=NOW, total=D("12.30"), lines=[line]
+            external_id=f"o{n}", number=f"{n}", version=1, status="paid", placed_at=START, total=D("12.30"), lines=[line]
         )
 
 
 @pytest.fixture
 def connection(company: Location) -> Connection:
     make_item("A-1", on_hand=100)
-    return make_connection()
+    return make_connection(watermark=START.isoformat())
 
 
 def ask(connection: Connection, shop: Shop, monkeypatch: pytest.MonkeyPatch) -> bool:
@@ -70,7 +71,7 @@ def test_every_other_call_fails_and_still_all_orders_come_in(connection: Connect
     assert SalesOrder.objects.count() == 2 * PAGES
     row = Connection.objects.get()
     assert row.resume == {}
-    assert row.watermark == (NOW + timedelta(seconds=2 * PAGES - 1)).isoformat()
+    assert row.watermark == (START + timedelta(seconds=2 * PAGES - 1)).isoformat()
     # Gone on with, it asks what was asked for; ended, it begins at the watermark less the overlap.
     assert {since for since, _ in shop.asked} == {shop.asked[0][0]}
     assert ask(connection, Shop(lambda *_: None), monkeypatch)

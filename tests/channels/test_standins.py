@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Any
 
 import httpx
@@ -147,7 +148,7 @@ def test_the_suppliers_answer_is_valid_against_the_oasis_schema(standins: Standi
         schema = ubl_schema("OrderResponse")
         assert schema.validate(document), schema.error_log
         read = read_order_response(answer["document"].encode())
-        assert (read.order_number, read.accepted, read.expected_on) == ("PO-7", True, "2027-04-01")
+        assert (read.order_number, read.accepted, read.expected_on) == ("PO-7", True, date(2027, 4, 1))
         assert {k: str(v) for k, v in read.lines.items()} == {"SMK-S": "12"}
         assert supplier.post("/api/orders", content=b"<Order").status_code == 422
         assert supplier.post("/api/orders", content=b"<Invoice/>").status_code == 422
@@ -162,7 +163,12 @@ def test_a_supplier_may_change_or_refuse_by_hand(standins: Standins) -> None:
             "/answer", data={"number": "PO-7", "q-SMK-S": "8", "due": "2027-05-01", "note": "oak is late", "what": "accept"}
         )
         read = read_order_response(supplier.get("/api/answers").json()["answers"][0]["document"].encode())
-        assert (read.accepted, read.note, read.expected_on, str(read.lines["SMK-S"])) == (True, "oak is late", "2027-05-01", "8")
+        assert (read.accepted, read.note, read.expected_on, str(read.lines["SMK-S"])) == (
+            True,
+            "oak is late",
+            date(2027, 5, 1),
+            "8",
+        )
 
 
 def test_the_switchboard_draws_from_its_seed(standins: Standins) -> None:

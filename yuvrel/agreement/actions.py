@@ -204,12 +204,13 @@ def check_orders(connection: Connection) -> None:
     connector = connector_for(connection)
     # The account's clock may be off: what it changed lately may carry a time before the one we ask for.
     asked = (since - exchange.OVERLAP).isoformat()
+    now = timezone.now()
     for page in pages(lambda cursor: connector.orders(asked, cursor)):
-        for _, order in page.rows:
+        for order in (exchange.read_order(connector, raw, now) for raw in page.rows):
             if isinstance(order, RemoteOrder) and order.placed_at >= since:
                 theirs[order.external_id] = order
     ours = {row.external_id: row for row in SalesOrder.objects.filter(connection=connection, history=False, placed_at__gte=since)}
-    waiting = {m.key.split(":")[1] for m in InboundMessage.objects.filter(connection=connection, state="new")}
+    waiting = {exchange.order_of(m.key) for m in InboundMessage.objects.filter(connection=connection, state="new")}
     wanted = {k for k, order in theirs.items() if order.status in connection.order_states or k in ours} - waiting
     state_here = {k: f"{row.total:.2f} {'cancelled' if row.state == 'cancelled' else 'open'}" for k, row in ours.items()}
     state_there = {k: f"{theirs[k].total:.2f} {'cancelled' if theirs[k].status in exchange.GONE else 'open'}" for k in wanted}

@@ -6,7 +6,7 @@ from datetime import date, datetime
 
 from ninja import Schema
 
-from yuvrel.kit.wire import Money
+from yuvrel.kit.wire import DayIn, Money
 
 
 class JournalLineOut(Schema):
@@ -64,7 +64,7 @@ class AccountsOut(Schema):
 class PeriodIn(Schema):
     """A month to close or reopen."""
 
-    month: date
+    month: DayIn
     closed: bool
 
 

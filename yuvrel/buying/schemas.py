@@ -9,7 +9,7 @@ from typing import Annotated, Any
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import Id, Money, MoneyIn, Quantity, QuantityIn, UnitCost, UnitCostIn
+from yuvrel.kit.wire import DayIn, Id, Money, MoneyIn, Quantity, QuantityIn, UnitCost, UnitCostIn
 
 
 class PurchaseRow(Schema):
@@ -101,7 +101,7 @@ class PurchaseIn(Schema):
 
     version: int
     lines: list[PurchaseLineIn] = Field(default_factory=list, max_length=1000)
-    expected_on: date | None = None
+    expected_on: DayIn | None = None
 
 
 class VersionIn(Schema):
@@ -116,7 +116,7 @@ class ArrivedIn(Schema):
     line_id: Id
     quantity: QuantityIn
     lot: str = Field("", max_length=40)
-    expires_on: date | None = None
+    expires_on: DayIn | None = None
 
 
 class ReceiveIn(Schema):
@@ -266,4 +266,4 @@ class RateIn(Schema):
 
     currency: str = Field(min_length=3, max_length=3)
     rate: UnitCostIn
-    day: date | None = None
+    day: DayIn | None = None

@@ -1,9 +1,9 @@
 """The range: products, the items that are counted, their codes and kits."""
 
 from django.db import models
+from django.db.models.functions import Lower, Trim
 
 from yuvrel.kit.columns import MONEY, PERCENT, QUANTITY
-from django.db.models.functions import Lower, Trim
 
 
 class Category(models.Model):

@@ -7,23 +7,24 @@ from datetime import datetime, timedelta
 from hashlib import sha256
 from typing import Any
 
-from django.db import DataError, IntegrityError, OperationalError, transaction
+from django.db import IntegrityError, transaction
 from django.db.models import Q
 from django.utils import timezone
 from django.utils.dateparse import parse_datetime
-from psycopg.errors import DeadlockDetected
 
 from yuvrel.catalogue.models import Item
-from yuvrel.connectors.base import Can, Page, pages, read
+from yuvrel.connectors.base import Can, Connector, Page, pages, read
 from yuvrel.connectors.http import ConnectorError, NonsenseError, RefusedThereError
-from yuvrel.connectors.messages import RemoteLine, RemoteOrder, Unreadable
-from yuvrel.core.errors import RefusedError, YuvrelError
+from yuvrel.connectors.messages import Raw, RemoteLine, RemoteOrder, Unreadable
+from yuvrel.core.bounds import EARLIEST, check_happened
+from yuvrel.core.errors import BadInputError, RefusedError, YuvrelError
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import Taken, take_order, take_till_sale
 from yuvrel.sales.incoming import IncomingLine, IncomingOrder
 
 from .access import connector_for, kind_of
 from .models import Connection, InboundMessage, Listing
+from .quarantine import attempt, read_row, unreadable
 from .runs import raise_snag, run_of, settle_snags
 
 OVERLAP = timedelta(minutes=5)
@@ -49,7 +50,12 @@ def keep(connection: Connection, order: RemoteOrder | Unreadable, via: str) -> I
 
 def key_of(order: RemoteOrder) -> str:
     """The same for the same version of the same order."""
-    return f"order:{order.external_id}:{order.version}"[:160]
+    return f"order:{order.external_id}:{order.version}"
+
+
+def order_of(key: str) -> str:
+    """The order's id in such a key."""
+    return key.removeprefix("order:").rpartition(":")[0]
 
 
 def _keep_unreadable(connection: Connection, found: Unreadable, via: str) -> InboundMessage | None:
@@ -63,9 +69,21 @@ def _keep_unreadable(connection: Connection, found: Unreadable, via: str) -> Inb
         if not created:
             return None
         title = f"Order {found.number or found.external_id or 'without a number'} cannot be read"
-        detail = f"{found.detail} Have it put right at {connection.name}, then try again; what came is kept."
+        detail = f"{found.detail} Have it corrected at {connection.name}, then try again; what came is kept."
         raise_snag(connection, "order", title, detail, inbound=message, field=found.field)
     return message
+
+
+def read_order(connector: Connector, raw: Raw, now: datetime) -> RemoteOrder | Unreadable:
+    """An order as it came, read under quarantine. One that was placed in a time to come is not taken in."""
+    found = read_row(connector.read_order, raw)
+    if isinstance(found, Unreadable):
+        return found
+    try:
+        check_happened(found.placed_at, "placed_at", now)
+    except BadInputError as error:
+        return unreadable(raw.body, error.detail, error.field)
+    return found
 
 
 def poll(connection: Connection) -> int:
@@ -86,7 +104,7 @@ def poll(connection: Connection) -> int:
     with run_of(connection, "orders") as run:
         try:
             for page in pages(lambda after: connector.orders(asked, after), cursor):
-                fresh += _take_page(connection, page)
+                fresh += _take_page(connection, connector, page)
                 cursor = page.cursor
                 run.done = run.total = fresh
         except ConnectorError as error:
@@ -98,13 +116,15 @@ def poll(connection: Connection) -> int:
     return fresh
 
 
-def _take_page(connection: Connection, page: Page) -> int:
-    """Keep and apply what is new on a page; the watermark follows."""
-    keys = [key_of(order) for _, order in page.rows if isinstance(order, RemoteOrder)]
+def _take_page(connection: Connection, connector: Connector, page: Page) -> int:
+    """Keep and apply what is new on a page, each by itself; the watermark follows."""
+    now = timezone.now()
+    orders = [read_order(connector, raw, now) for raw in page.rows]
+    keys = [key_of(order) for order in orders if isinstance(order, RemoteOrder)]
     known = set(InboundMessage.objects.filter(connection=connection, key__in=keys).values_list("key", flat=True))
     fresh = 0
-    for changed_at, order in page.rows:
-        connection.watermark = max(connection.watermark, str(changed_at))
+    for raw, order in zip(page.rows, orders, strict=True):
+        connection.watermark = _later(connection.watermark, raw.at, now)
         if isinstance(order, RemoteOrder) and key_of(order) in known:
             continue
         message = keep(connection, order, "poll")
@@ -116,6 +136,16 @@ def _take_page(connection: Connection, page: Page) -> int:
     return fresh
 
 
+def _later(watermark: str, at: str, now: datetime) -> str:
+    """The watermark, moved on by a time of the account's that can be one; any other would hide all that comes after."""
+    try:
+        moment = parse_datetime(at)
+        check_happened(moment if moment and moment.tzinfo else EARLIEST, "at", now)
+    except (ValueError, OverflowError, BadInputError):
+        return watermark
+    return max(watermark, at) if moment else watermark
+
+
 def apply(message_id: int) -> str:
     """Apply a kept message; what cannot be applied becomes a snag. Returns what became of it."""
     message = InboundMessage.objects.select_related("connection").get(pk=message_id)
@@ -124,28 +154,20 @@ def apply(message_id: int) -> str:
 
 def _apply(message: InboundMessage) -> str:
     connection = message.connection
+    name = f"Order {message.body.get('number') or 'without a number'}"[:120]
     try:
         order = _read_kept(message)
         if not _wanted(connection, order):
             return _end(message, InboundMessage.State.SKIPPED)
-        taken = _taken(connection, order)
+        taken = attempt(lambda: _take(connection, order, timezone.now()), f"{name} of {connection.name}")
     except (YuvrelError, ConnectorError) as error:
         detail = error.detail if isinstance(error, YuvrelError) else str(error)
-        title = f"Order {message.body.get('number') or 'without a number'} could not be taken in"
-        raise_snag(connection, "order", title, detail, inbound=message, field=error.field)
+        raise_snag(connection, "order", f"{name} could not be taken in", detail, inbound=message, field=error.field)
         return _end(message, InboundMessage.State.SNAGGED)
     if taken.problem:
-        raise_snag(
-            connection,
-            "order",
-            f"Order {taken.order.number} is held"
-            if taken.order.kind == "order"
-            else f"Till sale {taken.order.number} needs a look",
-            taken.problem,
-            inbound=message,
-            order=taken.order,
-            field=taken.field,
-        )
+        is_order = taken.order.kind == "order"
+        title = f"Order {taken.order.number} is held" if is_order else f"Till sale {taken.order.number} needs a look"
+        raise_snag(connection, "order", title, taken.problem, inbound=message, order=taken.order, field=taken.field)
     else:
         stem = f"{UNREADABLE}:{order.external_id}:"
         earlier = Q(connection=connection, inbound__key__startswith=stem)
@@ -155,22 +177,13 @@ def _apply(message: InboundMessage) -> str:
 
 def _read_kept(message: InboundMessage) -> RemoteOrder:
     """The order in a kept message. What could not be read when it came is tried in the account's own words."""
-    if message.kind == UNREADABLE:
-        return connector_for(message.connection).read_order(message.body)
-    return read(RemoteOrder, message.body)
-
-
-def _taken(connection: Connection, order: RemoteOrder) -> Taken:
-    """Take it in as one transaction; two that block each other for good are told so, and one goes again."""
-    for left in (2, 1, 0):
-        try:
-            return _take(connection, order, timezone.now())
-        except OperationalError as error:
-            if not left or not isinstance(error.__cause__, DeadlockDetected):
-                raise
-        except DataError as error:
-            raise RefusedError("A value in it is larger than anything that can be kept.", field="lines") from error
-    raise AssertionError
+    if message.kind != UNREADABLE:
+        return read(RemoteOrder, message.body)
+    body = message.body["given"] if set(message.body) == {"given"} else message.body
+    found = read_order(connector_for(message.connection), Raw(body=body), timezone.now())
+    if isinstance(found, Unreadable):
+        raise NonsenseError(found.detail, field=found.field)
+    return found
 
 
 def _end(message: InboundMessage, state: str) -> str:
@@ -202,8 +215,8 @@ def _take(connection: Connection, order: RemoteOrder, at: datetime) -> Taken:
         paid=order.paid,
         cancelled=order.status in GONE,
         backorders=connection.backorders,
-        customer=order.customer,
-        ship_to=order.ship_to,
+        customer=order.customer.model_dump(),
+        ship_to={name: text for name, text in order.ship_to.model_dump().items() if text},
         lines=resolve(connection, order.lines),
     )
     if kind_of(connection).sales_already_happened:
@@ -251,8 +264,9 @@ def take_event(connection: Connection, body: dict[str, Any]) -> InboundMessage |
     """Keep the order in a verified webhook; None when there is nothing new in it."""
     if Can.WEBHOOKS not in kind_of(connection).can:
         raise NonsenseError("This kind of connection sends no webhooks.")
-    order = connector_for(connection).read_event(body)
-    return keep(connection, order, "webhook") if order else None
+    connector = connector_for(connection)
+    raw = connector.order_in(body)
+    return keep(connection, read_order(connector, raw, timezone.now()), "webhook") if raw else None
 
 
 @transaction.atomic

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from django.db import transaction
 from django.utils import timezone
@@ -12,14 +12,17 @@ from procrastinate.jobs import Status
 
 from yuvrel.connectors.base import Can
 from yuvrel.connectors.http import ConnectorError
+from yuvrel.core.errors import YuvrelError
 from yuvrel.outbox.actions import wake
 from yuvrel.outbox.models import Event
-from yuvrel.sales.actions import fill_backorders
+from yuvrel.people.roles import SYSTEM
+from yuvrel.sales.actions import fill_backorders, give_up_short
 
 from . import exchange, offers, outward, sql
 from .access import kind_of
 from .models import Connection, InboundMessage, OutboundMessage, Snag
-from .runs import account_failed, account_works, settle_snags
+from .quarantine import attempt
+from .runs import account_failed, account_works, raise_snag, settle_snags
 
 MOST_EVENTS = 2000
 # A worker gives a sign of life every HEARTBEAT seconds; without one for STALLED it counts as dead.
@@ -49,23 +52,23 @@ def relay() -> None:
 
 @transaction.atomic
 def relay_now() -> int:
-    """The relay's work; returns how many events it took. Two at once take turns."""
+    """The relay's work; returns how many events it took. Two at once take turns.
+
+    Should one event go wrong, each is taken by itself, and that one is set aside as a Snag.
+    """
     sql.relay_alone()
     events = list(Event.objects.select_for_update().filter(done_at=None).order_by("pk")[:MOST_EVENTS])
     if not events:
         return 0
-    by_kind: dict[str, dict[int, str]] = {}
-    for event in events:
-        by_kind.setdefault(event.kind, {})[event.subject_id] = event.cause
-    items = by_kind.get(Event.Kind.AVAILABILITY, {})
-    if items:
-        fill_backorders(items)
-    to_push = offers.recompute(dict(items)) if items else set()
-    rules = by_kind.get(Event.Kind.RULES, {})
-    to_push |= offers.recompute_connections(rules) if rules else set()
-    to_tell = outward.queue_ledger(by_kind.get(Event.Kind.LEDGER, {}))
-    to_tell |= outward.queue_shipments(by_kind.get(Event.Kind.SHIPMENT, {}))
-    to_tell |= outward.queue_purchase_orders(by_kind.get(Event.Kind.PURCHASE_ORDER, {}))
+    to_push: set[int] = set()
+    to_tell: set[int] = set()
+    try:
+        to_push, to_tell = attempt(lambda: _relay(events), f"{len(events)} events")
+    except YuvrelError:
+        for event in events:
+            push, tell = _relay_one(event)
+            to_push |= push
+            to_tell |= tell
     Event.objects.filter(pk__in=[event.pk for event in events]).update(done_at=timezone.now())
     for connection_id in to_push:
         wake_push(connection_id)
@@ -74,6 +77,33 @@ def relay_now() -> int:
     if len(events) == MOST_EVENTS:
         wake(relay.name, "relay")
     return len(events)
+
+
+def _relay(events: Sequence[Event]) -> tuple[set[int], set[int]]:
+    """What became of some events: the connections to push to, and those to deliver to."""
+    by_kind: dict[str, dict[int, str]] = {}
+    for event in events:
+        by_kind.setdefault(event.kind, {})[event.subject_id] = event.cause
+    items = by_kind.get(Event.Kind.AVAILABILITY, {})
+    if items:
+        give_up_short(SYSTEM, items)
+        fill_backorders(items)
+    to_push = offers.recompute(dict(items)) if items else set()
+    rules = by_kind.get(Event.Kind.RULES, {})
+    to_push |= offers.recompute_connections(rules) if rules else set()
+    to_tell = outward.queue_ledger(by_kind.get(Event.Kind.LEDGER, {}))
+    to_tell |= outward.queue_shipments(by_kind.get(Event.Kind.SHIPMENT, {}))
+    to_tell |= outward.queue_purchase_orders(by_kind.get(Event.Kind.PURCHASE_ORDER, {}))
+    return to_push, to_tell
+
+
+def _relay_one(event: Event) -> tuple[set[int], set[int]]:
+    try:
+        return attempt(lambda: _relay([event]), f"event {event.pk}")
+    except YuvrelError as error:
+        title = f"What followed from {event.cause or event.kind} could not be carried out"
+        raise_snag(None, "event", title, f"{error.detail} It concerns {event.kind.replace('_', ' ')} {event.subject_id}.")
+        return set(), set()
 
 
 @app.task(name="channels.push_offers")

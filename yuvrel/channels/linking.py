@@ -24,6 +24,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 from .access import connector_for
 from .actions import get_connection
 from .models import Connection, Listing, Run
+from .quarantine import read_row
 from .runs import raise_snag, run_of, settle_snags
 
 
@@ -53,12 +54,14 @@ def take_listings(actor: Actor, connection_id: int, at: datetime, *, create: boo
     if connection.state not in (Connection.State.TESTED, Connection.State.LIVE):
         raise RefusedError("Test the connection first.", field="state")
     unread: list[Unreadable] = []
+    connector = connector_for(connection)
     with run_of(connection, "listings") as run:
-        for page in pages(connector_for(connection).listings):
-            sound = [row for row in page.rows if isinstance(row, RemoteListing)]
+        for page in pages(connector.listings):
+            found = [read_row(connector.read_listing, raw) for raw in page.rows]
+            sound = [row for row in found if isinstance(row, RemoteListing)]
             _keep(connection, sound, at)
             run.done += len(sound)
-            unread += [row for row in page.rows if isinstance(row, Unreadable)]
+            unread += [row for row in found if isinstance(row, Unreadable)]
         counts = _pair_all(actor, connection)
         if create:
             counts["made into items"] = _make_all(actor, connection)
@@ -96,13 +99,13 @@ FACTS = ("group_id", "sku", "barcode", "title", "product_title", "options", "cat
 
 def _facts(row: RemoteListing, at: datetime) -> dict[str, Any]:
     return {
-        "group_id": row.group_id[:80],
-        "sku": row.sku.strip()[:60],
-        "barcode": row.barcode.strip()[:40],
-        "title": row.title[:200],
-        "product_title": row.product_title[:200],
+        "group_id": row.group_id,
+        "sku": row.sku.strip(),
+        "barcode": row.barcode.strip(),
+        "title": row.title,
+        "product_title": row.product_title,
         "options": row.options,
-        "category": row.category[:60],
+        "category": row.category,
         "price": row.price,
         "service": row.service,
         "shown": row.quantity,

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable
-from datetime import date, datetime, timedelta
+from datetime import datetime, timedelta
 from decimal import Decimal
+from hashlib import sha256
+from typing import Any
 
-from django.db import transaction
 from django.db.models import Sum
 from django.utils import timezone
 
@@ -14,9 +16,9 @@ from yuvrel.books.actions import mark_refused, mark_sent
 from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Answer, acknowledge, delivered, supplier_of
 from yuvrel.buying.models import PurchaseOrder
-from yuvrel.connectors.base import Can
+from yuvrel.connectors.base import Can, Connector, read
 from yuvrel.connectors.http import ConnectorError
-from yuvrel.connectors.messages import LedgerDoc, ShipmentNotice, SupplierAnswer, Unreadable
+from yuvrel.connectors.messages import LedgerDoc, Raw, ShipmentNotice, SupplierAnswer, Unreadable
 from yuvrel.connectors.registry import KINDS
 from yuvrel.connectors.ubl import OrderDocument, OrderedLine, Party, build_order
 from yuvrel.core.errors import RefusedError, YuvrelError
@@ -25,7 +27,8 @@ from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import Shipment
 
 from .access import connector_for
-from .models import Connection, OutboundMessage
+from .models import Connection, InboundMessage, OutboundMessage
+from .quarantine import attempt, ends_the_run, read_row, set_aside
 from .runs import account_failed, account_works, raise_snag, run_of, settle_snags
 
 TRIES_BEFORE_A_SNAG = 6
@@ -36,6 +39,7 @@ REFUSED = {
     "purchase_order": "The supplier did not take an order",
 }
 WAITING = OutboundMessage.State.WAITING
+ANSWER = "answer"
 
 
 def _live(can: Can) -> Connection | None:
@@ -96,7 +100,7 @@ def deliver(connection: Connection) -> int:
         run.total = len(rows)
         for row in rows:
             try:
-                row.answer = {"id": SENDERS[row.kind](connector, row)}
+                row.answer = {"id": _send(connector, row)}
             except (ConnectorError, YuvrelError) as error:
                 _failed(connection, row, error)
                 run.note(f"{row.kind} {row.subject_id}: {error}")
@@ -113,6 +117,21 @@ def deliver(connection: Connection) -> int:
     if sent:
         account_works(connection, "deliver")
     return sent
+
+
+def _send(connector: Connector, row: OutboundMessage) -> str:
+    """Send one message. It is not one transaction: nothing outside is called inside one.
+
+    Raises YuvrelError or ConnectorError; anything unforeseen sets this message aside and is logged.
+    """
+    try:
+        return SENDERS[row.kind](connector, row)
+    except (YuvrelError, ConnectorError):
+        raise
+    except Exception as error:
+        if ends_the_run(error):
+            raise
+        raise set_aside(error, f"{row.kind} {row.subject_id} for {row.connection.name}") from error
 
 
 def _failed(connection: Connection, row: OutboundMessage, error: Exception) -> None:
@@ -222,32 +241,65 @@ SENDERS = {"ledger": _send_ledger, "shipment": _send_shipment, "purchase_order":
 
 
 def read_answers(connection: Connection, at: datetime) -> int:
-    """Read the supplier's answers since the last one. Returns how many were new."""
-    supplier = supplier_of(connection.pk)
-    page = connector_for(connection).answers(connection.watermark if connection.watermark.isdigit() else "0")
+    """Read the supplier's answers since the last one, each by itself. Returns how many were new."""
+    connector = connector_for(connection)
+    page = connector.answers(connection.watermark if connection.watermark.isdigit() else "0")
     fresh = 0
-    for seq, answer in page.rows:
-        if isinstance(answer, Unreadable):
-            title = f"An answer of {supplier.name if supplier else connection.name} cannot be read"
-            raise_snag(connection, "answer", title, answer.detail, field=answer.field)
-            Connection.objects.filter(pk=connection.pk).update(watermark=seq)
-            continue
-        try:
-            with transaction.atomic():
-                fresh += acknowledge(SYSTEM, answer.order_number, _answer(answer), at) != "repeated"
-        except YuvrelError as error:
-            raise_snag(
-                connection,
-                "answer",
-                f"An answer of {supplier.name if supplier else connection.name} fits no order",
-                error.detail,
-                field=error.field,
-            )
-        Connection.objects.filter(pk=connection.pk).update(watermark=seq)
+    for raw in page.rows:
+        fresh += _take_answer(connection, read_row(connector.read_answer, raw), at)
+        if raw.at.isdigit():
+            Connection.objects.filter(pk=connection.pk).update(watermark=raw.at)
     Connection.objects.filter(pk=connection.pk).update(last_exchange_at=at)
     return fresh
 
 
+def _take_answer(connection: Connection, answer: SupplierAnswer | Unreadable, at: datetime) -> bool:
+    """Note an answer; one that cannot be read or fits no order is kept with its snag. Whether it was new."""
+    supplier = supplier_of(connection.pk)
+    name = supplier.name if supplier else connection.name
+    if isinstance(answer, Unreadable):
+        message = _keep_answer(connection, answer.body)
+        if message:
+            raise_snag(
+                connection, "answer", f"An answer of {name} cannot be read", answer.detail, inbound=message, field=answer.field
+            )
+        return False
+    try:
+        return (
+            attempt(lambda: acknowledge(SYSTEM, answer.order_number, _answer(answer), at), f"an answer of {name}") != "repeated"
+        )
+    except YuvrelError as error:
+        message = _keep_answer(connection, answer.model_dump(mode="json"))
+        if message:
+            title = f"An answer of {name} could not be taken in"
+            raise_snag(connection, "answer", title, error.detail, inbound=message, field=error.field)
+        return False
+
+
+def _keep_answer(connection: Connection, body: dict[str, Any]) -> InboundMessage | None:
+    """An answer that waits for a decision, kept as it came; None when it was kept before."""
+    digest = sha256(json.dumps(body, sort_keys=True, default=str).encode()).hexdigest()[:24]
+    row, created = InboundMessage.objects.get_or_create(
+        connection=connection,
+        key=f"answer:{digest}",
+        defaults={"kind": ANSWER, "via": "poll", "body": body, "state": InboundMessage.State.SNAGGED},
+    )
+    return row if created else None
+
+
+def answer_again(message: InboundMessage, at: datetime) -> str:
+    """Take a kept answer once more. Raises RefusedError saying why it still cannot be."""
+    connection = message.connection
+    found = read_row(connector_for(connection).read_answer, Raw(body=message.body))
+    if isinstance(found, Unreadable) and "order_number" in message.body:
+        found = read_row(lambda body: read(SupplierAnswer, body), Raw(body=message.body))
+    if isinstance(found, Unreadable):
+        raise RefusedError(f"It still cannot be read: {found.detail}", field="body")
+    outcome = acknowledge(SYSTEM, found.order_number, _answer(found), at)
+    InboundMessage.objects.filter(pk=message.pk).update(state=InboundMessage.State.APPLIED, applied_at=at)
+    settle_snags("answer", "it was taken in", inbound=message)
+    return outcome
+
+
 def _answer(answer: SupplierAnswer) -> Answer:
-    day = date.fromisoformat(answer.expected_on) if answer.expected_on else None
-    return Answer(answer.reference, answer.accepted, answer.note, answer.lines, day)
+    return Answer(answer.reference, answer.accepted, answer.note, answer.lines, answer.expected_on)

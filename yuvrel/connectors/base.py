@@ -7,7 +7,7 @@ scheduling, paging, retries, idempotency and read-back belong to the engine in c
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from decimal import Decimal, InvalidOperation
 from enum import StrEnum
@@ -23,13 +23,14 @@ from .messages import (
     Page,
     PushResult,
     QuantityPush,
+    Raw,
+    RemoteListing,
     RemoteOrder,
     ShipmentNotice,
-    Unreadable,
+    SupplierAnswer,
 )
 
 M = TypeVar("M", bound=Message)
-T = TypeVar("T")
 MOST_PAGES = 20_000
 ASK_AGAIN = 4
 
@@ -81,8 +82,12 @@ class Connector(ABC):
         """Who answers and what the token may do; what is missing is named."""
 
     def listings(self, cursor: str) -> Page:
-        """A page of RemoteListing, or Unreadable."""
+        """A page of what is for sale."""
         self._cannot("listings")
+
+    def read_listing(self, body: Any) -> RemoteListing:
+        """A thing for sale as the account words it. Raises NonsenseError naming the field."""
+        self._cannot("read_listing")
 
     def read_quantities(self, external_ids: Sequence[str]) -> dict[str, Decimal]:
         """What the channel shows now, by listing."""
@@ -96,21 +101,17 @@ class Connector(ABC):
         """A page of (far-end time, RemoteOrder or Unreadable) changed since a far-end time, oldest first."""
         self._cannot("orders")
 
-    def read_order(self, body: dict[str, Any]) -> RemoteOrder:
+    def read_order(self, body: Any) -> RemoteOrder:
         """An order as the account words it. Raises NonsenseError naming the field."""
         self._cannot("read_order")
-
-    def order_or_not(self, body: Any) -> RemoteOrder | Unreadable:
-        """The order, or what is known of one that cannot be read."""
-        return or_unreadable(self.read_order, body)
 
     def register_webhook(self, url: str) -> str:
         """Ask for events at `url`; returns the signing secret."""
         self._cannot("register_webhook")
 
-    def read_event(self, body: dict[str, Any]) -> RemoteOrder | Unreadable | None:
-        """The order inside a webhook's body, or None for an event we do not use."""
-        self._cannot("read_event")
+    def order_in(self, event: dict[str, Any]) -> Raw | None:
+        """The order inside a webhook's body, as it came, or None for an event we do not use."""
+        self._cannot("order_in")
 
     def fulfil(self, notice: ShipmentNotice) -> str:
         """Tell the channel what was shipped; returns its id of the shipment."""
@@ -137,8 +138,12 @@ class Connector(ABC):
         self._cannot("place_order")
 
     def answers(self, cursor: str) -> Page:
-        """A page of SupplierAnswer."""
+        """A page of a supplier's answers; `at` of each is where the next reading begins."""
         self._cannot("answers")
+
+    def read_answer(self, body: Any) -> SupplierAnswer:
+        """An answer as the supplier wrote it. Raises NonsenseError naming the field."""
+        self._cannot("read_answer")
 
     def _cannot(self, what: str) -> NoReturn:
         raise NotImplementedError(f"{self.label} has no {what}.")
@@ -155,17 +160,41 @@ def read(kind: type[M], data: Any) -> M:
     except ValidationError as error:
         first = error.errors()[0]
         where = ".".join(str(part) for part in first["loc"])
-        raise NonsenseError(f"{where}: {first['msg']}" if where else first["msg"], field=where) from error
+        said = first["msg"].removeprefix("Value error, ")
+        raise NonsenseError(f"{where}: {said}" if where else said, field=where[:60]) from error
 
 
-def or_unreadable(reader: Callable[[Any], T], body: Any) -> T | Unreadable:
-    """What a reader makes of one thing on a page, or what is known of a thing it cannot read."""
-    try:
-        return reader(body)
-    except NonsenseError as error:
-        known = body if isinstance(body, dict) else {"given": body}
-        key, shown = str(known.get("id") or ""), str(known.get("number") or known.get("title") or "")
-        return Unreadable(external_id=key[:80], number=shown[:60], detail=str(error), field=error.field, body=known)
+def sound(kind: type[M], rows: Iterable[Any]) -> list[M]:
+    """The rows that can be read; of one that cannot, nothing is known, which whoever asked for it sees."""
+    found = []
+    for row in rows:
+        try:
+            found.append(kind.model_validate(row))
+        except ValidationError:
+            continue
+    return found
+
+
+def raw_rows(rows: Sequence[Any], at: str = "") -> list[Raw]:
+    """Things of a page as they came; `at` names the field that holds the time of their change, if there is one."""
+    return [Raw(body=row, at=str(row.get(at) or "")[:80] if at and isinstance(row, dict) else "") for row in rows]
+
+
+def part(body: Any, name: str) -> Any:
+    """A field of what should be an object. Raises NonsenseError when it is none, or lacks the field."""
+    if not isinstance(body, dict):
+        raise NonsenseError("It is not built as it should be.", field=name)
+    if name not in body:
+        raise NonsenseError(f"It lacks {name}.", field=name)
+    return body[name]
+
+
+def objects(body: Any, name: str) -> list[dict[str, Any]]:
+    """A field that should be a list of objects; none is an empty one. Raises NonsenseError."""
+    found = body.get(name) or [] if isinstance(body, dict) else None
+    if not isinstance(found, list) or not all(isinstance(one, dict) for one in found):
+        raise NonsenseError(f"{name} is not a list of objects.", field=name)
+    return found
 
 
 def number(value: Any, what: str) -> Decimal:

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-import ipaddress
 import json
-import socket
+import re
 import ssl
 import threading
 import time
@@ -15,66 +14,42 @@ from dataclasses import dataclass
 from functools import lru_cache
 from http.cookiejar import DefaultCookiePolicy
 from typing import Any
-from urllib.parse import urlsplit
 
 import httpx
 from tenacity import RetryCallState, Retrying, retry_if_exception, stop_after_attempt, wait_random_exponential
 from tenacity.wait import wait_base
 
+from yuvrel.core import bounds
+
+from .addresses import CheckedTransport, check_address
+from .errors import (
+    AccessError,
+    AddressError,
+    BusyError,
+    ConnectorError,
+    NonsenseError,
+    RefusedThereError,
+    UnreachableError,
+)
+
+__all__ = [
+    "AccessError",
+    "AddressError",
+    "BusyError",
+    "Caller",
+    "ConnectorError",
+    "NonsenseError",
+    "RefusedThereError",
+    "UnreachableError",
+    "check_address",
+    "read_json",
+    "storable",
+]
+
 TIMEOUT = httpx.Timeout(10.0, connect=4.0)
 MOST_BYTES = 20_000_000
 MOST_WAIT = 10.0
 IN_FLIGHT = 4
-
-
-class ConnectorError(Exception):
-    """The account did not do what was asked."""
-
-    passing = False
-    # Nothing else on this connection can work either, until somebody or time puts it right.
-    whole_connection = False
-
-    def __init__(self, detail: str = "", *, status: int | None = None, field: str = "", wait: float = 0.0) -> None:
-        super().__init__(detail or (self.__doc__ or "").strip())
-        self.status = status
-        self.field = field
-        self.wait = wait
-
-
-class UnreachableError(ConnectorError):
-    """Nothing answers at this address."""
-
-    passing = True
-    whole_connection = True
-
-
-class BusyError(ConnectorError):
-    """The account asks us to wait, or is out of order for the moment."""
-
-    passing = True
-    whole_connection = True
-
-
-class AccessError(ConnectorError):
-    """The account does not accept the token."""
-
-    whole_connection = True
-
-
-class AddressError(ConnectorError):
-    """This address may not be called."""
-
-    whole_connection = True
-
-
-class RefusedThereError(ConnectorError):
-    """The account understood and refused."""
-
-
-class NonsenseError(ConnectorError):
-    """The answer cannot be read."""
-
-    passing = True
 
 
 @dataclass(frozen=True)
@@ -86,32 +61,63 @@ class Answer:
     headers: httpx.Headers
 
 
-def read_json(body: bytes) -> Any:
-    """Data from JSON (RFC 8259), with the characters that no database text can hold replaced by U+FFFD.
+# What stands in place of a part that is nested beyond measure.
+TOO_DEEP = "… nested too deeply …"
+_TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[\[\]{}]', re.DOTALL)
 
-    Raises ValueError for what is not JSON: NaN and Infinity are not, nor is what is nested beyond measure.
+
+def read_json(body: bytes) -> Any:
+    """Data from JSON (RFC 8259). Numbers with a fraction or an exponent, and those longer than any count, stay the
+    texts they are: nothing is rounded, and nothing becomes infinite. A part that is nested deeper than bounds.DEPTH
+    is replaced by TOO_DEEP, which no field takes.
+
+    Raises ValueError for what is not JSON: NaN and Infinity are not.
     """
 
     def refuse(name: str) -> None:
         raise ValueError(f"{name} is not JSON")
 
+    def whole(text: str) -> int | str:
+        return int(text) if len(text) < 30 else text
+
     text = body.decode("utf-8", "replace")
-    try:
-        data = json.loads(text, parse_constant=refuse)
-    except RecursionError as error:
-        raise ValueError("nested too deeply") from error
-    return _storable(data) if "\\u0000" in text or "\\ud" in text.lower() else data
+    # Cheaply known to be shallow: most answers are.
+    if text.count("[") + text.count("{") > bounds.DEPTH:
+        text = _without_depths(text)
+    return json.loads(text, parse_constant=refuse, parse_float=str, parse_int=whole)
 
 
-def _storable(value: Any) -> Any:
-    """Without U+0000 and without halves of surrogate pairs."""
+def _without_depths(text: str) -> str:
+    """The text with every part nested deeper than bounds.DEPTH cut out."""
+    kept: list[str] = []
+    at = depth = begun = 0
+    for token in _TOKEN.finditer(text):
+        mark = token[0]
+        if mark in "[{":
+            depth += 1
+            if depth == bounds.DEPTH + 1:
+                kept += [text[at : token.start()], json.dumps(TOO_DEEP)]
+                begun = depth
+        elif mark in "]}":
+            if begun and depth == begun:
+                at, begun = token.end(), 0
+            depth -= 1
+    return text if not kept else "".join(kept) + ("" if begun else text[at:])
+
+
+def storable(value: Any) -> Any:
+    """Data as the database can hold it, for keeping what cannot be read: U+0000 and halves of surrogate pairs, which
+    no text can hold, as the escapes that JSON writes for them."""
     if isinstance(value, str):
-        return value.replace("\0", "\ufffd").encode("utf-8", "replace").decode()
+        return _UNSTORABLE.sub(lambda found: f"\\u{ord(found[0]):04x}", value)
     if isinstance(value, list):
-        return [_storable(entry) for entry in value]
+        return [storable(entry) for entry in value]
     if isinstance(value, dict):
-        return {_storable(key): _storable(entry) for key, entry in value.items()}
+        return {storable(key): storable(entry) for key, entry in value.items()}
     return value
+
+
+_UNSTORABLE = re.compile("[\x00\ud800-\udfff]")
 
 
 @lru_cache(maxsize=1)
@@ -120,31 +126,13 @@ def _trust() -> ssl.SSLContext:
     return ssl.create_default_context()
 
 
-def check_address(address: str, allow_private: bool) -> None:
-    """Raises AddressError unless `address` is http(s) and points outside private ranges.
-
-    With `allow_private` loopback and private ranges pass (the demo's stand-ins live there).
-    """
-    parts = urlsplit(address)
-    if parts.scheme not in ("http", "https") or not parts.hostname or parts.username:
-        raise AddressError(f"{address!r} is not a web address (http or https).")
-    if parts.scheme == "http" and not allow_private:
-        raise AddressError("Use https: a token must not travel in the clear.")
-    if allow_private:
-        return
-    try:
-        found = socket.getaddrinfo(parts.hostname, parts.port or 443, proto=socket.IPPROTO_TCP)
-    except OSError as error:
-        raise UnreachableError(f"The name {parts.hostname} is not known.") from error
-    for *_, target in found:
-        if not ipaddress.ip_address(target[0]).is_global:
-            raise AddressError(f"{parts.hostname} lies in a private range; it is not called.")
-
-
-@lru_cache(maxsize=1)
-def _client() -> httpx.Client:
-    """One client a process: connections are kept open between calls; cookies are not kept at all."""
-    client = httpx.Client(timeout=TIMEOUT, follow_redirects=False, trust_env=False, verify=_trust())
+@lru_cache(maxsize=256)
+def _client(origin: str) -> httpx.Client:
+    """One client for each origin and process: connections are kept open between calls and never shared between two
+    names that lie at one address; cookies are not kept at all."""
+    client = httpx.Client(
+        timeout=TIMEOUT, follow_redirects=False, trust_env=False, transport=CheckedTransport(verify=_trust(), trust_env=False)
+    )
     client.cookies.jar.set_policy(DefaultCookiePolicy(allowed_domains=[]))
     return client
 
@@ -187,6 +175,7 @@ class Caller:
 
     def __init__(self, address: str, token: str, *, allow_private: bool, attempts: int = 3, per_second: float = 20.0) -> None:
         self.address = address.rstrip("/")
+        self._origin = "/".join(self.address.split("/", 3)[:3])
         self._token = token
         self._allow_private = allow_private
         self._attempts = attempts
@@ -226,7 +215,8 @@ class Caller:
     def _once(self, method: str, path: str, options: dict[str, Any]) -> Any:
         _pace.wait(self.address, self._per_second)
         try:
-            with _client().stream(method, self.address + path, **options) as response:
+            allow = {"allow_private": self._allow_private}
+            with _client(self._origin).stream(method, self.address + path, extensions=allow, **options) as response:
                 body = bytearray()
                 for chunk in response.iter_bytes():
                     body += chunk

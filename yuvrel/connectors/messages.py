@@ -2,13 +2,45 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from datetime import date
 from decimal import Decimal
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import AwareDatetime, BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, AwareDatetime, BaseModel, BeforeValidator, ConfigDict, Field
 
-# Beyond this nothing is a quantity or an amount of an order.
-MOST = Decimal(10) ** 12
+from yuvrel.core import bounds
+from yuvrel.core.errors import BadInputError
+
+
+def _bounded(check: Callable[..., Any], **limits: Any) -> AfterValidator:
+    """A bound of the core as a message's own: what it refuses is named by the field it stands in."""
+
+    def validate(value: Any) -> Any:
+        try:
+            return check(value, "", **limits)
+        except BadInputError as error:
+            raise ValueError(error.detail) from error
+
+    return AfterValidator(validate)
+
+
+def _as_text(value: Any) -> Any:
+    """Numbers where a text belongs (an id, a postcode) are its digits; nothing is an empty text."""
+    if value is None:
+        return ""
+    return str(value) if isinstance(value, (int, float)) and not isinstance(value, bool) else value
+
+
+Key = Annotated[str, BeforeValidator(_as_text), _bounded(bounds.check_text, most=80)]
+Code = Annotated[str, BeforeValidator(_as_text), _bounded(bounds.check_text, most=bounds.CODE)]
+Title = Annotated[str, BeforeValidator(_as_text), _bounded(bounds.check_text, most=bounds.TITLE)]
+Name = Annotated[str, BeforeValidator(_as_text), _bounded(bounds.check_text, most=bounds.NAME)]
+Note = Annotated[str, BeforeValidator(_as_text), _bounded(bounds.check_text, most=bounds.NOTE)]
+Units = Annotated[Decimal, _bounded(bounds.check_quantity)]
+Amount = Annotated[Decimal, _bounded(bounds.check_money)]
+Total = Annotated[Decimal, _bounded(bounds.check_total)]
+Moment = Annotated[AwareDatetime, _bounded(bounds.check_happened)]
 
 
 class Message(BaseModel):
@@ -28,47 +60,68 @@ class Identity(Message):
 class RemoteListing(Message):
     """One thing the channel shows for sale."""
 
-    external_id: str = Field(min_length=1, max_length=80)
-    group_id: str = ""
-    sku: str = ""
-    barcode: str = ""
-    title: str = Field(min_length=1, max_length=200)
-    product_title: str = ""
-    options: dict[str, str] = Field(default_factory=dict)
-    category: str = ""
-    price: Decimal | None = None
-    quantity: Decimal | None = None
+    external_id: Key = Field(min_length=1)
+    group_id: Key = ""
+    sku: Code = ""
+    barcode: Annotated[Code, Field(max_length=40)] = ""
+    title: Title = Field(min_length=1)
+    product_title: Title = ""
+    options: dict[Code, Name] = Field(default_factory=dict, max_length=20)
+    category: Code = ""
+    price: Amount | None = None
+    quantity: Units | None = None
     service: bool = False
-    weight_grams: int = 0
 
 
 class RemoteLine(Message):
     """A line of an order; the amount includes tax and is negative for a discount."""
 
-    external_id: str = ""
+    external_id: Key = ""
     kind: Literal["item", "service", "shipping", "discount", "surcharge"]
-    listing_id: str = ""
-    sku: str = Field("", max_length=60)
-    title: str = Field(max_length=200)
-    quantity: Decimal = Field(Decimal(1), gt=-MOST, lt=MOST)
-    amount: Decimal = Field(gt=-MOST, lt=MOST)
-    tax_percent: Decimal = Field(Decimal(0), ge=0, le=100)
+    listing_id: Key = ""
+    sku: Code = ""
+    title: Title
+    quantity: Units = Decimal(1)
+    amount: Amount
+    tax_percent: Decimal = Field(Decimal(0), ge=0, le=100, decimal_places=2)
+
+
+class RemoteCustomer(Message):
+    """Who bought; whatever else the channel says of them is not kept."""
+
+    name: Name = ""
+    email: Annotated[Name, Field(max_length=100)] = ""
+    on_account: bool = False
+
+
+class RemoteAddress(Message):
+    """Where it goes."""
+
+    name: Name = ""
+    company: Name = ""
+    street: Name = ""
+    street2: Name = ""
+    city: Name = ""
+    region: Name = ""
+    postcode: Code = ""
+    country: Code = ""
+    phone: Code = ""
 
 
 class RemoteOrder(Message):
     """One version of an order, or one till sale."""
 
-    external_id: str = Field(min_length=1, max_length=80)
-    number: str = Field(max_length=60)
+    external_id: Key = Field(min_length=1)
+    number: Code
     version: int = Field(ge=0, lt=2**62)
-    status: str = Field(max_length=40)
+    status: Annotated[Code, Field(max_length=40)]
     paid: bool = True
-    placed_at: AwareDatetime
-    currency: str = Field("EUR", max_length=3)
-    total: Decimal = Field(gt=-MOST, lt=MOST)
-    customer: dict[str, Any] = Field(default_factory=dict)
-    ship_to: dict[str, Any] = Field(default_factory=dict)
-    lines: list[RemoteLine] = Field(max_length=5000)
+    placed_at: Moment
+    currency: Annotated[Code, Field(max_length=3)] = "EUR"
+    total: Total
+    customer: RemoteCustomer = RemoteCustomer()
+    ship_to: RemoteAddress = RemoteAddress()
+    lines: list[RemoteLine] = Field(max_length=bounds.LINES)
 
 
 class Unreadable(Message):
@@ -81,10 +134,17 @@ class Unreadable(Message):
     body: dict[str, Any]
 
 
-class Page(Message):
-    """One page of anything; `cursor` is empty on the last."""
+class Raw(Message):
+    """One thing on a page as it came; `at` is the account's own time of its change, where it has one."""
 
-    rows: list[Any]
+    body: Any
+    at: str = ""
+
+
+class Page(Message):
+    """One page of things as they came; `cursor` is empty on the last."""
+
+    rows: list[Raw]
     cursor: str = ""
 
 
@@ -129,9 +189,9 @@ class LedgerDoc(Message):
 class SupplierAnswer(Message):
     """An order response: accepted, changed or refused, line by line."""
 
-    order_number: str
-    reference: str
+    order_number: Code = Field(min_length=1)
+    reference: Key
     accepted: bool
-    note: str = ""
-    lines: dict[str, Decimal] = Field(default_factory=dict)
-    expected_on: str = ""
+    note: Note = ""
+    lines: dict[Code, Annotated[Units, Field(ge=0)]] = Field(default_factory=dict)
+    expected_on: Annotated[date, _bounded(bounds.check_day)] | None = None

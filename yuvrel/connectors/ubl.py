@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from datetime import date
 from decimal import Decimal
 
 from lxml import etree
 from pydantic import Field
 
+from yuvrel.core.money import round_money
+
+from .base import read
 from .http import NonsenseError
 from .messages import Message, SupplierAnswer
 
@@ -63,8 +67,6 @@ class OrderDocument(Message):
 
 def line_amount(line: OrderedLine) -> Decimal:
     """Quantity × price, rounded half up to the cent."""
-    from yuvrel.core.money import round_money
-
     return round_money(line.quantity * line.price)
 
 
@@ -128,32 +130,58 @@ def _order_line(root: etree._Element, line: OrderedLine, currency: str) -> None:
         _add(_add(item, "cac:StandardItemIdentification"), "cbc:ID", line.gtin, schemeID="0160")
 
 
-def read_order_response(document: bytes) -> SupplierAnswer:
-    """The answer to an order. Raises NonsenseError when it is not an OrderResponse.
+# OrderResponseCode (UN/EDIFACT 4343): accepted, accepted with amendment, refused. Any other says neither.
+ACCEPTED, REFUSED = ("AP", "CA"), ("RE",)
+# xsd:date allows a time zone behind the day; xsd:decimal neither exponents nor commas.
+XSD_DATE = re.compile(r"(\d{4}-\d\d-\d\d)(Z|[+-]\d\d:\d\d)?")
+XSD_DECIMAL = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)")
 
-    OrderResponseCode AP accepts, RE refuses, CA accepts with amendment (UN/EDIFACT 4343).
-    """
+
+def read_order_response(document: bytes) -> SupplierAnswer:
+    """The answer to an order. Raises NonsenseError, naming the element, when it is not an OrderResponse or says
+    what cannot be."""
     parser = etree.XMLParser(resolve_entities=False, no_network=True, huge_tree=False)
     try:
         root = etree.fromstring(document, parser)
     except etree.XMLSyntaxError as error:
-        raise NonsenseError("The supplier's answer is not XML.") from error
+        raise NonsenseError("The supplier's answer is not XML.", field="document") from error
     if etree.QName(root).localname != "OrderResponse":
-        raise NonsenseError("The supplier's answer is not a UBL OrderResponse.")
+        raise NonsenseError("The supplier's answer is not a UBL OrderResponse.", field="document")
 
     def text(path: str, node: etree._Element = root) -> str:
         return node.findtext(path, "", NS).strip()
 
+    code = text("cbc:OrderResponseCode")
+    if code not in (*ACCEPTED, *REFUSED):
+        raise NonsenseError(f"OrderResponseCode {code or 'is missing:'} is neither AP, CA nor RE.", field="OrderResponseCode")
     lines = {}
     for node in root.iterfind("cac:OrderLine/cac:LineItem", NS):
         sku = text("cac:Item/cac:BuyersItemIdentification/cbc:ID", node)
         if sku:
-            lines[sku] = Decimal(text("cbc:Quantity", node) or "0")
-    return SupplierAnswer(
-        order_number=text("cac:OrderReference/cbc:ID"),
-        reference=text("cbc:ID"),
-        accepted=text("cbc:OrderResponseCode") != "RE",
-        note=text("cbc:Note"),
-        lines=lines,
-        expected_on=text("cac:Delivery/cac:PromisedDeliveryPeriod/cbc:EndDate"),
+            lines[sku] = _decimal(text("cbc:Quantity", node), "Quantity")
+    promised = text("cac:Delivery/cac:PromisedDeliveryPeriod/cbc:EndDate")
+    return read(
+        SupplierAnswer,
+        {
+            "order_number": text("cac:OrderReference/cbc:ID"),
+            "reference": text("cbc:ID"),
+            "accepted": code in ACCEPTED,
+            "note": text("cbc:Note"),
+            "lines": lines,
+            "expected_on": _date(promised, "EndDate") if promised else None,
+        },
     )
+
+
+def _date(text: str, element: str) -> date:
+    found = XSD_DATE.fullmatch(text)
+    try:
+        return date.fromisoformat(found[1] if found else text)
+    except ValueError as error:
+        raise NonsenseError(f"{element} {text!r} is not a date as UBL writes it.", field=element) from error
+
+
+def _decimal(text: str, element: str) -> Decimal:
+    if not XSD_DECIMAL.fullmatch(text):
+        raise NonsenseError(f"{element} {text!r} is not a decimal number.", field=element)
+    return Decimal(text)

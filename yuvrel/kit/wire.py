@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from datetime import date
 from decimal import Decimal
 from typing import Annotated
 
 from ninja import Schema
 from pydantic import Field, PlainSerializer
 
+from yuvrel.core import bounds
 from yuvrel.core.working import plain
 
 
@@ -24,9 +26,10 @@ def _unit(value: Decimal) -> str:
 Money = Annotated[Decimal, PlainSerializer(_money, return_type=str)]
 UnitCost = Annotated[Decimal, PlainSerializer(_unit, return_type=str)]
 Quantity = Annotated[Decimal, PlainSerializer(plain, return_type=str)]
-QuantityIn = Annotated[Decimal, Field(max_digits=18, decimal_places=3)]
-MoneyIn = Annotated[Decimal, Field(max_digits=18, decimal_places=2)]
-UnitCostIn = Annotated[Decimal, Field(max_digits=18, decimal_places=6)]
+QuantityIn = Annotated[Decimal, Field(gt=-bounds.MOST_UNITS, lt=bounds.MOST_UNITS, decimal_places=bounds.QUANTITY_PLACES)]
+MoneyIn = Annotated[Decimal, Field(gt=-bounds.MOST_MONEY, lt=bounds.MOST_MONEY, decimal_places=bounds.MONEY_PLACES)]
+UnitCostIn = Annotated[Decimal, Field(gt=-bounds.MOST_MONEY, lt=bounds.MOST_MONEY, decimal_places=bounds.UNIT_COST_PLACES)]
+DayIn = Annotated[date, Field(ge=bounds.EARLIEST.date(), le=bounds.LAST_DAY)]
 Id = Annotated[int, Field(gt=0, lt=2**63)]
 
 

@@ -10,6 +10,8 @@ from decimal import Decimal
 from typing import cast
 
 from django.db import transaction
+from django.db.models import F
+from django.db.models.functions import Greatest
 
 from yuvrel.books.actions import Posting, post
 from yuvrel.books.models import JournalEntry, JournalLine
@@ -28,7 +30,7 @@ from yuvrel.stock.actions import lock_balances
 from yuvrel.stock.models import StockBalance
 
 from .handover import hand_over
-from .incoming import IncomingLine, IncomingOrder, faults
+from .incoming import IncomingLine, IncomingOrder, faults, fits
 from .models import Customer, OrderLine, Reservation, SalesOrder, Shipment
 
 State = SalesOrder.State
@@ -129,7 +131,8 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
 def take_till_sale(actor: Actor, incoming: IncomingOrder) -> Taken:
     """Record a sale that already happened: stock leaves at once, even below zero; it is never dropped.
 
-    A line nobody knows here earns its revenue and takes no stock until it is linked.
+    A line nobody knows here earns its revenue and takes no stock. A sale in another currency or with a quantity
+    that cannot be is kept, held, and posted after somebody has looked at it (`release`).
     """
     order = _claim(incoming, SalesOrder.Kind.TILL)
     if incoming.version <= order.external_version:
@@ -139,15 +142,26 @@ def take_till_sale(actor: Actor, incoming: IncomingOrder) -> Taken:
     currency = company().base_currency
     problem, field = faults(incoming, currency)
     order.external_version = incoming.version
-    lines = _book_lines(order, [line for line in incoming.lines if line.quantity > 0], currency)
-    order.state = State.CLOSED
+    known = [line for line in incoming.lines if line.kind in ("item", "service")]
+    waits = incoming.currency != currency or incoming.total < 0 or not all(fits(line.quantity, line.decimals) for line in known)
+    _book_lines(order, [line for line in incoming.lines if line.quantity > 0], currency)
     order.held_because = problem[:300]
+    order.state = State.HELD if waits else State.CLOSED
     order.save()
-    quantities = {line.pk: line.quantity for line in lines if line.kind in ("item", "service")}
-    result = hand_over(order, quantities, at=incoming.placed_at, reason="till sale", against=AccountRole.CLEARING)
-    record(Event.Kind.AVAILABILITY, result.items, f"till sale {order.number}")
-    audit(actor, "take till sale", "order", order.pk, after={"total": str(order.total)})
+    if not waits:
+        _hand_over_at_till(order)
+    audit(actor, "take till sale", "order", order.pk, after={"total": str(order.total), "state": order.state})
     return Taken(order, "new", problem, field)
+
+
+def _hand_over_at_till(order: SalesOrder) -> None:
+    """Stock out and revenue posted for everything on a till sale; what has no item, or cannot have such a quantity,
+    moves no stock."""
+    lines = list(order.lines.filter(kind__in=("item", "service")).select_related("item"))
+    unmoved = {line.pk for line in lines if line.item is None or not fits(line.quantity, line.item.decimals)}
+    quantities = {line.pk: line.quantity for line in lines}
+    result = hand_over(order, quantities, at=order.placed_at, reason="till sale", against=AccountRole.CLEARING, unmoved=unmoved)
+    record(Event.Kind.AVAILABILITY, result.items, f"till sale {order.number}")
 
 
 def _same_lines(order: SalesOrder, incoming: IncomingOrder) -> bool:
@@ -157,10 +171,10 @@ def _same_lines(order: SalesOrder, incoming: IncomingOrder) -> bool:
 
 
 def _customer(incoming: IncomingOrder) -> Customer | None:
-    name = str(incoming.customer.get("name", "")).strip()[:160]
+    name = str(incoming.customer.get("name", "")).strip()
     if not name:
         return None
-    email = str(incoming.customer.get("email", "")).strip().lower()[:100]
+    email = str(incoming.customer.get("email", "")).strip().lower()
     key = f"{incoming.connection_id}:{email or name}"[:120]
     customer, _ = Customer.objects.update_or_create(
         external_key=key,
@@ -293,25 +307,58 @@ def _post_prepayment(order: SalesOrder, standing: Decimal, at: datetime) -> None
 
 @transaction.atomic
 def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
-    """Let a held order go on after somebody looked at it. Refused while a line has no item."""
+    """Let a held order or till sale go on after somebody looked at it.
+
+    Raises RefusedError saying what is still missing: an item, a quantity that can be shipped, a currency that the
+    books are kept in.
+    """
     actor.need(Ability.RESOLVE)
     order = lock_order(order_id)
     if order.state != State.HELD:
         raise RefusedError("This order is not held.", field="state")
-    if order.lines.filter(kind__in=("item", "service"), item=None).exists():
-        raise RefusedError("A line has no item. Link its listing, then try the snag again.", field="lines")
+    _check_release(order)
     lines = sum((line.net + line.tax for line in order.lines.all()), ZERO)
     before = {"held_because": order.held_because, "lines": str(lines)}
     if order.total != lines:
         _book_difference(order, order.total - lines)
-    if not _held_items(order):
-        _reserve_after_all(order)
     order.held_because = ""
-    order.state = _waiting_state(order)
+    if order.kind == SalesOrder.Kind.TILL:
+        _hand_over_at_till(order)
+        order.state = State.CLOSED
+    else:
+        if not _held_items(order):
+            _reserve_after_all(order)
+        order.state = _waiting_state(order)
     order.save()
-    _post_prepayment(order, _prepaid(order), at)
+    if order.kind == SalesOrder.Kind.ORDER:
+        _post_prepayment(order, _prepaid(order), at)
     audit(actor, "release order", "order", order.pk, before, {"total": str(order.total)})
     return order
+
+
+def _check_release(order: SalesOrder) -> None:
+    base = company().base_currency
+    if order.currency != base:
+        raise RefusedError(
+            f"It is in {order.currency} and the books are kept in {base}: without a rate for selling it cannot be posted. "
+            f"Cancel it at the channel, or have it placed again in {base}.",
+            field="currency",
+        )
+    if order.total < 0:
+        raise RefusedError(
+            "Its total is negative, so there is nothing to sell. Record a refund where it was made.", field="total"
+        )
+    if order.kind == SalesOrder.Kind.TILL:
+        return
+    for line in order.lines.filter(kind__in=("item", "service")).select_related("item"):
+        if line.item is None:
+            raise RefusedError("A line has no item. Link its listing, then try the snag again.", field="lines")
+        if not fits(line.quantity, line.item.decimals):
+            raise RefusedError(
+                f"{line.title} is counted with {line.item.decimals} decimals, so {plain(line.quantity)} cannot be shipped. "
+                "Have the order corrected at the channel, then try the snag again.",
+                field="lines",
+            )
 
 
 def _reserve_after_all(order: SalesOrder) -> None:
@@ -421,6 +468,54 @@ def ready_to_ship(order: SalesOrder) -> dict[int, Decimal]:
         )
         ready[line.pk] = min(left, possible)
     return ready
+
+
+@transaction.atomic
+def give_up_short(actor: Actor, item_ids: Iterable[int]) -> set[int]:
+    """Where less is on hand than is reserved (a till sale, a count), the newest reservations become backorders, each
+    with a trace: what cannot ship is not ready. Returns the orders it touched."""
+    short = StockBalance.objects.filter(item_id__in=set(item_ids), committed__gt=Greatest(F("on_hand"), ZERO))
+    pairs = set(short.values_list("item_id", "location_id"))
+    if not pairs:
+        return set()
+    rows = Reservation.objects.filter(
+        item_id__in={item for item, _ in pairs}, location_id__in={place for _, place in pairs}, state=Reservation.State.OPEN
+    )
+    orders = sorted(set(rows.values_list("line__order_id", flat=True)))
+    list(SalesOrder.objects.select_for_update().filter(pk__in=orders).order_by("pk"))
+    balances = lock_balances(pairs)
+    over = {pair: balance.committed - max(ZERO, balance.on_hand) for pair, balance in balances.items()}
+    given_up: dict[int, list[str]] = defaultdict(list)
+    for row in rows.select_related("line", "item").order_by("-id"):
+        units = min(row.quantity, over.get((row.item_id, row.location_id), ZERO))
+        if units <= 0:
+            continue
+        over[row.item_id, row.location_id] -= units
+        _to_backorder(row, units)
+        given_up[row.line.order_id].append(f"{plain(units)} {row.item.sku}")
+    for order in SalesOrder.objects.filter(pk__in=given_up):
+        if order.state == State.READY:
+            order.state = State.RECEIVED
+            order.save(update_fields=["state"])
+        audit(actor, "reservation became backorder", "order", order.pk, after={"units": given_up[order.pk]})
+    return set(given_up)
+
+
+def _to_backorder(row: Reservation, units: Decimal) -> None:
+    if units == row.quantity:
+        row.state = Reservation.State.BACKORDER
+        row.save()
+        return
+    row.quantity -= units
+    row.save()
+    Reservation.objects.create(
+        line=row.line,
+        item_id=row.item_id,
+        location_id=row.location_id,
+        quantity=units,
+        per_unit=row.per_unit,
+        state=Reservation.State.BACKORDER,
+    )
 
 
 @transaction.atomic

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping
+from collections.abc import Mapping, Set
 from dataclasses import dataclass
 from datetime import date, datetime
 from decimal import Decimal
@@ -13,12 +13,12 @@ from yuvrel.books.actions import Posting, open_day, post
 from yuvrel.books.models import JournalEntry, LedgerDocument
 from yuvrel.catalogue.models import BundleComponent, Item
 from yuvrel.core import postings
-from yuvrel.core.errors import BadInputError
+from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.core.money import ZERO, spoken
 from yuvrel.core.orders import BookedLine, InvoicePart, LineKind, invoice_parts
 from yuvrel.core.postings import Revenue
 from yuvrel.core.postings import Role as AccountRole
-from yuvrel.people.queries import company_day
+from yuvrel.people.queries import company, company_day
 from yuvrel.stock.actions import Cause, lock_balances, lock_costs, seen_by_a_count, take_out
 
 from .models import Invoice, OrderLine, Reservation, SalesOrder, Shipment, ShipmentLine
@@ -51,21 +51,25 @@ def hand_over(
     against: AccountRole,
     carrier: str = "",
     tracking: str = "",
+    unmoved: Set[int] = frozenset(),
 ) -> HandedOver:
-    """Ship `quantities` (line id to units) and invoice them. The caller holds the order's lock.
+    """Ship `quantities` (line id to units) and invoice them; lines in `unmoved` move no stock. The caller holds the
+    order's lock.
 
     A shipment uses reservations; a till sale takes what it sold whether it is there or not, is
     booked into an open month even when its own is closed, and minds the counts made since.
     """
     lines = {line.pk: line for line in order.lines.select_related("item")}
-    _check(lines, quantities)
+    if order.currency != company().base_currency:
+        raise RefusedError(f"It is in {order.currency}; nothing is posted without a rate.", field="currency")
+    _check(lines, quantities, unmoved)
     serial = order.shipments.count() + 1
     number = order.number if serial == 1 else f"{order.number}-{serial}"
     shipment = Shipment.objects.create(order=order, number=number, carrier=carrier, tracking=tracking, shipped_at=at)
     day = company_day(at)
     if reason == "till sale":
         day = open_day(day)
-        takes = _from_till(order, lines, quantities)
+        takes = _from_till(order, lines, {key: units for key, units in quantities.items() if key not in unmoved})
         seen_by_a_count([(take.item_id, take.location_id, take.quantity) for take in takes], at, number)
     else:
         takes = _from_reserved(lines, quantities)
@@ -89,7 +93,7 @@ def hand_over(
     return HandedOver(shipment, set(per_item))
 
 
-def _check(lines: Mapping[int, OrderLine], quantities: Mapping[int, Decimal]) -> None:
+def _check(lines: Mapping[int, OrderLine], quantities: Mapping[int, Decimal], unmoved: Set[int]) -> None:
     for line_id, quantity in quantities.items():
         line = lines.get(line_id)
         if line is None or line.kind not in ("item", "service"):
@@ -103,7 +107,7 @@ def _check(lines: Mapping[int, OrderLine], quantities: Mapping[int, Decimal]) ->
                 field=f"quantities.{line_id}",
             )
         decimals = line.item.decimals if line.item else 0
-        if quantity != quantity.quantize(Decimal(1).scaleb(-decimals)):
+        if line_id not in unmoved and quantity != quantity.quantize(Decimal(1).scaleb(-decimals)):
             raise BadInputError(f"{line.title} is counted with {decimals} decimals.", field=f"quantities.{line_id}")
 
 
@@ -131,7 +135,8 @@ def _from_reserved(lines: Mapping[int, OrderLine], quantities: Mapping[int, Deci
     every = Reservation.objects.filter(line_id__in=list(quantities)).exclude(state="released")
     for line_id, item_id, each in every.values_list("line_id", "item_id", "per_unit"):
         per_unit[line_id, item_id] = each
-    lock_balances({(row.item_id, row.location_id) for row in open_rows})
+    balances = lock_balances({(row.item_id, row.location_id) for row in open_rows})
+    there = {pair: balance.on_hand for pair, balance in balances.items()}
     for row in open_rows:
         by_part[row.line_id, row.item_id].append(row)
     takes = []
@@ -147,6 +152,12 @@ def _from_reserved(lines: Mapping[int, OrderLine], quantities: Mapping[int, Deci
         for row in held:
             part = min(needed, row.quantity)
             if part:
+                there[row.item_id, row.location_id] -= part
+                if there[row.item_id, row.location_id] < 0:
+                    raise RefusedError(
+                        f"{lines[line_id].title}: fewer are on hand than are reserved; some were sold at a till or not found.",
+                        field=f"quantities.{line_id}",
+                    )
                 takes.append(_Take(lines[line_id], item_id, row.location_id, part))
                 _use(row, part)
                 needed -= part

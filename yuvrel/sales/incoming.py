@@ -58,6 +58,11 @@ class IncomingOrder:
         return f"{self.prefix}{self.number}"
 
 
+def fits(quantity: Decimal, decimals: int) -> bool:
+    """Whether an item counted with so many decimals can have such a quantity at all."""
+    return quantity > 0 and quantity == quantity.quantize(Decimal(1).scaleb(-decimals))
+
+
 def faults(order: IncomingOrder, base_currency: str) -> tuple[str, str]:
     """(why the order must be held, the field), or two empty texts when it is sound."""
     try:
@@ -66,6 +71,8 @@ def faults(order: IncomingOrder, base_currency: str) -> tuple[str, str]:
             return f"It is in {order.currency}; this company sells in {base_currency}.", "currency"
         if not order.lines:
             return "It has no lines.", "lines"
+        if order.total < 0:
+            return f"Its total of {order.total} is negative.", "total"
         for line in order.lines:
             check_line(line.facts(), line.decimals, order.currency)
     except BadInputError as error:

@@ -5,7 +5,6 @@ from django.db import models
 
 from yuvrel.kit.columns import MONEY, PERCENT, QUANTITY
 
-
 COMMIT = """
     IF TG_OP <> 'INSERT' THEN
         UPDATE stock_stockbalance SET

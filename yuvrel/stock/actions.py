@@ -181,7 +181,7 @@ def _difference(
         raise BadInputError(f"{reason.capitalize()} takes units away; the change must be negative.", field="change")
     if reason == "found" and delta < 0:
         raise BadInputError("Found brings units in; the change must be positive.", field="change")
-    if -delta > balance.on_hand:
+    if delta < 0 and -delta > balance.on_hand:
         raise RefusedError(
             f"Only {spoken(balance.on_hand)} are on hand at {location.name}. Count the item instead.", field="change"
         )

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import date
 from typing import Any
 
 from django.db.models import Q
@@ -15,7 +14,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.schemas import ItemOut, ItemPage
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.kit.auth import actor
-from yuvrel.kit.wire import Said
+from yuvrel.kit.wire import DayIn, Said
 from yuvrel.people.roles import Ability
 
 from . import actions, opening, queries
@@ -33,7 +32,7 @@ def list_stock(
     q: str = "",
     location: int | None = None,
     show: str = "all",
-    as_at: date | None = None,
+    as_at: DayIn | None = None,
     sort: str = "",
     cursor: str = "",
     limit: int = 200,

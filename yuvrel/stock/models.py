@@ -5,7 +5,6 @@ from django.db import models
 
 from yuvrel.kit.columns import MONEY, QUANTITY, UNIT_COST
 
-
 PROJECT_MOVES = """
     INSERT INTO stock_stockbalance (item_id, location_id, on_hand, committed, backordered, incoming)
         SELECT item_id, location_id, sum(quantity), 0, 0, 0 FROM new_moves

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from decimal import Decimal
+from typing import Any
 
-from ..base import Can, Connector, pages, read
+from ..base import Can, Connector, pages, raw_rows, read, sound
 from ..messages import Identity, LedgerDoc, Message, Page
 
 
@@ -28,7 +29,7 @@ class _Balance(Message):
 
 
 class _Balances(Message):
-    balances: list[_Balance]
+    balances: list[Any]
 
 
 class _Document(Message):
@@ -37,7 +38,7 @@ class _Document(Message):
 
 
 class _Documents(Message):
-    documents: list[_Document]
+    documents: list[Any]
     after: str | None = None
 
 
@@ -75,12 +76,13 @@ class Ledger(Connector):
     def balances(self) -> dict[tuple[str, str], Decimal]:
         """Movement of each account in each period."""
         data = read(_Balances, self.caller.call("GET", "/api/balances"))
-        return {(row.period, row.account): row.amount for row in data.balances}
+        return {(row.period, row.account): row.amount for row in sound(_Balance, data.balances)}
 
     def document_totals(self) -> dict[str, Decimal]:
         """Number and sum of debits of each document."""
-        return {row.number: row.debits for page in pages(self._documents) for row in page.rows}
+        found = sound(_Document, (raw.body for page in pages(self._documents) for raw in page.rows))
+        return {row.number: row.debits for row in found}
 
     def _documents(self, cursor: str) -> Page:
         data = read(_Documents, self.caller.call("GET", "/api/documents", params={"after": cursor}))
-        return Page(rows=data.documents, cursor=data.after or "")
+        return Page(rows=raw_rows(data.documents), cursor=data.after or "")

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from ..base import Can, Connector, read
+from typing import Any
+
+from ..base import Can, Connector, part, raw_rows, read
 from ..http import NonsenseError
-from ..messages import Identity, Message, Page, SupplierAnswer, Unreadable
+from ..messages import Identity, Message, Page, SupplierAnswer
 from ..ubl import read_order_response
 
 
@@ -12,13 +14,8 @@ class _Receipt(Message):
     receipt: str
 
 
-class _Answer(Message):
-    seq: int
-    document: str
-
-
 class _Answers(Message):
-    answers: list[_Answer]
+    answers: list[Any]
 
 
 class SupplierInbox(Connector):
@@ -41,11 +38,11 @@ class SupplierInbox(Connector):
     def answers(self, cursor: str) -> Page:
         """OrderResponses not yet read."""
         data = read(_Answers, self.caller.call("GET", "/api/answers", params={"after": cursor}))
-        return Page(rows=[(str(row.seq), _read(row.document)) for row in data.answers], cursor="")
+        return Page(rows=raw_rows(data.answers, at="seq"), cursor="")
 
-
-def _read(document: str) -> SupplierAnswer | Unreadable:
-    try:
+    def read_answer(self, body: Any) -> SupplierAnswer:
+        """A UBL OrderResponse."""
+        document = part(body, "document")
+        if not isinstance(document, str):
+            raise NonsenseError("The document is not a text.", field="document")
         return read_order_response(document.encode())
-    except NonsenseError as error:
-        return Unreadable(detail=str(error), field=error.field, body={"document": document[:100_000]})

@@ -6,18 +6,22 @@ from collections.abc import Sequence
 from decimal import Decimal
 from typing import Any
 
-from ..base import Can, Connector, or_unreadable, read
-from ..http import NonsenseError
-from ..messages import Identity, Message, Page, PushResult, QuantityPush, RemoteListing, RemoteOrder
+from ..base import Can, Connector, objects, part, raw_rows, read, sound
+from ..messages import Identity, Message, Page, PushResult, QuantityPush, RemoteLine, RemoteListing, RemoteOrder
 
 
 class _Articles(Message):
-    articles: list[dict[str, Any]]
+    articles: list[Any]
     after: str | None = None
 
 
 class _Stock(Message):
-    stock: dict[str, Decimal | None]
+    stock: dict[str, Any]
+
+
+class _Figure(Message):
+    plu: str
+    stock: Decimal
 
 
 class _Refused(Message):
@@ -25,25 +29,8 @@ class _Refused(Message):
 
 
 class _Receipts(Message):
-    receipts: list[dict[str, Any]]
+    receipts: list[Any]
     after: str | None = None
-
-
-def _article(a: dict[str, Any]) -> RemoteListing:
-    return read(
-        RemoteListing,
-        {
-            "external_id": str(a.get("plu") or ""),
-            "sku": a.get("code") or "",
-            "barcode": a.get("ean") or "",
-            "title": str(a.get("label") or "")[:200],
-            "product_title": str(a.get("label") or "")[:200],
-            "price": a.get("price"),
-            "quantity": a.get("stock"),
-            "category": a.get("group") or "",
-            "service": a.get("stock") is None,
-        },
-    )
 
 
 class Till(Connector):
@@ -63,13 +50,32 @@ class Till(Connector):
     def listings(self, cursor: str) -> Page:
         """Articles."""
         data = read(_Articles, self.caller.call("GET", "/api/articles", params={"after": cursor}))
-        return Page(rows=[or_unreadable(_article, a) for a in data.articles], cursor=data.after or "")
+        return Page(rows=raw_rows(data.articles), cursor=data.after or "")
+
+    def read_listing(self, body: Any) -> RemoteListing:
+        """An article; one without a stock figure is a service."""
+        label = part(body, "label")
+        return read(
+            RemoteListing,
+            {
+                "external_id": body.get("plu"),
+                "sku": body.get("code"),
+                "barcode": body.get("ean"),
+                "title": label,
+                "product_title": label,
+                "price": body.get("price"),
+                "quantity": body.get("stock"),
+                "category": body.get("group"),
+                "service": body.get("stock") is None,
+            },
+        )
 
     def read_quantities(self, external_ids: Sequence[str]) -> dict[str, Decimal]:
         """The stock figures the till shows."""
         batches = [{"plu": ",".join(external_ids[start : start + 200])} for start in range(0, len(external_ids), 200)]
         answers = [read(_Stock, data) for data in self.caller.read_many("/api/stock", batches)]
-        return {plu: quantity for data in answers for plu, quantity in data.stock.items() if quantity is not None}
+        rows = sound(_Figure, ({"plu": plu, "stock": stock} for data in answers for plu, stock in data.stock.items()))
+        return {row.plu: row.stock for row in rows}
 
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult]:
         """Set stock figures."""
@@ -83,40 +89,37 @@ class Till(Connector):
     def orders(self, since: str, cursor: str) -> Page:
         """Receipts uploaded since a till time."""
         data = read(_Receipts, self.caller.call("GET", "/api/receipts", params={"since": since, "after": cursor}))
-        rows = [(str(receipt.get("uploaded_at") or ""), self.order_or_not(receipt)) for receipt in data.receipts]
-        return Page(rows=rows, cursor=data.after or "")
+        return Page(rows=raw_rows(data.receipts, at="uploaded_at"), cursor=data.after or "")
 
-    def read_order(self, body: dict[str, Any]) -> RemoteOrder:
+    def read_order(self, body: Any) -> RemoteOrder:
         """A receipt; it has one version, as a sale that happened does not change."""
-        try:
-            lines = [
-                {
-                    "external_id": str(row["pos"]),
-                    "kind": "item",
-                    "listing_id": str(row["plu"]),
-                    "sku": row.get("code") or "",
-                    "title": str(row["label"])[:200],
-                    "quantity": row["count"],
-                    "amount": row["sum"],
-                    "tax_percent": row["vat"],
-                }
-                for row in body["rows"]
-            ]
-            return read(
-                RemoteOrder,
-                {
-                    "external_id": str(body["id"]),
-                    "number": str(body["number"]),
-                    "version": 1,
-                    "status": "sold",
-                    "placed_at": body["sold_at"],
-                    "currency": body["currency"],
-                    "total": body["total"],
-                    "customer": {},
-                    "lines": lines,
-                },
-            )
-        except KeyError as error:
-            raise NonsenseError(f"The receipt lacks {error}.", field=str(error).strip("'")) from error
-        except (TypeError, AttributeError) as error:
-            raise NonsenseError("The receipt is not built as a receipt.", field="rows") from error
+        part(body, "rows")
+        return read(
+            RemoteOrder,
+            {
+                "external_id": part(body, "id"),
+                "number": part(body, "number"),
+                "version": 1,
+                "status": "sold",
+                "placed_at": part(body, "sold_at"),
+                "currency": part(body, "currency"),
+                "total": part(body, "total"),
+                "lines": [_sold(row) for row in objects(body, "rows")],
+            },
+        )
+
+
+def _sold(row: dict[str, Any]) -> RemoteLine:
+    return read(
+        RemoteLine,
+        {
+            "external_id": part(row, "pos"),
+            "kind": "item",
+            "listing_id": part(row, "plu"),
+            "sku": row.get("code"),
+            "title": part(row, "label"),
+            "quantity": part(row, "count"),
+            "amount": part(row, "sum"),
+            "tax_percent": part(row, "vat"),
+        },
+    )

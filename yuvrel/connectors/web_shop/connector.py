@@ -4,13 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from decimal import Decimal
-from functools import partial
 from typing import Any
 from urllib.parse import quote
 
 from pydantic import Field
 
-from ..base import Can, Connector, number, or_unreadable, read
+from ..base import Can, Connector, number, objects, part, raw_rows, read, sound
 from ..http import NonsenseError
 from ..messages import (
     Identity,
@@ -18,23 +17,16 @@ from ..messages import (
     Page,
     PushResult,
     QuantityPush,
+    Raw,
     RemoteLine,
     RemoteListing,
     RemoteOrder,
     ShipmentNotice,
-    Unreadable,
 )
 
 
-class _Product(Message):
-    id: str | int
-    title: str
-    category: str | None = ""
-    variants: list[dict[str, Any]]
-
-
 class _Products(Message):
-    products: list[_Product]
+    products: list[Any]
     next: str | None = None
 
 
@@ -44,7 +36,7 @@ class _Shown(Message):
 
 
 class _Quantities(Message):
-    quantities: list[_Shown]
+    quantities: list[Any]
 
 
 class _Result(Message):
@@ -54,11 +46,11 @@ class _Result(Message):
 
 
 class _Results(Message):
-    results: list[_Result]
+    results: list[Any]
 
 
 class _Orders(Message):
-    orders: list[dict[str, Any]]
+    orders: list[Any]
     next: str | None = None
 
 
@@ -84,29 +76,31 @@ class WebShop(Connector):
         return self._identity(self.caller.call("GET", "/api/whoami"))
 
     def listings(self, cursor: str) -> Page:
-        """Variants of a page of products."""
+        """Variants of a page of products, each with the product it belongs to."""
         data = read(_Products, self.caller.call("GET", "/api/products", params={"cursor": cursor, "limit": 50}))
-        rows = [or_unreadable(partial(self._listing, p), v) for p in data.products for v in p.variants]
-        return Page(rows=rows, cursor=data.next or "")
+        return Page(rows=raw_rows([row for product in data.products for row in _variants(product)]), cursor=data.next or "")
 
-    def _listing(self, product: _Product, variant: dict[str, Any]) -> RemoteListing:
-        options = {str(k): str(v) for k, v in (variant.get("options") or {}).items()}
-        title = " ".join([product.title, *options.values()]).strip()
+    def read_listing(self, body: Any) -> RemoteListing:
+        """A variant: its title is the product's with its options."""
+        product, variant = part(body, "product"), part(body, "variant")
+        title, options = part(product, "title"), variant.get("options") or {}
+        if not isinstance(title, str) or not isinstance(options, dict):
+            raise NonsenseError("The product's title is a text, its options are an object.", field="title")
+        shown = {str(k): str(v) for k, v in options.items()}
         return read(
             RemoteListing,
             {
-                "external_id": str(variant.get("id") or ""),
-                "group_id": str(product.id),
-                "sku": variant.get("sku") or "",
-                "barcode": variant.get("barcode") or "",
-                "title": title[:200],
-                "product_title": product.title[:200],
-                "options": options,
-                "category": product.category or "",
+                "external_id": variant.get("id"),
+                "group_id": product.get("id"),
+                "sku": variant.get("sku"),
+                "barcode": variant.get("barcode"),
+                "title": " ".join([title, *shown.values()]).strip(),
+                "product_title": title,
+                "options": shown,
+                "category": product.get("category"),
                 "price": variant.get("price"),
                 "quantity": variant.get("quantity"),
                 "service": not variant.get("tracked", True),
-                "weight_grams": variant.get("weight_grams") or 0,
             },
         )
 
@@ -114,7 +108,8 @@ class WebShop(Connector):
         """Quantities of variants, a hundred at a time."""
         batches = [{"ids": ",".join(external_ids[start : start + 100])} for start in range(0, len(external_ids), 100)]
         answers = [read(_Quantities, data) for data in self.caller.read_many("/api/quantities", batches)]
-        return {str(row.id): row.quantity for data in answers for row in data.quantities}
+        rows = sound(_Shown, (row for data in answers for row in data.quantities))
+        return {str(row.id): row.quantity for row in rows}
 
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult]:
         """Set quantities, a hundred at a time."""
@@ -122,25 +117,24 @@ class WebShop(Connector):
         for start in range(0, len(pushes), 100):
             lines = [{"id": p.external_id, "quantity": int(p.quantity)} for p in pushes[start : start + 100]]
             data = read(_Results, self.caller.call("POST", "/api/quantities", json={"lines": lines}))
-            results += [PushResult(external_id=str(r.id), ok=r.ok, error=r.error) for r in data.results]
+            results += [PushResult(external_id=str(r.id), ok=r.ok, error=r.error) for r in sound(_Result, data.results)]
         return results
 
     def orders(self, since: str, cursor: str) -> Page:
         """Orders changed since a shop time."""
         params = {"updated_since": since, "cursor": cursor, "limit": 50}
         data = read(_Orders, self.caller.call("GET", "/api/orders", params=params))
-        rows = [(str(order.get("updated_at") or ""), self.order_or_not(order)) for order in data.orders]
-        return Page(rows=rows, cursor=data.next or "")
+        return Page(rows=raw_rows(data.orders, at="updated_at"), cursor=data.next or "")
 
     def register_webhook(self, url: str) -> str:
         """Orders are told to `url`."""
         return read(_Secret, self.caller.call("POST", "/api/webhooks", json={"url": url})).secret
 
-    def read_event(self, body: dict[str, Any]) -> RemoteOrder | Unreadable | None:
+    def order_in(self, event: dict[str, Any]) -> Raw | None:
         """The order in an order event."""
-        if not str(body.get("type", "")).startswith("order."):
+        if not str(event.get("type", "")).startswith("order."):
             return None
-        return self.order_or_not(body.get("data"))
+        return raw_rows([event.get("data")], at="updated_at")[0]
 
     def fulfil(self, notice: ShipmentNotice) -> str:
         """State, carrier and tracking; repeated calls with one key make one shipment."""
@@ -153,59 +147,68 @@ class WebShop(Connector):
         path = f"/api/orders/{quote(notice.order_id, safe='')}/shipments"
         return read(_Made, self.caller.call("POST", path, json=body, headers={"Idempotency-Key": notice.key})).id
 
-    def read_order(self, body: dict[str, Any]) -> RemoteOrder:
+    def read_order(self, body: Any) -> RemoteOrder:
         """Goods, discounts, surcharges and shipping as lines."""
-        try:
-            lines = [_goods(line) for line in body["lines"]]
-            lines += [_extra("discount", row, sign=-1) for row in body.get("discounts") or []]
-            lines += [_extra("surcharge", row) for row in body.get("surcharges") or []]
-            lines += [_extra("shipping", row) for row in body.get("shipping_lines") or []]
-            return read(
-                RemoteOrder,
-                {
-                    "external_id": str(body["id"]),
-                    "number": str(body["number"]),
-                    "version": body["version"],
-                    "status": body["status"],
-                    "paid": body["status"] not in ("on_account", "awaiting_payment"),
-                    "placed_at": body["created_at"],
-                    "currency": body["currency"],
-                    "total": body["total"],
-                    "customer": body.get("customer") or {},
-                    "ship_to": body.get("ship_to") or {},
-                    "lines": lines,
-                },
-            )
-        except KeyError as error:
-            raise NonsenseError(f"The order lacks {error}.", field=str(error).strip("'")) from error
-        except (TypeError, AttributeError) as error:
-            raise NonsenseError("The order is not built as an order.", field="lines") from error
+        part(body, "lines")
+        lines = [_goods(line) for line in objects(body, "lines")]
+        lines += [_extra("discount", row, sign=-1) for row in objects(body, "discounts")]
+        lines += [_extra("surcharge", row) for row in objects(body, "surcharges")]
+        lines += [_extra("shipping", row) for row in objects(body, "shipping_lines")]
+        status = part(body, "status")
+        return read(
+            RemoteOrder,
+            {
+                "external_id": part(body, "id"),
+                "number": part(body, "number"),
+                "version": part(body, "version"),
+                "status": status,
+                "paid": status not in ("on_account", "awaiting_payment"),
+                "placed_at": part(body, "created_at"),
+                "currency": part(body, "currency"),
+                "total": part(body, "total"),
+                "customer": body.get("customer") or {},
+                "ship_to": body.get("ship_to") or {},
+                "lines": lines,
+            },
+        )
+
+
+def _variants(product: Any) -> list[Any]:
+    """A product's variants with the product beside each; one that is not built so is passed on as it came."""
+    if not isinstance(product, dict) or not isinstance(product.get("variants"), list):
+        return [product]
+    facts = {name: value for name, value in product.items() if name != "variants"}
+    found = []
+    for variant in product["variants"]:
+        known = isinstance(variant, dict) and "id" in variant
+        found.append({"id": variant["id"], "product": facts, "variant": variant} if known else variant)
+    return found
 
 
 def _goods(line: dict[str, Any]) -> RemoteLine:
     return read(
         RemoteLine,
         {
-            "external_id": str(line["id"]),
+            "external_id": part(line, "id"),
             "kind": "item",
-            "listing_id": str(line["variant_id"]),
-            "sku": line.get("sku") or "",
-            "title": str(line["title"])[:200],
-            "quantity": line["quantity"],
-            "amount": line["amount"],
+            "listing_id": part(line, "variant_id"),
+            "sku": line.get("sku"),
+            "title": part(line, "title"),
+            "quantity": part(line, "quantity"),
+            "amount": part(line, "amount"),
             "tax_percent": line.get("tax_percent", 0),
         },
     )
 
 
 def _extra(kind: str, row: dict[str, Any], sign: int = 1) -> RemoteLine:
-    amount = number(row["amount"], f"{kind}.amount")
+    amount = number(part(row, "amount"), f"{kind}.amount")
     return read(
         RemoteLine,
         {
-            "external_id": str(row.get("id", "")),
+            "external_id": row.get("id"),
             "kind": kind,
-            "title": str(row["title"])[:200],
+            "title": part(row, "title"),
             "amount": -abs(amount) if sign < 0 else amount,
             "tax_percent": row.get("tax_percent", 0),
         },
