@@ -29,9 +29,9 @@ LARKMEAD_AT = datetime(2027, 3, 14, 10, 0, tzinfo=UTC)
 STANDINS = "http://127.0.0.1:8071"
 
 
-def worker() -> str:
-    """Which of the processes that share the tests this is."""
-    return os.environ.get("PYTEST_XDIST_WORKER", "alone")
+def mine(kind: str) -> str:
+    """The name of this process's own database of a kind."""
+    return f"{kind}_{os.getpid()}"
 
 
 def _hash(*patterns: str) -> str:
@@ -99,10 +99,18 @@ def _migrated() -> str:
     return _template("migrated", key, lambda: call_command("migrate", verbosity=0, skip_checks=True))
 
 
+def _sweep() -> None:
+    """Databases of processes that are no more."""
+    for name in _databases():
+        owner = re.fullmatch(r"(?:test|larkmead)_(\d+)", name)
+        if owner and not Path(f"/proc/{owner[1]}").exists():
+            drop(name)
+
+
 def fresh(name: str) -> str:
     """A database of this name with all tables and nothing in them."""
     with _alone():
-        drop(name)
+        _sweep()
         _server("CREATE DATABASE {} TEMPLATE {}", name, _migrated())
     return name
 
@@ -119,7 +127,6 @@ def _seed(setup: Path) -> None:
 def larkmead(name: str) -> dict[str, dict[str, Any]]:
     """A database of this name with the demo as it stands on first opening; what its stand-ins begin with."""
     with _alone():
-        drop(name)
         empty = _migrated()
         key = _hash("yuvrel/**/*.py", "requirements.lock")
         setup = FOLDER / f"larkmead-{key}.json"

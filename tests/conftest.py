@@ -17,7 +17,7 @@ from .world import forget_accounts, make_company
 @pytest.fixture(scope="session")
 def django_db_setup(django_test_environment: None, django_db_blocker: Any) -> Iterator[None]:
     """A database for this process, cloned from the migrated template."""
-    name = f"test_{clones.worker()}"
+    name = clones.mine("test")
     with django_db_blocker.unblock():
         clones.point_at(clones.fresh(name))
     yield
@@ -29,7 +29,7 @@ def django_db_setup(django_test_environment: None, django_db_blocker: Any) -> It
 @pytest.fixture(scope="module")
 def larkmead(django_db_setup: None, django_db_blocker: Any) -> Iterator[dict[str, dict[str, Any]]]:
     """The demo's database for the tests of a module; what its stand-ins begin with."""
-    name = f"larkmead_{clones.worker()}"
+    name = clones.mine("larkmead")
     with django_db_blocker.unblock():
         setup = clones.larkmead(name)
         clones.point_at(name)
@@ -37,7 +37,7 @@ def larkmead(django_db_setup: None, django_db_blocker: Any) -> Iterator[dict[str
     yield setup
     forget_accounts()
     with django_db_blocker.unblock():
-        clones.point_at(f"test_{clones.worker()}")
+        clones.point_at(clones.mine("test"))
         clones.drop(name)
 
 

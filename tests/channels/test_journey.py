@@ -155,7 +155,9 @@ def test_a_wrong_address_is_put_right_and_a_draft_taken_away(db: None, standins:
     now = timezone.now()
     row = actions.add(SYSTEM, kind="web_shop", name="Shop", address=f"{standins.base}/shop/nowhere", token="t")
     assert actions.test(SYSTEM, row.pk, now).state == "draft"
-    row = actions.change_settings(SYSTEM, row.pk, 1, {"address": f"{standins.base}/shop/web"})
+    with pytest.raises(BadInputError, match="token of the new address"):
+        actions.change_settings(SYSTEM, row.pk, 1, {"address": f"{standins.base}/shop/web"})
+    row = actions.change_settings(SYSTEM, row.pk, 1, {"address": f"{standins.base}/shop/web", "token": "t"})
     assert row.test_report == {}
     assert actions.test(SYSTEM, row.pk, now).state == "tested"
     with pytest.raises(BadInputError) as refusal:

@@ -85,8 +85,9 @@ def test_a_title_that_no_sheet_may_have_is_made_one() -> None:
     assert load_workbook(book("Orders: [all]/late? " + "x" * 40, ("h",), [])).sheetnames == ["Orders   all  late  xxxxxxxxxxx"]
 
 
-def test_control_characters_do_not_break_the_workbook() -> None:
-    assert load_workbook(book("x", ("h",), [("a\x07b",)])).active["A2"].value == "ab"
+@pytest.mark.parametrize("odd", ["\x07", "\x00", "\ufffe", "\uffff"])
+def test_what_is_no_character_of_a_workbook_is_shown_as_one_that_is_missing(odd: str) -> None:
+    assert load_workbook(book("x", ("h",), [(f"a{odd}b",)])).active["A2"].value == "a\ufffdb"
 
 
 def test_too_long_a_workbook_is_refused(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -19,7 +19,7 @@ def house(django_test_environment: None, django_db_blocker: Any, tmp_path_factor
     The database is set up by hand: a test marked for it would be wrapped in a transaction of its own.
     """
     with django_db_blocker.unblock():
-        name = "test_faults"
+        name = clones.mine("test")
         clones.point_at(clones.fresh(name))
         found = House(tmp_path_factory.mktemp("house"))
         try:

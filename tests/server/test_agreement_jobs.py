@@ -16,7 +16,7 @@ from yuvrel.people.roles import Role
 
 @pytest.fixture
 def asked(company: Location, client: Client, django_capture_on_commit_callbacks: Any) -> Client:
-    client.force_login(make_user(Role.VIEWER))
+    client.force_login(make_user(Role.MANAGER))
     with django_capture_on_commit_callbacks(execute=True):
         assert client.post("/api/v1/agreement/check").status_code == 200
     return client

@@ -65,7 +65,7 @@ MAY: dict[str, set[Role]] = {
     "unlink_listing": {Role.MANAGER, Role.BUYER},
     "retry_snag": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
     "set_snag_aside": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
-    "check_agreement": set(ROLES),
+    "check_agreement": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
     "remember_sheet": set(ROLES),
     "open_sheet_with": set(ROLES),
     "keep_view": set(ROLES),

@@ -65,7 +65,7 @@ def check_all() -> int:
 
 def ask_check(actor: Actor) -> None:
     """Have everything checked now, in the background: accounts answer in their own time."""
-    actor.need(Ability.READ)
+    actor.need(Ability.RESOLVE)
     wake("agreement.check", "agreement.check")
 
 

@@ -162,6 +162,8 @@ def _set_account(row: Connection, changes: dict[str, Any]) -> None:
         if row.state == Connection.State.LIVE:
             raise RefusedError("Pause it before you change its address.", field="address")
         _check_address(address)
+        if not changes.get("token"):
+            raise BadInputError("Enter the token of the new address; the old one is not sent to another host.", field="token")
     if changes.get("token"):
         row.token_sealed = seal(changes["token"])
     row.address, row.state, row.tested_at, row.test_report = address, Connection.State.DRAFT, None, {}

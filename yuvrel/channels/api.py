@@ -8,7 +8,6 @@ from typing import Any
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 from django.views.decorators.csrf import csrf_exempt
-from django.views.decorators.http import require_POST
 from ninja import Router, Status
 from standardwebhooks import Webhook, WebhookVerificationError
 
@@ -210,18 +209,30 @@ def ubl(request: HttpRequest, order_id: int) -> HttpResponse:
 
 
 @csrf_exempt
-@require_POST
 def hook(request: HttpRequest, key: str) -> HttpResponse:
-    """A channel tells us something. Verified, kept, answered; worked on later by a job."""
-    connection = Connection.objects.filter(hook_key=key).first()
+    """A channel tells us something. Verified, kept, answered; worked on later by a job.
+
+    Nothing that goes wrong leaves here: it would be logged with the address, and with it the key that it holds.
+    """
+    try:
+        return _take_hook(request, key)
+    except Exception as error:
+        log.error("a webhook could not be taken", exc_info=error)
+        return _refused(500)
+
+
+def _take_hook(request: HttpRequest, key: str) -> HttpResponse:
+    if request.method != "POST":
+        return _refused(405)
+    connection = Connection.objects.filter(hook_key=key).first() if "\0" not in key else None
     if connection is None or connection.state != Connection.State.LIVE or not connection.webhook_secret_sealed:
         return _refused(404)
-    if len(request.body) > MOST_HOOK_BYTES:
+    if int(request.headers.get("Content-Length") or 0) > MOST_HOOK_BYTES or len(request.body) > MOST_HOOK_BYTES:
         return _refused(413)
     try:
         Webhook(unseal(connection.webhook_secret_sealed)).verify(request.body, dict(request.headers.items()))
         body = read_json(request.body)
-        message = exchange.take_event(connection, body)
+        message = exchange.take_event(connection, body) if isinstance(body, dict) else None
     except (WebhookVerificationError, ConnectorError, ValueError, TypeError, AttributeError, RuntimeError):
         return _refused(400)
     if message and message.state == message.State.NEW:

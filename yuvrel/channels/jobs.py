@@ -88,6 +88,8 @@ def _relay(events: Sequence[Event]) -> tuple[set[int], set[int]]:
     if items:
         give_up_short(SYSTEM, items)
         fill_backorders(items)
+    for subject_id, said in by_kind.get(Event.Kind.FAULT, {}).items():
+        raise_snag(None, f"row {subject_id}"[:20], "A row of a sheet cannot be worked out", said)
     to_push = offers.recompute(dict(items)) if items else set()
     rules = by_kind.get(Event.Kind.RULES, {})
     to_push |= offers.recompute_connections(rules) if rules else set()

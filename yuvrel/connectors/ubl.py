@@ -9,6 +9,7 @@ from decimal import Decimal
 from lxml import etree
 from pydantic import Field
 
+from yuvrel.core.bounds import check_text
 from yuvrel.core.money import round_money
 
 from .base import read
@@ -74,7 +75,7 @@ def _add(parent: etree._Element, tag: str, text: str | None = None, **attributes
     prefix, name = tag.split(":")
     element = etree.SubElement(parent, f"{{{NS[prefix]}}}{name}", attributes)
     if text is not None:
-        element.text = text
+        element.text = check_text(text, name, len(text))
     return element
 
 
@@ -92,7 +93,8 @@ def _address(node: etree._Element, party: Party) -> None:
 
 
 def build_order(document: OrderDocument) -> bytes:
-    """The Order as XML, elements in the order the schema asks for."""
+    """The Order as XML, elements in the order the schema asks for. Raises BadInputError, naming the element, for a text
+    that XML cannot carry."""
     root = etree.Element(f"{{{ORDER}}}Order", nsmap={None: ORDER, **NS})  # type: ignore[dict-item]
     _add(root, "cbc:UBLVersionID", "2.1")
     _add(root, "cbc:ID", document.number)
@@ -153,7 +155,7 @@ def read_order_response(document: bytes) -> SupplierAnswer:
 
     code = text("cbc:OrderResponseCode")
     if code not in (*ACCEPTED, *REFUSED):
-        raise NonsenseError(f"OrderResponseCode {code or 'is missing:'} is neither AP, CA nor RE.", field="OrderResponseCode")
+        raise NonsenseError(f"OrderResponseCode {code!r} is neither AP, CA nor RE.", field="OrderResponseCode")
     lines = {}
     for node in root.iterfind("cac:OrderLine/cac:LineItem", NS):
         sku = text("cac:Item/cac:BuyersItemIdentification/cbc:ID", node)

@@ -24,6 +24,8 @@ LAST_DAY = date(2100, 12, 31)
 MOST_UNITS = Decimal(10) ** 7
 # Money on one line or one price, and of a document as a whole.
 MOST_MONEY = Decimal(10) ** 9
+# What one of something costs: with MOST_UNITS of it, what they come to still fits everywhere.
+MOST_PRICE = Decimal(10) ** 7
 MOST_TOTAL = Decimal(10) ** 12
 QUANTITY_PLACES = 3
 MONEY_PLACES = 2

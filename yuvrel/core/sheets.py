@@ -13,10 +13,10 @@ from typing import IO, Any
 
 from openpyxl import Workbook
 from openpyxl.cell import Cell as BookCell
-from openpyxl.cell.cell import ILLEGAL_CHARACTERS_RE
 from openpyxl.styles import Font
 from openpyxl.utils import get_column_letter
 
+from .bounds import NOT_A_CHARACTER
 from .errors import BadInputError
 from .money import parse_decimal
 
@@ -147,7 +147,7 @@ def _cell(sheet: Any, value: Cell, font: Font | None) -> BookCell | None:
     if isinstance(value, bool):
         value = _text(value)
     if isinstance(value, str):
-        value = ILLEGAL_CHARACTERS_RE.sub("", value)
+        value = NOT_A_CHARACTER.sub("\ufffd", value)
     if isinstance(value, datetime):
         value = value.replace(tzinfo=None)
     # Row and column are counted by the sheet as it is written.

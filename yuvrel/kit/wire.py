@@ -28,7 +28,7 @@ UnitCost = Annotated[Decimal, PlainSerializer(_unit, return_type=str)]
 Quantity = Annotated[Decimal, PlainSerializer(plain, return_type=str)]
 QuantityIn = Annotated[Decimal, Field(gt=-bounds.MOST_UNITS, lt=bounds.MOST_UNITS, decimal_places=bounds.QUANTITY_PLACES)]
 MoneyIn = Annotated[Decimal, Field(gt=-bounds.MOST_MONEY, lt=bounds.MOST_MONEY, decimal_places=bounds.MONEY_PLACES)]
-UnitCostIn = Annotated[Decimal, Field(gt=-bounds.MOST_MONEY, lt=bounds.MOST_MONEY, decimal_places=bounds.UNIT_COST_PLACES)]
+UnitCostIn = Annotated[Decimal, Field(gt=-bounds.MOST_PRICE, lt=bounds.MOST_PRICE, decimal_places=bounds.UNIT_COST_PLACES)]
 DayIn = Annotated[date, Field(ge=bounds.EARLIEST.date(), le=bounds.LAST_DAY)]
 Id = Annotated[int, Field(gt=0, lt=2**63)]
 

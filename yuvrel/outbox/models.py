@@ -12,6 +12,7 @@ class Event(models.Model):
         SHIPMENT = "shipment"
         LEDGER = "ledger"
         PURCHASE_ORDER = "purchase_order"
+        FAULT = "fault"
 
     kind = models.CharField(max_length=20, choices=Kind.choices)
     subject_id = models.BigIntegerField()

@@ -90,6 +90,7 @@ def _row(line: queries.Line, rates: dict[str, Any]) -> dict[str, Any]:
         "price": line.price,
         "amount": amount,
         "amount_base": in_base,
+        "fault": line.fault,
         "ribbon": {
             "solid_until": ribbon.solid_until,
             "sure_until": ribbon.sure_until,

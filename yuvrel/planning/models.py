@@ -2,6 +2,8 @@
 
 from django.db import models
 
+from yuvrel.kit.columns import MONEY, QUANTITY
+
 
 class ItemPolicy(models.Model):
     """Replenishment settings of an item, for one location or (location empty) for all."""
@@ -22,8 +24,8 @@ class ItemPolicy(models.Model):
     safety = models.CharField(max_length=8, choices=Safety.choices, default=Safety.SERVICE)
     safety_figure = models.DecimalField(max_digits=12, decimal_places=3, default="0.95")
     method = models.CharField(max_length=8, choices=Method.choices, default=Method.COVER)
-    reorder_point = models.DecimalField(max_digits=14, decimal_places=3, default=0, help_text="With min_max")
-    order_up_to = models.DecimalField(max_digits=14, decimal_places=3, default=0, help_text="With min_max")
+    reorder_point = models.DecimalField(**QUANTITY, default=0, help_text="With min_max")
+    order_up_to = models.DecimalField(**QUANTITY, default=0, help_text="With min_max")
     forecast = models.CharField(max_length=20, default="auto", help_text="auto, or a forecasting method by name")
     version = models.PositiveIntegerField(default=1)
 
@@ -80,10 +82,8 @@ class ItemForecast(models.Model):
     tried = models.JSONField(default=dict, help_text="By method: MASE and bias")
     path = models.JSONField(help_text="Means, deviations and factors by week")
     past = models.JSONField(default=list, help_text="Units of each of the last 52 weeks; null: nothing in stock")
-    month = models.DecimalField(max_digits=14, decimal_places=2, help_text="Units expected in the next 30 days")
-    last_year = models.DecimalField(
-        max_digits=14, decimal_places=2, null=True, help_text="Units sold in these 30 days a year ago"
-    )
+    month = models.DecimalField(**MONEY, help_text="Units expected in the next 30 days")
+    last_year = models.DecimalField(**MONEY, null=True, help_text="Units sold in these 30 days a year ago")
     one_offs = models.JSONField(default=list, help_text="Order lines far above the usual, and whether they were set aside")
     at = models.DateTimeField()
 
@@ -123,8 +123,8 @@ class PlanRow(models.Model):
     unsupplied = models.BooleanField(default=False)
     group = models.CharField(max_length=200, blank=True, help_text="The supplier's name, to sort by")
     runs_out = models.DecimalField(max_digits=9, decimal_places=1, help_text="Days of cover; 99999 when it lasts")
-    suggested = models.DecimalField(max_digits=14, decimal_places=3)
-    amount = models.DecimalField(max_digits=16, decimal_places=2, help_text="Of the suggested order, in base currency")
+    suggested = models.DecimalField(**QUANTITY)
+    amount = models.DecimalField(**MONEY, help_text="Of the suggested order, in base currency")
     late = models.BooleanField(default=False, help_text="Runs out before an order placed today can arrive")
 
     class Meta:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Set
+from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
-from functools import cache
+from functools import cache, partial
 from typing import Any, TypeVar, cast
 
 import numpy as np
@@ -24,6 +24,7 @@ from yuvrel.core.outlook import TAIL_DAYS, Outlook, Path, demand_working, flat
 from yuvrel.core.replenish import Method, Offer, Policy, Position, SafetyMethod, Suggestion, suggest
 from yuvrel.core.working import Working
 from yuvrel.kit.moment import one_moment
+from yuvrel.outbox.faults import row_or
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_zone
 from yuvrel.sales.models import OrderLine, SalesOrder
@@ -32,6 +33,7 @@ from yuvrel.stock.models import LotBalance, StockBalance, StockMove
 from .models import ItemForecast, ItemPolicy
 
 WINDOW_DAYS = 90
+NO_SALES = Velocity(ZERO, ZERO, WINDOW_DAYS, 0, ZERO)
 M = TypeVar("M", bound=Model)
 Pair = tuple[int, int]
 
@@ -48,6 +50,7 @@ class Line:
     suggestion: Suggestion
     policy: Policy
     price: Decimal
+    fault: str = ""
 
     @property
     def per_day(self) -> Decimal:
@@ -150,50 +153,83 @@ def _closing_and_moves(
     return {pair: (level[pair], moved[pair]) for pair in level}
 
 
+@dataclass(frozen=True)
+class _Read:
+    """What the rows of the sheet are worked out from, all of one moment."""
+
+    today: date
+    items: Mapping[int, Item]
+    places: Mapping[int, Location]
+    terms: Mapping[int, SupplierItem]
+    balances: Mapping[Pair, StockBalance]
+    speeds: Mapping[Pair, Velocity]
+    forecasts: Mapping[Pair, ItemForecast]
+    policies: Mapping[tuple[int, int | None], ItemPolicy]
+    arrivals: Mapping[Pair, Sequence[tuple[int, Decimal]]]
+    lots: Mapping[Pair, Sequence[tuple[int, Decimal]]]
+
+    def name(self, pair: Pair) -> str:
+        """What a row is about."""
+        return f"{self.items[pair[0]].title} · {self.places[pair[1]].name}"
+
+    def balance(self, pair: Pair) -> StockBalance:
+        """What is there; nothing where the item never was."""
+        return self.balances.get(pair) or StockBalance.none(*pair)
+
+    def line(self, pair: Pair) -> Line:
+        """A row."""
+        balance, asked = self.balance(pair), self.terms.get(pair[0])
+        velocity = self.speeds.get(pair, NO_SALES)
+        policy = policy_of(self.policies, *pair, asked)
+        position = Position(
+            balance.on_hand,
+            balance.committed,
+            balance.backordered,
+            arrivals=self.arrivals.get(pair, ()),
+            lots=self.lots.get(pair, ()),
+        )
+        outlook = _moved_on(self.forecasts[pair], self.today) if pair in self.forecasts else flat(velocity)
+        suggestion = suggest(outlook, position, policy, subject=self.name(pair), offer=_offer(asked))
+        return Line(self.items[pair[0]], self.places[pair[1]], asked, balance, velocity, suggestion, policy, suggestion.price)
+
+    def broken(self, pair: Pair, said: str) -> Line:
+        """What is shown of a row that cannot be worked out: what it is about, and why there is no more."""
+        nothing = Policy(lead_days=0, cover_days=0, safety="units", safety_figure=ZERO)
+        suggestion = suggest(flat(NO_SALES), Position(ZERO), nothing, subject=self.name(pair))
+        item, place = self.items[pair[0]], self.places[pair[1]]
+        return Line(item, place, self.terms.get(pair[0]), self.balance(pair), NO_SALES, suggestion, nothing, ZERO, said)
+
+
 @one_moment()
 def replenishment(today: date, pairs: set[Pair] | None = None, *, rates: bool = True) -> list[Line]:
     """The given items at their locations, or all with demand, stock or promises, in a fixed number of queries.
 
-    Stock, moves and arrivals are of one moment: a receipt is never both on hand and still to come.
-    `rates`: whether the velocity is wanted also where a forecast stands; what was sold is not read for those without it.
+    Stock, moves and arrivals are of one moment: a receipt is never both on hand and still to come. A row that cannot
+    be worked out says so in its place. `rates`: whether the velocity is wanted also where a forecast stands; what was
+    sold is not read for those without it.
     """
     ids = None if pairs is None else {item for item, _ in pairs}
     kept = ItemForecast.objects.only("item_id", "location_id", "start", "path", "sentence")
     forecasts = {(row.item_id, row.location_id): row for row in _of(kept, "item", ids) if _reaches(row, today)}
     seen = demand(today, pairs, unasked=frozenset() if rates else forecasts.keys())
     speeds = dict(zip(seen.pairs, velocities(seen.units, seen.in_stock), strict=True)) if seen.pairs else {}
-    items = {
-        item.pk: item
-        for item in _of(Item.objects.filter(active=True, kind=Item.Kind.STOCKED), "pk", ids).select_related("product__category")
-    }
-    places = {place.pk: place for place in Location.objects.all()}
-    terms = terms_of(ids)
+    stocked = _of(Item.objects.filter(active=True, kind=Item.Kind.STOCKED), "pk", ids).select_related("product__category")
     balances = {(row.item_id, row.location_id): row for row in _of(StockBalance.objects.all(), "item", ids)}
-    arrivals, lots = _arrivals(today, ids), _lots(today, ids)
-    policies = {(row.item_id, row.location_id): row for row in _of(ItemPolicy.objects.all(), "item", ids)}
-    empty = Velocity(ZERO, ZERO, WINDOW_DAYS, 0, ZERO)
+    read = _Read(
+        today,
+        {item.pk: item for item in stocked},
+        {place.pk: place for place in Location.objects.all()},
+        terms_of(ids),
+        balances,
+        speeds,
+        forecasts,
+        {(row.item_id, row.location_id): row for row in _of(ItemPolicy.objects.all(), "item", ids)},
+        _arrivals(today, ids),
+        _lots(today, ids),
+    )
     wanted = pairs if pairs is not None else set(speeds) | set(balances)
-    lines = []
-    for item_id, place_id in sorted(wanted):
-        item = items.get(item_id)
-        if item is None or place_id not in places:
-            continue
-        balance = balances.get((item_id, place_id)) or StockBalance(item_id=item_id, location_id=place_id)
-        velocity = speeds.get((item_id, place_id), empty)
-        pair, asked = (item_id, place_id), terms.get(item_id)
-        policy = policy_of(policies, item_id, place_id, asked)
-        position = Position(
-            balance.on_hand,
-            balance.committed,
-            balance.backordered,
-            arrivals=arrivals.get(pair, ()),
-            lots=lots.get(pair, ()),
-        )
-        place = places[place_id]
-        outlook = _moved_on(forecasts[pair], today) if pair in forecasts else flat(velocity)
-        suggestion = suggest(outlook, position, policy, subject=f"{item.title} · {place.name}", offer=_offer(asked))
-        lines.append(Line(item, place, asked, balance, velocity, suggestion, policy, suggestion.price))
-    return lines
+    known = [pair for pair in sorted(wanted) if pair[0] in read.items and pair[1] in read.places]
+    return [row_or(partial(read.line, pair), partial(read.broken, pair), read.name(pair), pair[0]) for pair in known]
 
 
 def terms_of(ids: set[int] | None) -> dict[int, SupplierItem]:
@@ -273,7 +309,7 @@ def _lots(today: date, ids: set[int] | None) -> dict[Pair, list[tuple[int, Decim
 
 
 def policy_of(
-    policies: dict[tuple[int, int | None], ItemPolicy], item_id: int, place_id: int, terms: SupplierItem | None
+    policies: Mapping[tuple[int, int | None], ItemPolicy], item_id: int, place_id: int, terms: SupplierItem | None
 ) -> Policy:
     """The item's policy at a location, else the item's, else 95 % service and 30 days of cover."""
     row = policies.get((item_id, place_id)) or policies.get((item_id, None)) or _usual()

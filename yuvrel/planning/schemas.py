@@ -55,6 +55,7 @@ class ReplenishRow(Schema):
     price: UnitCost
     amount: Money
     amount_base: Money
+    fault: str
     ribbon: RibbonOut
 
 

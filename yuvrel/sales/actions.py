@@ -143,7 +143,7 @@ def take_till_sale(actor: Actor, incoming: IncomingOrder) -> Taken:
     problem, field = faults(incoming, currency)
     order.external_version = incoming.version
     known = [line for line in incoming.lines if line.kind in ("item", "service")]
-    waits = incoming.currency != currency or incoming.total < 0 or not all(fits(line.quantity, line.decimals) for line in known)
+    waits = incoming.currency != currency or incoming.total < 0 or not all(fits(line.quantity, line.counted_in) for line in known)
     _book_lines(order, [line for line in incoming.lines if line.quantity > 0], currency)
     order.held_because = problem[:300]
     order.state = State.HELD if waits else State.CLOSED
@@ -486,7 +486,7 @@ def give_up_short(actor: Actor, item_ids: Iterable[int]) -> set[int]:
     balances = lock_balances(pairs)
     over = {pair: balance.committed - max(ZERO, balance.on_hand) for pair, balance in balances.items()}
     given_up: dict[int, list[str]] = defaultdict(list)
-    for row in rows.select_related("line", "item").order_by("-id"):
+    for row in rows.select_related("line", "item").order_by("-line__order_id", "-id"):
         units = min(row.quantity, over.get((row.item_id, row.location_id), ZERO))
         if units <= 0:
             continue
@@ -530,7 +530,7 @@ def fill_backorders(item_ids: Iterable[int]) -> set[int]:
     balances = lock_balances((row.item_id, row.location_id) for row in waiting)
     helped = set()
     rows = Reservation.objects.filter(pk__in=[row.pk for row in waiting], state="backorder").select_related("line")
-    for row in rows.order_by("id"):
+    for row in rows.order_by("line__order_id", "id"):
         balance = balances[row.item_id, row.location_id]
         got, _ = reserve(row.quantity, balance.on_hand, balance.committed)
         if not got:

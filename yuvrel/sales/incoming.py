@@ -8,6 +8,7 @@ from datetime import datetime
 from decimal import Decimal
 from typing import Any
 
+from yuvrel.core.bounds import QUANTITY_PLACES
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.money import minor_unit
 from yuvrel.core.orders import ChannelLine, LineKind, check_line, total_difference
@@ -26,6 +27,11 @@ class IncomingLine:
     sku: str = ""
     item_id: int | None = None
     decimals: int = 0
+
+    @property
+    def counted_in(self) -> int:
+        """Decimals of its quantity; of goods nobody knows here, as many as there can be."""
+        return self.decimals if self.item_id is not None else QUANTITY_PLACES
 
     def facts(self) -> ChannelLine:
         """What the core checks."""
@@ -74,7 +80,7 @@ def faults(order: IncomingOrder, base_currency: str) -> tuple[str, str]:
         if order.total < 0:
             return f"Its total of {order.total} is negative.", "total"
         for line in order.lines:
-            check_line(line.facts(), line.decimals, order.currency)
+            check_line(line.facts(), line.counted_in, order.currency)
     except BadInputError as error:
         return error.detail, error.field
     unknown = [line for line in order.lines if line.kind in ("item", "service") and line.item_id is None]

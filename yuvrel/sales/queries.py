@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from decimal import Decimal
+from functools import partial
 from typing import Any
 
 from django.db.models import Count, Q, QuerySet, Sum
@@ -19,6 +20,7 @@ from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.core.orders import Profit, profit
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.paging import in_order, page
+from yuvrel.outbox.faults import row_or
 from yuvrel.stock.models import ItemCost
 
 from .actions import ready_to_ship
@@ -70,28 +72,45 @@ def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: 
     counts = dict(SalesOrder.objects.filter(state__in=WAITING).values_list("state").annotate(n=Count("id")).order_by())
     return {
         "rows": [
-            {
-                "id": row.pk,
-                "number": row.number,
-                "kind": row.kind,
-                "channel": row.connection.name,
-                "customer": row.customer.name if row.customer else "",
-                "location": row.location.name,
-                "placed_at": row.placed_at,
-                "state": row.state,
-                "held_because": row.held_because,
-                "units": units.get(row.pk, ZERO),
-                "backordered": backordered.get(row.pk, ZERO),
-                "total": row.total,
-                "currency": row.currency,
-                "margin_percent": earned[row.pk].margin_percent,
-            }
+            row_or(
+                partial(_row, row, units, backordered, earned),
+                partial(_faulty, row),
+                f"Order {row.number}",
+                row.pk,
+            )
             for row in rows
         ],
         "next": following,
         "counts": counts,
         "total": None if cursor else _total(orders(q, state, connection)),
     }
+
+
+def _row(
+    row: SalesOrder, units: Mapping[int, Decimal], backordered: Mapping[int, Decimal], earned: Mapping[int, Profit]
+) -> dict[str, Any]:
+    return {
+        "id": row.pk,
+        "number": row.number,
+        "kind": row.kind,
+        "channel": row.connection.name,
+        "customer": row.customer.name if row.customer else "",
+        "location": row.location.name,
+        "placed_at": row.placed_at,
+        "state": row.state,
+        "held_because": row.held_because,
+        "units": units.get(row.pk, ZERO),
+        "backordered": backordered.get(row.pk, ZERO),
+        "total": row.total,
+        "currency": row.currency,
+        "margin_percent": earned[row.pk].margin_percent if row.pk in earned else None,
+        "fault": "",
+    }
+
+
+def _faulty(row: SalesOrder, said: str) -> dict[str, Any]:
+    """What is shown of an order that cannot be worked out: what it is, and why there is no more."""
+    return {**_row(row, {}, {}, {}), "held_because": said, "fault": said}
 
 
 def _total(found: QuerySet[SalesOrder]) -> Decimal | None:

@@ -28,6 +28,7 @@ class OrderRow(Schema):
     total: Money
     currency: str
     margin_percent: Decimal | None
+    fault: str
 
 
 class OrderPage(Schema):

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import wraps
 from typing import Any
 
-from django.http import HttpRequest
+from django.http import HttpRequest, HttpResponse
 from ninja import NinjaAPI
 
 from yuvrel.agreement.api import router as agreement
@@ -23,11 +25,25 @@ from .first_steps import FirstStepsOut, first_steps
 from .session import router as people
 from .sheet_api import router as sheets
 
+
+def _signed_in(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
+    """What the API can do is told to who is signed in."""
+
+    @wraps(view)
+    def checked(request: HttpRequest, **options: Any) -> HttpResponse:
+        if not (request.user.is_authenticated and request.user.is_active):
+            return problems.problem(401, "Sign in to read the description of the API.")
+        return view(request, **options)
+
+    return checked
+
+
 api = NinjaAPI(
     title="Yuvrel",
     version="1",
     auth=AUTH,
     urls_namespace="api",
+    docs_decorator=_signed_in,
     description="Stock, costs and orders in agreement. Money and quantities are decimal strings.",
 )
 problems.install(api)

@@ -8,8 +8,10 @@ from collections.abc import Callable
 
 from django.db import IntegrityError, OperationalError, connection, transaction
 from django.http import HttpRequest, HttpResponse
+from ninja.utils import check_csrf
 from psycopg.errors import LockNotAvailable
 
+from yuvrel.kit.auth import Token
 from yuvrel.people.models import IdempotencyKey
 
 from .problems import problem
@@ -18,6 +20,8 @@ WAIT = "5s"
 # These talk to an account, which must not happen inside a transaction. Each may be repeated without harm,
 # so they need no key and take none.
 CALLS_OUT = re.compile(r"/api/v1/connections/\d+/(test|live|listings)")
+# Signing in takes no key: a refusal must count towards the lock, whatever becomes of the request.
+SIGN_IN = "/api/v1/session"
 # These say nothing about the request itself: the next try may be answered otherwise.
 NOT_KEPT = (401, 403, 409)
 
@@ -34,12 +38,15 @@ class IdempotencyMiddleware:
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
         key = request.headers.get("Idempotency-Key", "")
-        keeps = request.path.startswith("/api/") and not CALLS_OUT.fullmatch(request.path)
+        keeps = request.path.startswith("/api/") and request.path != SIGN_IN and not CALLS_OUT.fullmatch(request.path)
         if request.method != "POST" or not key or not keeps:
             return self.get_response(request)
         if len(key) > 120:
             return problem(422, "An Idempotency-Key has at most 120 characters.", "Idempotency-Key")
         owner = _owner(request)
+        if owner is None:
+            # Whoever would be refused now is not given what was answered then either.
+            return self.get_response(request)
         digest = hashlib.sha256(request.path.encode() + b"\0" + request.body).hexdigest()
         with transaction.atomic():
             try:
@@ -62,10 +69,16 @@ class IdempotencyMiddleware:
         return response
 
 
-def _owner(request: HttpRequest) -> str:
-    token = request.headers.get("Authorization", "")
-    if token:
-        return "token:" + hashlib.sha256(token.encode()).hexdigest()[:60]
+def _owner(request: HttpRequest) -> str | None:
+    """The person or token that asks, when the routes would let them in now; else None."""
+    given = request.headers.get("Authorization", "")
+    if given:
+        kind, _, token = given.partition(" ")
+        if kind.lower() != "bearer" or Token().authenticate(request, token.strip()) is None:
+            return None
+        return "token:" + hashlib.sha256(given.encode()).hexdigest()[:60]
+    if not (request.user.is_authenticated and request.user.is_active) or check_csrf(request) is not None:
+        return None
     return f"user:{request.user.pk}"
 
 

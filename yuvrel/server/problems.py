@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import json
 import logging
-from collections.abc import Callable
+import re
+from collections.abc import Callable, Iterator
 from urllib.parse import unquote
 
 from django.core.exceptions import BadRequest, RequestDataTooBig, SuspiciousOperation
@@ -15,7 +16,9 @@ from ninja import NinjaAPI
 from ninja.errors import AuthenticationError, HttpError, ValidationError
 from psycopg.errors import DeadlockDetected, LockNotAvailable
 
+from yuvrel.core import bounds
 from yuvrel.core.errors import YuvrelError
+from yuvrel.outbox.faults import record_faults
 
 log = logging.getLogger("yuvrel.api")
 
@@ -127,21 +130,41 @@ class AnswerMiddleware:
     def __call__(self, request: HttpRequest) -> HttpResponse:
         answer = self.get_response(request)
         if request.path.startswith("/api/"):
+            record_faults()
             if answer.status_code >= 400 and not answer.headers.get("Content-Type", "").startswith("application/problem"):
                 answer = problem(answer.status_code, SAID.get(answer.status_code, "It cannot be done."))
             answer["Cache-Control"] = "no-store"
         return answer
 
 
-class StorableMiddleware:
-    """The one character no text of the database can hold is refused at the door, wherever it stands."""
+# How a character that no text can hold may stand in JSON: as an escape, or as it is.
+_ESCAPED = re.compile(rb"\\u(00(0[0-8bcef]|1[0-9a-f]|7f)|d[89a-f][0-9a-f]{2}|fff[ef])", re.IGNORECASE)
+
+
+class TextMiddleware:
+    """Texts hold characters of texts only, wherever they stand: what neither the database nor a document can carry is
+    refused at the door."""
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
         self.get_response = get_response
 
     def __call__(self, request: HttpRequest) -> HttpResponse:
         if request.path.startswith("/api/"):
-            json_body = request.content_type == "application/json" and b"\\u0000" in request.body
-            if json_body or "\0" in request.path or "\0" in unquote(request.META.get("QUERY_STRING", "")):
-                return problem(422, "A text holds the character U+0000, which cannot be kept. Take it out.")
+            try:
+                for text in _texts_of(request):
+                    bounds.check_text(text, "", len(text))
+            except YuvrelError as error:
+                return problem(422, error.detail)
+            except ValueError:
+                return problem(400, SAID[400])
         return self.get_response(request)
+
+
+def _texts_of(request: HttpRequest) -> Iterator[str]:
+    """The texts of a request: its address, what it asks, and its body where that is JSON."""
+    yield request.path
+    yield unquote(request.META.get("QUERY_STRING", ""))
+    if request.content_type == "application/json" and request.body:
+        text = request.body.decode()
+        if _ESCAPED.search(request.body) or bounds.NOT_A_CHARACTER.search(text):
+            yield from bounds.texts(json.loads(text))

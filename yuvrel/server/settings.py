@@ -58,7 +58,7 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
-    "yuvrel.server.problems.StorableMiddleware",
+    "yuvrel.server.problems.TextMiddleware",
     "yuvrel.server.idempotency.IdempotencyMiddleware",
 ]
 
@@ -120,7 +120,6 @@ def _inline_scripts() -> list[str]:
 
 
 CONTENT_SECURITY_POLICY = {
-    "EXCLUDE_URL_PREFIXES": ["/api/v1/docs"],
     "DIRECTIVES": {
         "default-src": [NONE],
         "script-src": [SELF, *_inline_scripts()],

@@ -20,6 +20,7 @@ from yuvrel.books import api as books
 from yuvrel.buying import api as buying
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.sheets import Cell
+from yuvrel.core.working import plain
 from yuvrel.kit.paging import long_pages
 from yuvrel.people.queries import company_zone
 from yuvrel.planning import api as planning
@@ -78,7 +79,7 @@ def _is_one_value(annotation: Any) -> bool:
 
 def _shown(row: Any) -> dict[str, Any]:
     """What each connection shows of an item."""
-    return {f"shown_{cell.connection_id}": cell.shown for cell in row.cells}
+    return {f"shown_{cell.connection_id}": Decimal(plain(cell.shown)) for cell in row.cells if cell.shown is not None}
 
 
 SHEETS: dict[str, Source] = {

@@ -1,5 +1,7 @@
 """The shelf: moves that are never edited, the balances they add up to, and what the stock cost."""
 
+from decimal import Decimal
+
 import pgtrigger
 from django.db import models
 
@@ -116,6 +118,12 @@ class StockBalance(models.Model):
                 name="balance_promises_not_negative",
             ),
         ]
+
+    @classmethod
+    def none(cls, item_id: int, location_id: int) -> "StockBalance":
+        """What an item has at a place where it never was."""
+        zeros = dict.fromkeys(("on_hand", "committed", "backordered", "incoming"), Decimal(0))
+        return cls(item_id=item_id, location_id=location_id, **zeros)
 
 
 class LotBalance(models.Model):

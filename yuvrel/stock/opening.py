@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
@@ -9,6 +10,7 @@ from decimal import Decimal
 from django.core import signing
 
 from yuvrel.catalogue.models import Item
+from yuvrel.core import bounds
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.money import ZERO, round_money
@@ -20,6 +22,10 @@ from .models import StockMove
 
 COLUMNS = ("sku", "location", "quantity", "unit_cost")
 SALT = "yuvrel.opening"
+BOUNDS: dict[str, Callable[[Decimal, str], Decimal]] = {
+    "quantity": bounds.check_quantity,
+    "unit_cost": lambda value, field: bounds.check_number(value, field, places=bounds.UNIT_COST_PLACES, below=bounds.MOST_PRICE),
+}
 
 
 @dataclass(frozen=True)
@@ -128,14 +134,10 @@ def _check_row(
 def _number(line: int, row: dict[str, str], column: str, faults: list[Fault]) -> Decimal | None:
     text = row.get(column, "")
     try:
-        value = decimal_of(text, column)
+        return BOUNDS[column](decimal_of(text, column), column)
     except BadInputError as error:
         faults.append(Fault(line, column, text, error.detail))
         return None
-    if abs(value) >= 10**9:
-        faults.append(Fault(line, column, text, "is too large"))
-        return None
-    return value
 
 
 def _lot(line: int, row: dict[str, str], item: Item | None, faults: list[Fault]) -> tuple[str, date | None]:
@@ -145,9 +147,9 @@ def _lot(line: int, row: dict[str, str], item: Item | None, faults: list[Fault])
     if not code:
         faults.append(Fault(line, "lot", code, "is needed: this item expires"))
     try:
-        return code[:40], date_of(text, "expires_on")
+        return bounds.check_text(code, "lot", 40), bounds.check_day(date_of(text, "expires_on"), "expires_on")
     except BadInputError as error:
-        faults.append(Fault(line, "expires_on", text, error.detail))
+        faults.append(Fault(line, error.field, code if error.field == "lot" else text, error.detail))
         return "", None
 
 

@@ -226,7 +226,7 @@ def _item_at(item_id: int, location_id: int) -> tuple[Item, Location, StockBalan
     if item is None or place is None:
         raise NotFoundError("There is no such item or location.")
     balance = StockBalance.objects.filter(item=item, location=place).first()
-    return item, place, balance or StockBalance(item=item, location=place)
+    return item, place, balance or StockBalance.none(item.pk, place.pk)
 
 
 def on_hand_working(item_id: int, location_id: int) -> Working:

@@ -103,9 +103,11 @@
 		<select class="field" aria-label="Show" bind:value={sheet.filters.show}>
 			<option value="">all items</option><option value="off">what does not agree</option>
 		</select>
-		<button class="quiet" disabled={checking} onclick={check}
-			>{checking ? 'Checking…' : 'Check now'}</button
-		>
+		{#if session.may('resolve snags and drifts')}<button
+				class="quiet"
+				disabled={checking}
+				onclick={check}>{checking ? 'Checking…' : 'Check now'}</button
+			>{/if}
 		<SheetTools {sheet} hasColumns={false} />
 	{/snippet}
 	{#if data}

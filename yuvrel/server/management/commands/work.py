@@ -6,6 +6,7 @@ import asyncio
 import logging
 import signal
 from argparse import ArgumentParser
+from collections.abc import Callable
 from typing import Any
 
 from django.core.management.base import BaseCommand
@@ -16,12 +17,20 @@ from psycopg import OperationalError
 from psycopg_pool import PoolTimeout
 
 from yuvrel.channels.jobs import HEARTBEAT, STALLED
+from yuvrel.outbox.faults import record_faults
 from yuvrel.server.logs import trace_job
 
 log = logging.getLogger("yuvrel.worker")
 PAUSE = 2.0
 # Most jobs wait for an account, which allows only so many calls a second: eight keep two cores busy.
 JOBS_AT_ONCE = 8
+
+
+def keep_faults(call_next: Callable[[], Any], context: Any, worker: Any) -> Any:
+    """Rows that a job could not work out become snags once it is over."""
+    outcome = call_next()
+    record_faults()
+    return outcome
 
 
 class Command(BaseCommand):
@@ -68,7 +77,7 @@ class Command(BaseCommand):
                     update_heartbeat_interval=HEARTBEAT,
                     stalled_worker_timeout=STALLED,
                     delete_jobs="successful",
-                    task_middleware=[trace_job],
+                    task_middleware=[trace_job, keep_faults],
                     shutdown_graceful_timeout=10,
                     install_signal_handlers=False,
                 )
