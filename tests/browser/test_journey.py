@@ -24,7 +24,7 @@ from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import take_till_sale
 from yuvrel.stock.models import StockBalance
 
-SLOW = 25_000
+SLOW = 60_000
 
 
 class Person:

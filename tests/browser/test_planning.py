@@ -101,7 +101,7 @@ def test_a_forecast_is_read_doubted_and_changed(buyer: Person) -> None:
     assert (line.policy.cover_days, line.policy.safety_figure) == (120, D("0.98"))
     assert line.suggestion.quantity > before
     form.get_by_role("button", name="Use the default policy").click()
-    expect(form.get_by_text("As for everything that has no policy of its own.")).to_be_visible()
+    expect(form.get_by_text("The default policy applies.")).to_be_visible()
     assert one_line(item.pk, place.pk, today).suggestion.quantity == before
 
 

@@ -67,7 +67,7 @@ def test_from_no_supplier_to_a_purchase_order(buyer: Person) -> None:
     assert Supplier.objects.get().lead_days == 20
     expect(page.get_by_text("No rate is known")).to_be_visible()
     assert_accessible(page)
-    page.get_by_label("From today on").fill("4.25")
+    page.get_by_label("From today").fill("4.25")
     page.get_by_role("button", name="Set rate").click()
     buyer.says("one of ours is 4.25 PLN")
     assert ExchangeRate.objects.get().rate == D("4.25")
@@ -79,7 +79,7 @@ def test_from_no_supplier_to_a_purchase_order(buyer: Person) -> None:
     page.get_by_label("Supplier SKU").fill("ST-7")
     page.get_by_label("Pack size").fill("0")
     page.get_by_label("Price, 1").fill("9.50")
-    page.get_by_role("button", name="Another price").click()
+    page.get_by_role("button", name="Add a price break").click()
     page.get_by_label("From quantity, 2").fill("100")
     page.get_by_label("Price, 2").fill("8.5")
     assert_accessible(page)
@@ -137,6 +137,7 @@ def test_who_may_not_buy_looks_and_changes_nothing(buyer: Person) -> None:
     supplier = keep(SYSTEM, None, 0, {"name": "Brackwater Joinery"})
     page = buyer.page
     page.get_by_role("button", name="Sign out").click()
+    expect(page.get_by_label("Password")).to_be_visible()
     buyer.sign_in("viewer")
     buyer.go(f"/buying/suppliers/{supplier.pk}")
     expect(page.get_by_label("Order minimum")).to_be_disabled()

@@ -176,8 +176,11 @@ def _keep(batch: Sequence[Pair], today: date, at: datetime) -> int:
     for at_row, pair in enumerate(batch):
         if choice.why[at_row] == "never":
             continue
-        tried = {n: [round(float(choice.mase[n][at_row]), 4), round(float(choice.bias[n][at_row]), 4)] for n in choice.mase}
-        tried = {name: figures for name, figures in tried.items() if choice.tried[name][at_row]}
+        tried = {
+            name: [round(float(table[at_row]), 4) for table in (choice.mase[name], choice.bias[name], choice.weights[name])]
+            for name in choice.mase
+            if choice.tried[name][at_row]
+        }
         method, before = choice.names[at_row], past.last_year[at_row]
         rows.append(
             ItemForecast(
@@ -227,7 +230,7 @@ def _told(bulk: Bulk) -> dict[str, Any]:
 
 
 def _forecast(batch: Sequence[Pair], past: Past) -> Forecast:
-    """A batch forecast by the method that suits each best, or the one its policy names."""
+    """A batch forecast by the candidates weighed, or by the one method its policy names."""
     series = past.history.series
     items = {item for item, _ in batch}
     policies = {(row.item_id, row.location_id): row for row in ItemPolicy.objects.filter(item__in=items)}
@@ -262,8 +265,11 @@ def _take(into: Forecast, rows: Any, asked: Forecast) -> None:
     for at, row in enumerate(rows):
         into.choice.names[row], into.choice.why[row] = asked.choice.names[at], asked.choice.why[at]
         into.choice.sure[row] = asked.choice.sure[at]
+        for name in into.choice.weights:
+            into.choice.weights[name][row] = 0.0
         for name in asked.choice.mase:
             zeros = np.zeros(len(into.choice.names))
+            into.choice.weights.setdefault(name, zeros.copy())[row] = asked.choice.weights[name][at]
             into.choice.mase.setdefault(name, zeros.copy())[row] = asked.choice.mase[name][at]
             into.choice.bias.setdefault(name, zeros.copy())[row] = asked.choice.bias[name][at]
             into.choice.tried.setdefault(name, zeros.astype(bool))[row] = asked.choice.tried[name][at]

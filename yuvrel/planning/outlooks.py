@@ -134,14 +134,14 @@ def _weeks(kept: ItemForecast | None) -> list[dict[str, Any]]:
 
 
 def _candidates(kept: ItemForecast | None) -> list[dict[str, Any]]:
-    """What was tried on the past, the least error first."""
+    """What was tried on the past, what counts most in the forecast first."""
     if kept is None:
         return []
     rows = [
-        {"name": name, "words": METHODS[name].words, "error": mase, "bias": bias, "chosen": name == kept.method}
-        for name, (mase, bias) in kept.tried.items()
+        {"name": name, "words": METHODS[name].words, "error": mase, "bias": bias, "weight": weight, "chosen": name == kept.method}
+        for name, (mase, bias, weight) in kept.tried.items()
     ]
-    return sorted(rows, key=lambda row: (row["error"], row["name"]))
+    return sorted(rows, key=lambda row: (-row["weight"], row["error"], row["name"]))
 
 
 def suggestion_of(found: Suggestion) -> dict[str, Any]:

@@ -177,12 +177,13 @@ class ForecastHead(Schema):
 
 
 class TriedOut(Schema):
-    """A method tried on the item's own past: MASE, and mean error in the same unit."""
+    """A method tried on the item's own past: MASE, mean error in the same unit, and its weight in the forecast, 0 to 1."""
 
     name: str
     words: str
     error: float
     bias: float
+    weight: float
     chosen: bool
 
 

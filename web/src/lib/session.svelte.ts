@@ -1,4 +1,4 @@
-import { api, ask, type Schemas } from '#lib/api/client.ts';
+import { api, ask, lost, type Schemas } from '#lib/api/client.ts';
 import { tellTimesIn } from '#lib/format.ts';
 
 /** Who is signed in. */
@@ -40,3 +40,7 @@ class Session {
 }
 
 export const session = new Session();
+// Signed out elsewhere, or for too long: back to the door, and after it to where one was.
+lost.call = () => {
+	session.me = null;
+};

@@ -7,12 +7,12 @@ from dataclasses import replace
 
 import numpy as np
 
-from .choose import LEAST_PAST, Forecast, forecast, forecast_by
+from .choose import LEAST_TEST, Forecast, forecast, forecast_by
 from .series import Floats, Ints, Mask, Series
 
 
 def forecast_with_categories(series: Series, horizon: int, categories: Sequence[int], method: str = "auto") -> Forecast:
-    """As `forecast`, but a series with fewer than eight seen periods follows the shape of its category.
+    """As `forecast`, but a series with fewer than twelve seen periods follows the shape of its category.
 
     The category's demand is the sum of its older series, each divided by its own mean. A new one's
     level is what it sold in the periods it was seen ÷ what the category sold in them, and its
@@ -23,7 +23,7 @@ def forecast_with_categories(series: Series, horizon: int, categories: Sequence[
     if method != "auto":
         return found
     group = np.asarray(categories, dtype=np.int64)
-    young = (series.known.sum(axis=1) < LEAST_PAST) & series.known.any(axis=1)
+    young = (series.known.sum(axis=1) < LEAST_TEST) & series.known.any(axis=1)
     mean, single, total = found.mean.copy(), found.spread.single.copy(), found.spread.total.copy()
     names, why = list(found.choice.names), list(found.choice.why)
     for category in np.unique(group[young]):

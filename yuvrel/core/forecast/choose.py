@@ -3,29 +3,39 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from yuvrel.core.errors import BadInputError
 
 from . import intermittent, means, regression, smoothing, theta
-from .series import Floats, Ints, Mask, Series, scale_of, steady
-from .spread import Spread, measure, stretches
+from .series import Floats, Ints, Mask, Series, scale_of, steady, tame
+from .spread import Spread, measure, stretches, with_fallback
 
 LEAST_ORIGINS, MOST_ORIGINS = 5, 13
 LEVELS = (0.05, 0.1, 0.5, 0.8, 0.9, 0.95, 0.98)
 # A period without demand in more than a quarter of those seen: Syntetos and Boylan's 1.32 between demands.
 INTERMITTENT = 1 - 1 / 1.32
-# Shorter pasts are not worth a test; the mean is taken.
+# An origin with fewer periods seen before it tests nothing; a past with fewer than LEAST_TEST is not tested at all:
+# one test of one week after nine decides by chance.
 LEAST_PAST = 8
+LEAST_TEST = 12
 # Nothing sold for so long that it would have happened by chance one time in seven: it has stopped.
 STOPPED = 0.15
+# A season ago, less than this share of the mean is next to nothing.
+QUIET = 0.1
 OWN_SHARE = 0.3
 PRIOR_SERIES = 10.0
-SHARPNESS = 20.0
+# Weights of the candidates are exp(-sharpness × score): chosen on M1 and on simulated demand.
+SHARPNESS = {"regular": 10.0, "sparse": 20.0}
+# A candidate with less weight than this is left out, and not worked out.
+LEAST_WEIGHT = 0.002
+# Once an item has gone silent it is expected to be gone after so many periods; one in ENDS periods is an item's last.
+GONE, ENDS = 13, 150.0
 NOISE_FLOOR = 0.02
 DEFAULT_LEAD = 0.03
+HIGH = 0.9
 
 
 @dataclass(frozen=True)
@@ -90,6 +100,7 @@ METHODS = {
         Method("sba", "size and rhythm of its orders apart", intermittent.croston_sba),
         Method("tsb", "size and chance of an order", intermittent.tsb),
         Method("aggregated", "sums over longer periods", intermittent.aggregated),
+        Method("own years", "its mean with the shape of its own years", means.own_years),
         Method(
             "blend",
             "the mean of three unlike methods",
@@ -110,7 +121,7 @@ REGULAR = (
     "seasonal plus",
     "autoregression",
 )
-SPARSE = ("velocity", "moving mean", "sba", "tsb", "aggregated", "level")
+SPARSE = ("velocity", "moving mean", "sba", "tsb", "aggregated", "level", "own years")
 
 
 def forecast_by(name: str, series: Series, horizon: int) -> Floats:
@@ -133,8 +144,9 @@ class Trial:
     scale: Floats
 
     def squares(self, name: str) -> Floats:
-        """Mean squared error ÷ scale², per series; 0 where nothing was tested."""
-        return self._mean((self.paths[name] - self.actual) ** 2) / self.scale**2
+        """Sum of squared errors ÷ scale², per series and origin."""
+        found: Floats = (((self.paths[name] - self.actual) ** 2) * self.weight).sum(axis=2) / self.scale[:, None] ** 2
+        return found
 
     def mase(self, name: str) -> Floats:
         """Mean absolute scaled error (Hyndman and Koehler 2006), per series; 0 where nothing was tested."""
@@ -162,6 +174,8 @@ def origins_of(length: int, past: int, horizon: int) -> tuple[int, ...]:
     short horizon is tried in all the seasons of that half.
     """
     count = origins_for(length, horizon)
+    if past < LEAST_TEST:
+        return ()
     span = past - max(LEAST_PAST, past // 2)
     if span <= 0:
         return ()
@@ -191,42 +205,66 @@ def rolling_test(series: Series, horizon: int, names: tuple[str, ...], past: int
     return Trial(paths, actual, weight, scale_of(series))
 
 
+# What each method adds to a forecast, as a buyer would say it.
+SAID = {
+    "velocity": "its average over the whole past",
+    "moving mean": "its average of late",
+    "level": "its recent level",
+    "damped": "a fading trend",
+    "theta": "a long-run trend",
+    "last season": "last year's season",
+    "seasonal times": "its season",
+    "seasonal plus": "its season",
+    "autoregression": "its last changes",
+    "sba": "the size and rhythm of its orders",
+    "tsb": "the size and chance of its orders",
+    "aggregated": "sums over longer periods",
+    "own years": "the shape of its own years",
+    "blend": "an even mix of trend, season and last changes",
+}
+MOSTLY, SOME = 0.5, 0.15
+
+
 @dataclass(frozen=True)
 class Choice:
-    """The method chosen for each series, why, and how the others did.
+    """How the candidates were weighed for each series, why, and how each did.
 
-    `sure`: 0 to 1, the chosen method's share when the candidates are weighed by their errors.
-    `why`: a key of WHY. `mase`, `bias`: by name, n each; only methods that were tried on a series
-    have a figure other than 0 there (`tried`: name -> which).
+    `names`: the candidate of the largest weight; `sure`: that weight, 0 to 1. `weights`: by name, n each. `why`: a
+    key of WHY. `mase`, `bias`: by name, n each; only methods that were tried on a series have a figure other than 0
+    there (`tried`: name -> which).
     """
 
     names: list[str]
     why: list[str]
     sure: Floats
+    weights: dict[str, Floats]
     mase: dict[str, Floats]
     bias: dict[str, Floats]
     tried: dict[str, Mask]
 
     def sentence(self, row: int) -> str:
-        """What was chosen for one series, why, and how sure that is."""
-        name = self.names[row]
-        if self.why[row] == "borrowed":
-            words = WHY["borrowed"]
-            return f"{words[0].upper()}{words[1:]}."
-        text = f"{name.capitalize()}: {METHODS[name].words}; {WHY[self.why[row]]}"
-        if self.why[row] not in ("test", "default"):
-            return f"{text}."
-        sure = float(self.sure[row])
-        word = "clearly ahead" if sure >= 0.6 else "ahead" if sure >= 0.35 else "about level with others"
-        return f"{text} (MASE {self.mase[name][row]:.2f}, {word})."
+        """How one series was forecast, and why, as a buyer reads it."""
+        name, why = self.names[row], self.why[row]
+        if why != "test":
+            words = WHY[why]
+            text = words if why in ("borrowed", "never") else f"{SAID[name]}; {words}"
+            return f"{text[0].upper()}{text[1:]}."
+        shares: dict[str, float] = {}
+        for candidate, weights in self.weights.items():
+            shares[SAID[candidate]] = shares.get(SAID[candidate], 0.0) + float(weights[row])
+        ranked = sorted(shares.items(), key=lambda pair: -pair[1])
+        first, *rest = [said for said, share in ranked if share >= SOME] or [ranked[0][0]]
+        text = f"{'mostly ' if ranked[0][1] >= MOSTLY else 'most of all '}{first}"
+        if rest:
+            text += f", some of {' and '.join(rest[:2])}"
+        return f"{text[0].upper()}{text[1:]} (MASE {self.mase[name][row]:.2f} on its own past)."
 
 
 WHY = {
-    "test": "it did best when tried on the past",
-    "default": "nothing did clearly better when tried on the past",
+    "test": "weighed by how the candidates did on its own past",
     "asked": "as asked",
-    "short": "its past is too short for a test",
-    "stopped": "nothing has been sold for longer than chance explains",
+    "short": "its past is too short to test anything on",
+    "stopped": "nothing has been sold for longer than chance explains, so it fades",
     "borrowed": "its own level with the shape of its category, as its past is too short to have one",
     "never": "it was never in stock",
 }
@@ -242,14 +280,23 @@ class Forecast:
     mean: Floats
     spread: Spread
     choice: Choice
+    regular: Mask | None = None
 
     def quantiles(self, level: float) -> Floats:
-        """Quantile of each period's demand, n × horizon. Raises BadInputError unless 0 < level < 1."""
-        return self.spread.quantiles(self.mean, level)
+        """Quantile of each period's demand, n × horizon. Raises BadInputError unless 0 < level < 1.
+
+        Of regular demand the quantiles from HIGH on are never below the mean.
+        """
+        return self._not_below(self.spread.quantiles(self.mean, level), self.mean, level)
 
     def totals(self, level: float) -> Floats:
         """Quantile of the demand summed from now up to each period, n × horizon."""
-        return self.spread.quantiles(self.mean, level, total=True)
+        return self._not_below(self.spread.quantiles(self.mean, level, total=True), np.cumsum(self.mean, axis=1), level)
+
+    def _not_below(self, found: Floats, mean: Floats, level: float) -> Floats:
+        if level < HIGH or self.regular is None:
+            return found
+        return np.where(self.regular[:, None], np.maximum(found, mean), found)
 
 
 def is_sparse(series: Series) -> Mask:
@@ -259,10 +306,14 @@ def is_sparse(series: Series) -> Mask:
     return hits < (1 - INTERMITTENT) * seen
 
 
-def has_stopped(series: Series) -> Mask:
-    """Whether nothing was sold for so long that it would happen one time in seven at the rate before.
+def silence_of(series: Series) -> tuple[Ints, Floats, Mask]:
+    """(periods, alive, sparse): periods seen since the last demand of each series, when that is longer than chance
+    explains, else 0; how likely it is to be chance after all, an ending being expected once in ENDS periods; and
+    whether demand was sparse before.
 
-    (1 - p)^k < 0.15, p the share of periods with demand up to the last one, k the periods seen since.
+    It is longer than chance explains when (1 - p)^k < 0.15, p the share of periods with demand up to the last one, k
+    the periods seen since. A silence that fell into the same time of the season before is no surprise and counts as
+    none.
     """
     hits = (series.values > 0) & series.known
     places = np.arange(series.length)
@@ -270,24 +321,84 @@ def has_stopped(series: Series) -> Mask:
     after = places >= last[:, None]
     since = (series.weight * after).sum(axis=1)
     before = (series.weight * ~after).sum(axis=1)
-    chance = np.clip(np.divide(hits.sum(axis=1), before, out=np.ones(series.count), where=before > 0), 0, 0.999)
-    stopped: Mask = (since >= LEAST_PAST // 2) & ((1 - chance) ** since < STOPPED) & hits.any(axis=1)
-    return stopped
+    share = np.clip(np.divide(hits.sum(axis=1), before, out=np.ones(series.count), where=before > 0), 0, 0.999)
+    by_chance = (1 - share) ** since
+    silent = (by_chance < STOPPED) & (since >= 1) & hits.any(axis=1) & ~_was_silent_before(series, after)
+    alive = by_chance / (by_chance + since / ENDS + 1e-300)
+    return np.where(silent, np.ceil(since), 0).astype(np.int64), np.where(silent, alive, 1.0), share < 1 - INTERMITTENT
+
+
+def left_of(silence: Ints, alive: Floats) -> Floats:
+    """What is left of what regular demand was expected to be, 0 to 1: all of it if the silence is chance, else half as
+    much with each period; nothing after GONE."""
+    share: Floats = np.clip(1 - silence / GONE, 0, 1) * (alive + (1 - alive) * 0.5**silence)
+    return share
+
+
+def _was_silent_before(series: Series, after: Mask) -> Mask:
+    """Whether next to nothing was sold at the time of the silence one season before, and something around it."""
+    m = series.season
+    if m == 1 or series.length <= m:
+        return np.zeros(series.count, dtype=np.bool_)
+    then = np.zeros_like(after)
+    then[:, : series.length - m] = after[:, m:]
+    seen = (series.weight * then).sum(axis=1)
+    sold = np.divide((series.values * series.weight * then).sum(axis=1), seen, out=np.full(series.count, np.inf), where=seen > 0)
+    quiet: Mask = (sold <= QUIET * series.mean) & (seen >= 0.5 * after.sum(axis=1))
+    return quiet
 
 
 def forecast(given: Series, horizon: int, method: str = "auto") -> Forecast:
-    """Forecast n series over `horizon` periods by one method, or by the one that suits each best.
+    """Forecast n series over `horizon` periods by one method, or by all candidates weighed.
 
-    The choice is by a rolling-origin test on each series' own past: mean squared errors relative
-    to the default's, held towards what the series of its kind show together, and towards the
-    default where there is little of either. Raises BadInputError for an unknown method or a
-    horizon below 1.
+    The weights come from a rolling-origin test on each series' own past: mean squared errors relative to the
+    default's, held towards what the series of its kind show together, and towards the default where there is little
+    of either. A single enormous value counts as little more than the second largest. Raises BadInputError for an
+    unknown method or a horizon below 1.
     """
     if horizon < 1:
         raise BadInputError("A forecast reaches at least one period ahead.", field="horizon")
     if method != "auto" and method not in METHODS:
         raise BadInputError(f"There is no forecasting method {method!r}.", field="method")
-    return _Chooser(given, horizon, method).run()
+    tamed = tame(given)
+    found = _Chooser(tamed, horizon, method).run()
+    return found if method != "auto" else _fade(tamed, horizon, found)
+
+
+def _fade(series: Series, horizon: int, found: Forecast) -> Forecast:
+    """Let what has gone silent fade from what was expected when it began: nothing is left after GONE periods.
+
+    The longer the silence the less is expected, and the nearer its spread is to nothing, whatever the candidates make
+    of the empty periods themselves. Sparse demand is expected at the lower of that and its mean of late, which the
+    empty periods bring down.
+    """
+    silence, alive, sparse = silence_of(series)
+    mean, single, total = found.mean.copy(), found.spread.single.copy(), found.spread.total.copy()
+    quiet = np.nonzero((silence >= LEAST_PAST // 2) & sparse)[0]
+    if len(quiet):
+        late = np.minimum(forecast_by("moving mean", series.rows(quiet), horizon), mean[quiet])
+        late = alive[quiet][:, None] * mean[quiet] + (1 - alive[quiet][:, None]) * late
+        # The spread of a sum of chance orders goes with the root of their number.
+        ratio = np.sqrt(np.divide(late, mean[quiet], out=np.zeros_like(late), where=mean[quiet] > 0))
+        mean[quiet], single[quiet], total[quiet] = late, single[quiet] * ratio, total[quiet] * ratio
+    for periods in np.unique(silence[(silence > 0) & ~sparse]):
+        rows = np.nonzero((silence == periods) & ~sparse)[0]
+        share = left_of(silence[rows], alive[rows])[:, None]
+        before = _Chooser(series.rows(rows).until(max(1, series.length - int(periods))), horizon, "auto").run()
+        mean[rows] = share * before.mean
+        single[rows], total[rows] = share * before.spread.single, share * before.spread.total
+    rows = np.union1d(quiet, np.nonzero((silence > 0) & ~sparse)[0])
+    if not len(rows):
+        return found
+    names, why, sure = list(found.choice.names), list(found.choice.why), found.choice.sure.copy()
+    weights = {name: table.copy() for name, table in found.choice.weights.items()}
+    for row in rows:
+        names[row], why[row], sure[row] = "moving mean", "stopped", 1.0
+    for name, table in weights.items():
+        table[rows] = float(name == "moving mean")
+    spread = replace(found.spread, single=single, total=total)
+    choice = replace(found.choice, names=names, why=why, sure=sure, weights=weights)
+    return replace(found, mean=mean, spread=spread, choice=choice)
 
 
 class _Chooser:
@@ -296,8 +407,8 @@ class _Chooser:
     def __init__(self, given: Series, horizon: int, method: str) -> None:
         self.given, self.series, self.horizon, self.method = given, steady(given), horizon, method
         n = given.count
-        self.names, self.why = ["velocity"] * n, ["short"] * n
-        self.sure = np.ones(n)
+        self.why = ["short"] * n
+        self.weights: dict[str, Floats] = {"velocity" if method == "auto" else method: np.ones(n)}
         self.origins = origins_for(given.length, horizon)
         shape = (n, self.origins, horizon)
         self.said, self.actual, self.weight = np.zeros(shape), np.zeros(shape), np.zeros(shape)
@@ -309,36 +420,48 @@ class _Chooser:
         self.tried: dict[str, Mask] = {}
 
     def run(self) -> Forecast:
-        """Test, choose, forecast, and measure how far off it is."""
+        """Test, weigh, forecast, and measure how far off it is."""
+        n = self.given.count
         sparse = is_sparse(self.series)
-        kinds = [(~sparse, REGULAR), (sparse, SPARSE)] if self.method == "auto" else [(sparse | ~sparse, (self.method,))]
-        stretch, total_stretch = np.ones((2, self.given.count, len(LEVELS), self.horizon))
+        kinds = [("regular", ~sparse, REGULAR), ("sparse", sparse, SPARSE)]
+        if self.method != "auto":
+            kinds = [("regular", np.ones(n, dtype=np.bool_), (self.method,))]
+        stretch, total_stretch = np.ones((2, n, len(LEVELS), self.horizon))
         parts = []
-        for which, names in kinds:
+        for kind, which, names in kinds:
             rows = np.nonzero(which)[0]
             if len(rows):
-                self._test_and_choose(rows, names)
+                self._test_and_weigh(rows, names, SHARPNESS[kind])
                 parts.append(rows)
         mean = self._means()
-        spread = self._with_fallback(measure(self.said - self.actual, self.weight, self.scale), mean)
+        spread = with_fallback(measure(self.said - self.actual, self.weight, self.scale), mean, self.given, self.weight)
         others = self._without_each()
         for rows in parts:
             stretch[rows], total_stretch[rows] = self._stretch(rows, others)
-        choice = Choice(self.names, self.why, self.sure, self.mase, self.bias, self.tried)
-        return Forecast(mean, Spread(spread.single, spread.total, LEVELS, stretch, total_stretch), choice)
+        full = Spread(spread.single, spread.total, LEVELS, stretch, total_stretch)
+        return Forecast(mean, full, self._choice(), ~sparse)
+
+    def _choice(self) -> Choice:
+        names = list(self.weights)
+        table = np.stack([self.weights[name] for name in names], axis=1) if self.given.count else np.zeros((0, len(names)))
+        best = table.argmax(axis=1)
+        sure = table[np.arange(len(best)), best]
+        return Choice([names[k] for k in best], self.why, sure, self.weights, self.mase, self.bias, self.tried)
 
     def _groups(self, rows: Ints) -> list[tuple[int, Ints]]:
         """Rows with pasts of about the same length, with the shortest of them."""
         length = self.series.length
         past = length - self.series.start[rows]
         step = max(1, length // 8)
-        band = past // step
+        # A past that is too short for a test is of a kind of its own, so that it takes nobody's test away.
+        band = np.where(past < LEAST_TEST, -1, past // step)
         return [(int(past[band == k].min()), rows[band == k]) for k in np.unique(band)]
 
-    def _test_and_choose(self, rows: Ints, names: tuple[str, ...]) -> None:
+    def _test_and_weigh(self, rows: Ints, names: tuple[str, ...], sharpness: float) -> None:
         n = len(rows)
         place = {int(row): at for at, row in enumerate(rows)}
-        squares, told = np.zeros((n, len(names))), np.zeros(n)
+        squares = np.zeros((n, len(names), self.origins))
+        seen = np.zeros((n, self.origins))
         trials = []
         for past, group in self._groups(rows):
             trial = rolling_test(self.series.rows(group), self.horizon, names, past)
@@ -346,21 +469,37 @@ class _Chooser:
             origins = origins_of(self.series.length, past, self.horizon)
             self.step[group] = np.diff(origins)[0] if len(origins) > 1 else self.horizon
             squares[at] = np.stack([trial.squares(name) for name in names], axis=1)
-            told[at] = (trial.weight > 0).any(axis=2).sum(axis=1)
+            seen[at] = trial.weight.sum(axis=2)
             trials.append((group, at, trial))
             for name in names:
                 self._note(name, group, trial)
-        score, told = self._scores(squares, told, names), told
-        best = score.argmin(axis=1)
-        weights = np.exp(-SHARPNESS * (score - score.min(axis=1, keepdims=True)))
-        sure = weights[np.arange(n), best] / weights.sum(axis=1)
-        stopped = has_stopped(self.series.rows(rows)) if self.method == "auto" else np.zeros(n, dtype=np.bool_)
-        for group, at, trial in trials:
-            for row, k in zip(group, at, strict=True):
-                self._take(int(row), names[best[k]], float(sure[k]), bool(told[k] > 0), bool(stopped[k]), best[k] == 0)
-            picked = np.array([names.index(self.names[row]) if self.names[row] in names else 0 for row in group])
-            for k, name in enumerate(names):
-                self.said[group[picked == k]] = trial.paths[name][picked == k]
+        weights = self._weights(squares, seen, np.ones((n, self.origins), dtype=np.bool_), names, sharpness)
+        tested: Mask = np.asarray((seen > 0).any(axis=1))
+        for name in names:
+            self.weights.setdefault(name, np.zeros(self.given.count))
+        for k, row in enumerate(rows):
+            self._take(int(row), weights[k] if tested[k] else None, names)
+        self._say(rows, trials, squares, seen, names, sharpness)
+
+    def _say(
+        self,
+        rows: Ints,
+        trials: list[tuple[Ints, Ints, Trial]],
+        squares: Floats,
+        seen: Floats,
+        names: tuple[str, ...],
+        sharpness: float,
+    ) -> None:
+        """What would have been said before each origin, by weights that come only from origins whose windows do not
+        overlap its own: judged by the very errors they were weighed by, forecasts would seem better than they are."""
+        steps = self.step[rows]
+        for origin in range(self.origins):
+            apart = np.abs(np.arange(self.origins) - origin)[None] * steps[:, None] >= self.horizon
+            weights = self._weights(squares, seen, apart, names, sharpness)
+            for group, at, trial in trials:
+                parts = (weights[at, k][:, None] * trial.paths[name][:, origin] for k, name in enumerate(names))
+                self.said[group, origin] = sum(parts, np.zeros((len(group), self.horizon)))
+        for group, _, trial in trials:
             self.actual[group], self.weight[group] = trial.actual, trial.weight
 
     def _note(self, name: str, group: Ints, trial: Trial) -> None:
@@ -368,6 +507,21 @@ class _Chooser:
         self.mase.setdefault(name, np.zeros(n))[group] = trial.mase(name)
         self.bias.setdefault(name, np.zeros(n))[group] = trial.bias(name)
         self.tried.setdefault(name, np.zeros(n, dtype=np.bool_))[group] = trial.weight.sum(axis=(1, 2)) > 0
+
+    def _weights(self, squares: Floats, seen: Floats, used: Mask, names: tuple[str, ...], sharpness: float) -> Floats:
+        """Weights of the candidates, n × names, from the errors at the origins in `used` (n × origins)."""
+        if len(names) == 1:
+            return np.ones((len(squares), 1))
+        counted = seen * used
+        told = counted.sum(axis=1)
+        mean = np.divide(
+            (squares * used[:, None, :]).sum(axis=2), told[:, None], out=np.zeros(squares.shape[:2]), where=told[:, None] > 0
+        )
+        score = self._scores(mean, (counted > 0).sum(axis=1).astype(np.float64), names)
+        found: Floats = np.exp(-sharpness * (score - score.min(axis=1, keepdims=True)))
+        found /= found.sum(axis=1, keepdims=True)
+        found = np.where(found < LEAST_WEIGHT, 0.0, found)
+        return found / found.sum(axis=1, keepdims=True)
 
     def _scores(self, squares: Floats, told: Floats, names: tuple[str, ...]) -> Floats:
         """Logarithms of each method's squared error relative to the default's, held back; less is better.
@@ -384,38 +538,26 @@ class _Chooser:
             score[:, 0] -= DEFAULT_LEAD
         return score
 
-    def _take(self, row: int, name: str, sure: float, tested: bool, stopped: bool, default: bool) -> None:
+    def _take(self, row: int, weights: Floats | None, names: tuple[str, ...]) -> None:
         if self.method != "auto":
-            self.names[row], self.why[row] = self.method, "asked"
-        elif stopped:
-            self.names[row], self.why[row] = "moving mean", "stopped"
-        elif tested:
-            self.names[row], self.sure[row] = name, sure
-            self.why[row] = "default" if default and name == "blend" else "test"
+            self.why[row] = "asked"
+        elif weights is not None:
+            self.weights["velocity"][row] = 0.0
+            for name, weight in zip(names, weights, strict=True):
+                self.weights[name][row] = weight
+            self.why[row] = "test"
         elif not self.given.known[row].any():
             self.why[row] = "never"
 
     def _means(self) -> Floats:
         found = np.zeros((self.given.count, self.horizon))
-        names = np.array(self.names)
-        for name in np.unique(names):
-            rows = np.nonzero(names == name)[0]
-            # Velocity counts every hour in stock; the others leave out periods hardly seen.
-            source = self.given if name == "velocity" else self.series
-            found[rows] = forecast_by(str(name), source.rows(rows), self.horizon)
+        needed = {name: np.nonzero(weights > 0)[0] for name, weights in self.weights.items()}
+        for name, rows in needed.items():
+            if len(rows):
+                # Velocity counts every hour in stock; the others leave out periods hardly seen.
+                source = self.given if name == "velocity" else self.series
+                found[rows] += self.weights[name][rows][:, None] * forecast_by(name, source.rows(rows), self.horizon)
         return found
-
-    def _with_fallback(self, spread: Spread, mean: Floats) -> Spread:
-        """Where no test told how far off a forecast is: the series' own variation, at least that of chance."""
-        series = self.given
-        apart = np.where(series.known, series.values - series.mean[:, None], 0.0)
-        variance = (apart**2 * series.weight).sum(axis=1) / np.maximum(series.weight.sum(axis=1) - 1, 1)
-        least = np.sqrt(np.maximum(variance, mean.mean(axis=1)))[:, None]
-        untold = (self.weight.sum(axis=(1, 2)) == 0)[:, None]
-        steps = np.sqrt(np.arange(1, self.horizon + 1))
-        single = np.where(untold, np.maximum(spread.single, least), spread.single)
-        total = np.where(untold, np.maximum(spread.total, least * steps), spread.total)
-        return Spread(single, total)
 
     def _without_each(self) -> tuple[Floats, Floats]:
         """Deviations as the errors in the other windows tell them, n × origins × horizon, single and total.

@@ -43,12 +43,50 @@ def last_season(series: Series, origins: tuple[int, ...], horizon: int) -> Float
     Growth: the mean of the last season ÷ that of the season before, over the places of the season
     seen in both, held between ½ and 2; 1 where fewer than half of the places were. In seasons of
     more than 24 periods the period's neighbours take part by a quarter each, as a single week is
-    mostly chance. Where a season ago nothing was seen, the mean of the last season stands in.
+    mostly chance. Where a season ago nothing was seen, the mean of the last season stands in; before an origin that
+    lies within the first season there is none, and the velocity does.
     """
     m = series.season
-    if m == 1 or origins[0] <= m:
-        return velocity(series, origins, horizon)
-    return np.stack([_last_season(series.until(origin), horizon) for origin in origins], axis=1)
+    found = velocity(series, origins, horizon)
+    for place, origin in enumerate(origins):
+        if 1 < m < origin:
+            found[:, place] = _last_season(series.until(origin), horizon)
+    return found
+
+
+# Periods on either side of a week that say something about it too, and years of shape that the even rate counts as.
+YEARLY_SIDE, YEARLY_PRIOR = 3, 1.0
+
+
+def own_years(series: Series, origins: tuple[int, ...], horizon: int) -> Floats:
+    """Velocity × the shape of its own years, for demand with many empty periods: n × origins × horizon.
+
+    The shape: mean demand around each place of the season over all past seasons (a triangle of
+    YEARLY_SIDE periods to either side) ÷ the mean, held towards an even rate as if one more season had shown that.
+    An item that sells each December is expected in December. Before a whole season was seen, the velocity alone.
+    """
+    m = series.season
+    found = velocity(series, origins, horizon)
+    for place, origin in enumerate(origins):
+        if m > 2 * YEARLY_SIDE and origin > m:
+            found[:, place] *= _yearly_shape(series.until(origin))[:, (origin + np.arange(horizon)) % m]
+    return found
+
+
+def _yearly_shape(past: Series) -> Floats:
+    m = past.season
+    phase = np.arange(past.length) % m
+    weight, total = np.zeros((past.count, m)), np.zeros((past.count, m))
+    for j in range(m):
+        weight[:, j] = past.weight[:, phase == j].sum(axis=1)
+        total[:, j] = (past.values * past.weight)[:, phase == j].sum(axis=1)
+    sides = range(-YEARLY_SIDE, YEARLY_SIDE + 1)
+    share = {k: (YEARLY_SIDE + 1 - abs(k)) / (YEARLY_SIDE + 1) ** 2 for k in sides}
+    around = sum((np.roll(total, k, axis=1) * share[k] for k in sides), np.zeros_like(total))
+    seen = sum((np.roll(weight, k, axis=1) * share[k] for k in sides), np.zeros_like(weight))
+    mean = np.where(past.mean > 0, past.mean, 1.0)[:, None]
+    shape: Floats = (around / mean + YEARLY_PRIOR) / (seen + YEARLY_PRIOR)
+    return shape
 
 
 def _last_season(past: Series, horizon: int) -> Floats:

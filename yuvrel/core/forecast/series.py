@@ -83,7 +83,7 @@ def make_series(units: Floats, seen: Floats | Mask | None = None, season: int = 
     a period that was not in stock at all (a sale below zero) count, and so does their period. No
     periods at all are one of which nothing is known.
 
-    Raises BadInputError, naming what is wrong, on NaN, infinite or negative demand, on shares
+    Raises BadInputError, naming what is wrong, on NaN, infinite, negative or enormous demand (above 1e12), on shares
     outside 0 to 1, on shapes that differ and on a season below 1.
     """
     units = np.asarray(units, dtype=np.float64)
@@ -111,6 +111,26 @@ def steady(series: Series) -> Series:
     return replace(series, values=np.where(enough, series.values, 0.0), weight=np.where(enough, series.weight, 0.0))
 
 
+# How many times the second largest value a single one may count as: more is an accident, or a one-off order.
+MOST_SINGLE = 4.0
+# Beyond this nothing is a demand: sums of squares over years still are numbers.
+MOST_DEMAND = 1e12
+
+
+def tame(series: Series) -> Series:
+    """The series with the influence of one enormous value held: at most MOST_SINGLE times the second largest.
+
+    A level that really jumped shows itself twice. With fewer than three periods of demand nothing is held.
+    """
+    if series.length < 3:
+        return series
+    top = np.sort(np.where(series.known, series.values, 0.0), axis=1)[:, -3:]
+    limit = np.where(top[:, 0] > 0, MOST_SINGLE * top[:, 1], np.inf)[:, None]
+    if not (series.values > limit).any():
+        return series
+    return replace(series, values=np.minimum(series.values, limit))
+
+
 def _finite(table: Floats, what: str, field: str) -> None:
     if np.isnan(table).any():
         raise BadInputError(f"{what} holds a value that is not a finite number (NaN).", field=field)
@@ -118,6 +138,8 @@ def _finite(table: Floats, what: str, field: str) -> None:
         raise BadInputError(f"{what} holds a value that is not a finite number (infinite).", field=field)
     if (table < 0).any():
         raise BadInputError(f"{what} cannot be negative.", field=field)
+    if (table > MOST_DEMAND).any():
+        raise BadInputError(f"{what} cannot be above {MOST_DEMAND:.0e} units a period.", field=field)
 
 
 def scale_of(series: Series, season: int | None = None) -> Floats:

@@ -10,11 +10,13 @@ from scipy.special import gammainc, gammaincinv, ndtri
 
 from yuvrel.core.errors import BadInputError
 
-from .series import Floats, Mask
+from .series import Floats, Mask, Series
 
 # A series' own errors count as much as this many windows of the errors of all.
 PRIOR_WINDOWS = 2.0
 LEAST_SHARE = 0.02
+# The built-in shape over the leads: how much of the squared error each further lead adds, and how much it counts.
+GROWTH, PRIOR_ERRORS = 0.02, 60.0
 # Fewer errors than this say nothing about the shape of their tails.
 ENOUGH = 200
 # More are not needed to place a quantile.
@@ -41,7 +43,8 @@ class Spread:
         """The level's quantile of each period's demand (of the sum to its end with `total`), n × horizon."""
         deviation, factors = (self.total, self.total_stretch) if total else (self.single, self.stretch)
         if factors is not None:
-            deviation = deviation * self.factor(factors, level)
+            # Further ahead is never surer.
+            deviation = np.maximum.accumulate(deviation * self.factor(factors, level), axis=1)
         return quantile(np.cumsum(mean, axis=1) if total else mean, deviation, level)
 
     def factor(self, factors: Floats, level: float) -> Floats:
@@ -97,15 +100,19 @@ def measure(errors: Floats, weight: Floats, scale: Floats) -> Spread:
     """
     whole = (weight >= 0.99).cumprod(axis=2)
     sums = np.cumsum(errors * (weight > 0), axis=2)
-    return Spread(_deviation(errors, weight, scale), _deviation(sums, whole.astype(np.float64), scale))
+    steps = np.arange(1, errors.shape[2] + 1, dtype=np.float64)
+    return Spread(
+        _deviation(errors, weight, scale, 1 + steps * GROWTH),
+        _deviation(sums, whole.astype(np.float64), scale, steps + steps**2 * GROWTH),
+    )
 
 
-def _deviation(errors: Floats, weight: Floats, scale: Floats) -> Floats:
+def _deviation(errors: Floats, weight: Floats, scale: Floats, prior: Floats) -> Floats:
     """Deviation by series and lead: own size × the common profile of growth over the leads."""
     horizon = errors.shape[2]
     squares = (errors / scale[:, None, None]) ** 2 * weight
     told = weight.sum(axis=(1, 2))
-    profile = _profile(squares, weight, told)
+    profile = _profile(squares, weight, told, prior)
     own = np.divide((squares / profile).sum(axis=(1, 2)), told, out=np.ones(len(scale)), where=told > 0)
     windows = told / horizon
     typical = float(np.median(own[told > 0])) if (told > 0).any() else 1.0
@@ -115,18 +122,20 @@ def _deviation(errors: Floats, weight: Floats, scale: Floats) -> Floats:
     return found
 
 
-def _profile(squares: Floats, weight: Floats, told: Floats) -> Floats:
+def _profile(squares: Floats, weight: Floats, told: Floats, prior: Floats) -> Floats:
     """How squared errors grow over the leads, relative to each series' own mean, so that no series outweighs the rest.
 
-    Never falling; carried on in proportion to the lead where nothing was measured.
+    Held towards the built-in `prior` shape as if PRIOR_ERRORS errors of each lead had shown it: a few series tell
+    little of it. Never falling; carried on in proportion to the lead where nothing was measured.
     """
     horizon = squares.shape[2]
     mean = np.divide(squares.sum(axis=(1, 2)), told, out=np.zeros(len(told)), where=told > 0)
     counted = weight * (mean > 0)[:, None, None]
     relative = squares / np.where(mean > 0, mean, 1.0)[:, None, None]
     by_lead = counted.sum(axis=(0, 1))
-    profile = np.divide(relative.sum(axis=(0, 1)), by_lead, out=np.zeros(horizon), where=by_lead > 0)
-    profile = np.maximum.accumulate(profile)
+    shape = prior * (by_lead.sum() / max(float((prior * by_lead).sum()), 1e-12))
+    profile = (relative.sum(axis=(0, 1)) + shape * PRIOR_ERRORS) / (by_lead + PRIOR_ERRORS)
+    profile = np.where(by_lead > 0, np.maximum.accumulate(profile), 0.0)
     last = int(np.nonzero(by_lead > 0)[0].max(initial=-1))
     if last < 0 or profile[last] <= 0:
         return np.ones(horizon)
@@ -134,20 +143,59 @@ def _profile(squares: Floats, weight: Floats, told: Floats) -> Floats:
     return np.maximum(profile, 1e-3 * profile[last])
 
 
+# Of a mean of few periods little is known: its dispersion (variance ÷ mean) leans on that of the others, and on this
+# where there are none, as if PRIOR_DISPERSION_PERIODS more had shown it.
+PRIOR_DISPERSION, PRIOR_DISPERSION_PERIODS = 2.0, 6.0
+LEAST_DISPERSION = 1.0
+
+
+def with_fallback(spread: Spread, mean: Floats, series: Series, tested: Floats) -> Spread:
+    """The spread, and where no test told how far off a forecast is, the series' own variation and how little is known
+    of its mean.
+
+    A mean m of n periods with variance v is itself off by v ÷ n: a period of the next is v (1 + 1/n) off, a sum over
+    h of them h v + h² v ÷ n (the predictive variance of a mean, as in any handbook of sampling). v = dispersion × mean.
+    """
+    seen = series.weight.sum(axis=1)
+    apart = np.where(series.known, series.values - series.mean[:, None], 0.0)
+    squares = (apart**2 * series.weight).sum(axis=1)
+    positive = (seen > 1) & (series.mean > 0)
+    own = np.divide(squares, np.maximum(seen - 1, 1e-9) * series.mean, out=np.zeros(series.count), where=positive)
+    typical = max(LEAST_DISPERSION, float(own[positive].mean())) if positive.sum() >= 10 else PRIOR_DISPERSION
+    extra = PRIOR_DISPERSION_PERIODS
+    dispersion = np.maximum(
+        (own * np.maximum(seen - 1, 0) + typical * extra) / (np.maximum(seen - 1, 0) + extra), LEAST_DISPERSION
+    )
+    # What may be sold although nothing was yet: half a unit more in all that was seen.
+    likely = np.maximum(mean.mean(axis=1), 0.0) + np.where(seen > 0, 0.5 / np.maximum(seen, 1), 0.0)
+    # A dispersion told by few periods is itself uncertain, and its tail longer than a gamma distribution says.
+    variance = dispersion * likely * (1 + 2 / np.maximum(seen, 1))
+    horizon = mean.shape[1]
+    steps = np.arange(1, horizon + 1)[None]
+    unknown = variance[:, None] / np.maximum(seen, 1)[:, None]
+    single = np.sqrt(variance[:, None] + unknown) * np.ones(horizon)
+    total = np.sqrt(steps * variance[:, None] + steps**2 * unknown)
+    untold: Mask = np.asarray(tested.sum(axis=(1, 2)) == 0)[:, None]
+    ever: Mask = np.asarray(series.known.any(axis=1))[:, None]
+    return Spread(
+        np.where(untold, np.where(ever, single, 0.0), spread.single), np.where(untold, np.where(ever, total, 0.0), spread.total)
+    )
+
+
 def stretches(actual: Floats, mean: Floats, deviation: Floats, weight: Floats, levels: tuple[float, ...]) -> Floats:
     """Levels × horizon: the factor on the deviation with which that share of the test's actuals stayed below the quantile.
 
     All n × origins × horizon, from the test; the deviations must not know the errors they are judged
-    by. Measured in each third of the horizon. With few errors, and near the median, where the spread
-    says little, the factors are 1.
+    by. Measured in each third of the horizon, straight between their middles. With few errors, and near the median,
+    where the spread says little, the factors are 1.
     """
     horizon = actual.shape[2]
-    found = np.ones((len(levels), horizon))
     third = -(-horizon // 3)
-    for begin in range(0, horizon, third):
-        part = slice(begin, begin + third)
-        found[:, part] = _stretches(actual[..., part], mean[..., part], deviation[..., part], weight[..., part], levels)[:, None]
-    return found
+    parts = [slice(begin, min(horizon, begin + third)) for begin in range(0, horizon, third)]
+    middles = [(part.start + part.stop - 1) / 2 for part in parts]
+    measured = [_stretches(actual[..., part], mean[..., part], deviation[..., part], weight[..., part], levels) for part in parts]
+    at = np.arange(horizon)
+    return np.stack([np.interp(at, middles, [factors[k] for factors in measured]) for k in range(len(levels))])
 
 
 def _stretches(actual: Floats, mean: Floats, deviation: Floats, weight: Floats, levels: tuple[float, ...]) -> Floats:

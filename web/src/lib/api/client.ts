@@ -21,7 +21,13 @@ function cookie(name: string): string {
 
 export const api = createClient<paths>({ baseUrl: '', credentials: 'same-origin' });
 
+/** Called when the server no longer knows who asks; the session sets it. */
+export const lost = { call: (): void => undefined };
+
 api.use({
+	onResponse({ response, schemaPath }) {
+		if (response.status === 401 && schemaPath !== '/api/v1/session') lost.call();
+	},
 	onRequest({ request }) {
 		if (request.method !== 'GET') {
 			request.headers.set('X-CSRFToken', cookie('csrftoken'));

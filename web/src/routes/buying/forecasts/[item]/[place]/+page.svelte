@@ -94,15 +94,18 @@
 					<table class="rows">
 						<thead
 							><tr
-								><th>Tested on its own history</th><th class="num">Error</th><th class="num"
-									>Bias</th
-								></tr
+								><th>Tested on its own history</th><th class="num">Weight</th><th class="num"
+									>Error</th
+								><th class="num">Bias</th></tr
 							></thead
 						>
 						<tbody>
 							{#each data.candidates as one (one.name)}
 								<tr class:chosen={one.chosen}>
 									<td>{one.name} <span class="soft small">{one.words}</span></td>
+									<td class="num" class:soft={one.weight < 0.005}
+										>{one.weight < 0.005 ? '·' : `${Math.round(one.weight * 100)} %`}</td
+									>
 									<td class="num">{one.error.toFixed(2)}</td>
 									<td class="num">{signed(one.bias)}</td>
 								</tr>
@@ -110,10 +113,10 @@
 						</tbody>
 					</table>
 					<p class="soft small note">
-						Error: mean error beside repeating the same week of last year (the week before, where
-						last year is not known); below 1 is better. Bias: in the same unit, above zero it says
-						too much. The least error need not be chosen: what the rest of its category shows counts
-						as well.
+						Weight: its share in the forecast. Error: mean error beside repeating the same week of
+						last year (the week before, where last year is not known); below 1 is better. Bias: in
+						the same unit, above zero it forecasts too much. What the rest of its category shows
+						counts as well.
 					</p>
 				{:else}<p class="soft note">
 						{data.at
