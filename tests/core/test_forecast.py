@@ -321,7 +321,7 @@ def test_the_choice_says_when_a_plain_mean_is_best() -> None:
     found = forecast(make_series(values[values.sum(axis=1) > 0], None, 52), 13)
     assert np.mean([name == "velocity" for name in found.choice.names]) > 0.5
     row = found.choice.names.index("velocity")
-    assert found.choice.sentence(row).startswith(("Mostly its average over the whole past", "Most of all its average"))
+    assert found.choice.sentence(row).startswith(("Mostly its long-run average", "Most of all its long-run average"))
 
 
 @pytest.mark.parametrize("name", sorted(simulated.INTERMITTENT))

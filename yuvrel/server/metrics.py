@@ -37,6 +37,9 @@ class _Figures:
         yield from _connections(now)
         yield _counted("yuvrel_open_drifts", "Drifts not healed", "code", Drift.objects.filter(healed_at=None), "code")
         yield _counted("yuvrel_open_snags", "Snags not resolved", "kind", Snag.objects.filter(resolved_at=None), "kind")
+        aside = InboundMessage.objects.filter(state=InboundMessage.State.SNAGGED)
+        text = "Messages set aside that wait for a decision"
+        yield _counted("yuvrel_set_aside", text, "connection", aside, "connection__name")
         # Those that ended well are deleted, so these are few.
         kept = ProcrastinateJob.objects.filter(status__in=("todo", "doing", "failed"))
         yield _counted("yuvrel_jobs", "Jobs that wait, run or failed", "status", kept, "status")

@@ -10,6 +10,7 @@ import numpy as np
 from yuvrel.core.errors import BadInputError
 
 from . import intermittent, means, regression, smoothing, theta
+from .season import is_seasonal
 from .series import Floats, Ints, Mask, Series, scale_of, steady, tame
 from .spread import Spread, measure, stretches, with_fallback
 
@@ -29,8 +30,10 @@ OWN_SHARE = 0.3
 PRIOR_SERIES = 10.0
 # Weights of the candidates are exp(-sharpness × score): chosen on M1 and on simulated demand.
 SHARPNESS = {"regular": 10.0, "sparse": 20.0}
+# How many times the second largest value a single one may count as: more is an accident, or a one-off order.
+MOST_SINGLE = {"regular": 2.0, "sparse": 4.0}
 # A candidate with less weight than this is left out, and not worked out.
-LEAST_WEIGHT = 0.002
+LEAST_WEIGHT = 0.001
 # Once an item has gone silent it is expected to be gone after so many periods; one in ENDS periods is an item's last.
 GONE, ENDS = 13, 150.0
 NOISE_FLOOR = 0.02
@@ -88,11 +91,11 @@ def blend(paths: dict[str, Floats]) -> Floats:
 METHODS = {
     method.name: method
     for method in (
-        Method("velocity", "the mean over its whole past", means.velocity),
-        Method("moving mean", "the mean of late", means.moving_mean),
+        Method("velocity", "the average over its whole history", means.velocity),
+        Method("moving mean", "the recent average", means.moving_mean),
         Method("level", "a smoothed level", smoothing.simple),
         Method("damped", "a level and a fading trend", smoothing.damped),
-        Method("theta", "a level and a part of the long-run line", theta.theta),
+        Method("theta", "a level and part of the long-run trend", theta.theta),
         Method("last season", "the same season last year times growth", means.last_season),
         Method("seasonal times", "a level, a trend and a season that multiplies", _multiplied),
         Method("seasonal plus", "a level, a trend and a season that is added", _added),
@@ -135,13 +138,15 @@ def forecast_by(name: str, series: Series, horizon: int) -> Floats:
 class Trial:
     """What each method said before each origin: name -> n × origins × horizon, and what came.
 
-    `weight`: how much of each actual was seen; 0 beyond the end and where the past was too short.
+    `weight`: how much of each actual was seen; 0 beyond the end and where the past was too short. `ahead`: what each
+    says of the periods to come, name -> n × horizon, worked out in the same pass; none where nothing was tested.
     """
 
     paths: dict[str, Floats]
     actual: Floats
     weight: Floats
     scale: Floats
+    ahead: dict[str, Floats]
 
     def squares(self, name: str) -> Floats:
         """Sum of squared errors ÷ scale², per series and origin."""
@@ -198,29 +203,42 @@ def rolling_test(series: Series, horizon: int, names: tuple[str, ...], past: int
         enough: Mask = np.asarray(series.known[:, :origin].sum(axis=1) >= LEAST_PAST)
         actual[:, place, : ahead.stop - origin] = series.values[:, ahead]
         weight[:, place, : ahead.stop - origin] = series.weight[:, ahead] * enough[:, None]
+    ahead: dict[str, Floats] = {}
     if origins:
-        said = several(names, series, origins, horizon)
+        said = several(names, series, (*origins, series.length), horizon)
         for name in names:
-            paths[name][:, : len(origins)] = said[name]
-    return Trial(paths, actual, weight, scale_of(series))
+            paths[name][:, : len(origins)] = said[name][:, :-1]
+            ahead[name] = said[name][:, -1]
+    return Trial(paths, actual, weight, scale_of(series), ahead)
+
+
+# These take the season out as it stood before the first origin of a test: what they say of the time to come is worked
+# out anew with the season as it stands now, where there is one.
+WITH_A_SEASON = ("theta", "seasonal times", "seasonal plus", "autoregression", "blend")
+
+
+def has_a_season(series: Series) -> Mask:
+    """Whether a season is followed or taken out of each series by the methods above."""
+    found: Mask = smoothing.follows(series, series.length) | is_seasonal(series)
+    return found
 
 
 # What each method adds to a forecast, as a buyer would say it.
 SAID = {
-    "velocity": "its average over the whole past",
-    "moving mean": "its average of late",
+    "velocity": "its long-run average",
+    "moving mean": "its recent average",
     "level": "its recent level",
     "damped": "a fading trend",
     "theta": "a long-run trend",
     "last season": "last year's season",
     "seasonal times": "its season",
     "seasonal plus": "its season",
-    "autoregression": "its last changes",
+    "autoregression": "its latest changes",
     "sba": "the size and rhythm of its orders",
     "tsb": "the size and chance of its orders",
     "aggregated": "sums over longer periods",
     "own years": "the shape of its own years",
-    "blend": "an even mix of trend, season and last changes",
+    "blend": "an even mix of trend, season and latest changes",
 }
 MOSTLY, SOME = 0.5, 0.15
 
@@ -257,15 +275,15 @@ class Choice:
         text = f"{'mostly ' if ranked[0][1] >= MOSTLY else 'most of all '}{first}"
         if rest:
             text += f", some of {' and '.join(rest[:2])}"
-        return f"{text[0].upper()}{text[1:]} (MASE {self.mase[name][row]:.2f} on its own past)."
+        return f"{text[0].upper()}{text[1:]} (MASE {self.mase[name][row]:.2f} on its own history)."
 
 
 WHY = {
-    "test": "weighed by how the candidates did on its own past",
+    "test": "weighed by how each method did on its own history",
     "asked": "as asked",
-    "short": "its past is too short to test anything on",
+    "short": "its history is too short to test a method on",
     "stopped": "nothing has been sold for longer than chance explains, so it fades",
-    "borrowed": "its own level with the shape of its category, as its past is too short to have one",
+    "borrowed": "its own level with the shape of its category, as its history is too short to have one",
     "never": "it was never in stock",
 }
 
@@ -360,7 +378,7 @@ def forecast(given: Series, horizon: int, method: str = "auto") -> Forecast:
         raise BadInputError("A forecast reaches at least one period ahead.", field="horizon")
     if method != "auto" and method not in METHODS:
         raise BadInputError(f"There is no forecasting method {method!r}.", field="method")
-    tamed = tame(given)
+    tamed = tame(given, np.where(is_sparse(given), MOST_SINGLE["sparse"], MOST_SINGLE["regular"]))
     found = _Chooser(tamed, horizon, method).run()
     return found if method != "auto" else _fade(tamed, horizon, found)
 
@@ -415,6 +433,7 @@ class _Chooser:
         self.scale = scale_of(self.series)
         # Periods between two origins of each series' test.
         self.step = np.full(n, horizon)
+        self.ahead: dict[str, tuple[Floats, Mask]] = {}
         self.mase: dict[str, Floats] = {}
         self.bias: dict[str, Floats] = {}
         self.tried: dict[str, Mask] = {}
@@ -473,6 +492,7 @@ class _Chooser:
             trials.append((group, at, trial))
             for name in names:
                 self._note(name, group, trial)
+                self._keep_ahead(name, group, trial)
         weights = self._weights(squares, seen, np.ones((n, self.origins), dtype=np.bool_), names, sharpness)
         tested: Mask = np.asarray((seen > 0).any(axis=1))
         for name in names:
@@ -507,6 +527,16 @@ class _Chooser:
         self.mase.setdefault(name, np.zeros(n))[group] = trial.mase(name)
         self.bias.setdefault(name, np.zeros(n))[group] = trial.bias(name)
         self.tried.setdefault(name, np.zeros(n, dtype=np.bool_))[group] = trial.weight.sum(axis=(1, 2)) > 0
+
+    def _keep_ahead(self, name: str, group: Ints, trial: Trial) -> None:
+        """Keep what the pass of the test says of the time to come, where working it out alone would say the same."""
+        if name not in trial.ahead or name == "velocity":
+            return
+        same = ~has_a_season(self.series.rows(group)) if name in WITH_A_SEASON else np.ones(len(group), dtype=np.bool_)
+        paths, ready = self.ahead.setdefault(
+            name, (np.zeros((self.given.count, self.horizon)), np.zeros(self.given.count, dtype=np.bool_))
+        )
+        paths[group[same]], ready[group[same]] = trial.ahead[name][same], True
 
     def _weights(self, squares: Floats, seen: Floats, used: Mask, names: tuple[str, ...], sharpness: float) -> Floats:
         """Weights of the candidates, n × names, from the errors at the origins in `used` (n × origins)."""
@@ -553,6 +583,9 @@ class _Chooser:
         found = np.zeros((self.given.count, self.horizon))
         needed = {name: np.nonzero(weights > 0)[0] for name, weights in self.weights.items()}
         for name, rows in needed.items():
+            paths, ready = self.ahead.get(name, (found, np.zeros(self.given.count, dtype=np.bool_)))
+            known, rows = rows[ready[rows]], rows[~ready[rows]]
+            found[known] += self.weights[name][known][:, None] * paths[known]
             if len(rows):
                 # Velocity counts every hour in stock; the others leave out periods hardly seen.
                 source = self.given if name == "velocity" else self.series

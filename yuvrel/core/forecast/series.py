@@ -111,21 +111,23 @@ def steady(series: Series) -> Series:
     return replace(series, values=np.where(enough, series.values, 0.0), weight=np.where(enough, series.weight, 0.0))
 
 
-# How many times the second largest value a single one may count as: more is an accident, or a one-off order.
-MOST_SINGLE = 4.0
 # Beyond this nothing is a demand: sums of squares over years still are numbers.
 MOST_DEMAND = 1e12
 
 
-def tame(series: Series) -> Series:
-    """The series with the influence of one enormous value held: at most MOST_SINGLE times the second largest.
+TAMED = 12
 
-    A level that really jumped shows itself twice. With fewer than three periods of demand nothing is held.
+
+def tame(series: Series, most: Floats) -> Series:
+    """The series with the influence of one enormous value held: at most `most` (n) times the second largest.
+
+    A level that really jumped shows itself twice. With fewer than TAMED periods of demand nothing is held: what is
+    usual is not known yet.
     """
-    if series.length < 3:
+    if series.length < TAMED:
         return series
-    top = np.sort(np.where(series.known, series.values, 0.0), axis=1)[:, -3:]
-    limit = np.where(top[:, 0] > 0, MOST_SINGLE * top[:, 1], np.inf)[:, None]
+    top = np.sort(np.where(series.known, series.values, 0.0), axis=1)[:, -TAMED:]
+    limit = np.where(top[:, 0] > 0, most * top[:, -2], np.inf)[:, None]
     if not (series.values > limit).any():
         return series
     return replace(series, values=np.minimum(series.values, limit))

@@ -52,7 +52,7 @@
 	{#if data}
 		<dl>
 			<div>
-				<dt>A day, over {data.suggestion.days} days</dt>
+				<dt>Daily demand, next {data.suggestion.days} days</dt>
 				<dd><Fig value={data.per_day} kind="demand" id={key} /></dd>
 			</div>
 			<div>
