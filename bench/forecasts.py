@@ -213,14 +213,81 @@ def service(label: str, swing: tuple[float, float], shape: tuple[float, float], 
         )
 
 
+def season_seen_once() -> None:
+    """Two hundred items with a season in common, known for a year and some: error beside that of a 13-week mean."""
+    for weeks in (60, 68, 78, 90, 104):
+        errors = np.zeros((2, 2))
+        for swing in (0, 1):
+            for phase in (0, 13, 26, 39):
+                when = np.arange(weeks + 13)[None]
+                shape = 1 + 0.9 * swing * np.sin(2 * np.pi * (when + phase) / 52)
+                rate = np.random.default_rng(1).uniform(5, 40, (200, 1)) * shape
+                units = np.random.default_rng(2).poisson(rate).astype(float)
+                found = forecast(make_series(units[:, :weeks], None, 52), 13).mean
+                late = units[:, weeks - 13 : weeks].mean(axis=1, keepdims=True)
+                errors[swing] += [np.abs(mean - rate[:, weeks:]).mean() for mean in (found, late)]
+        steady, seasonal = errors[:, 0] / errors[:, 1]
+        say(f"season known for {weeks} weeks", f"error {seasonal:.3f} × a 13-week mean", f"without a season {steady:.3f} ×")
+
+
+def silence() -> None:
+    """Forty a week for sixty weeks, then nothing: what is expected, and its 95 % quantile over four weeks."""
+    sold = np.random.default_rng(3).poisson(40, 60).astype(float)
+    rows = [forecast(make_series(np.concatenate([sold, np.zeros(k)])[None], None, 52), 13) for k in range(14)]
+    say("40 a week, then 0 to 13 empty weeks: mean", ", ".join(f"{row.mean[0, 0]:.1f}" for row in rows))
+    say("the same: 95 % quantile of four weeks", ", ".join(f"{row.totals(0.95)[0, 3]:.0f}" for row in rows))
+
+
+def short_pasts() -> None:
+    """1,500 items known for a few weeks: share of four weeks' demand below its 90 % quantile, and RMSSE."""
+    rng = np.random.default_rng(5)
+    for name, size in (("Poisson", None), ("overdispersed", 2.0)):
+        for weeks in (4, 6, 8, 9, 10, 12, 16):
+            rate = rng.uniform(1, 20, (1500, 1))
+            shape = (1500, weeks + 4)
+            units = rng.poisson(rate, shape) if size is None else rng.negative_binomial(size, size / (size + rate), shape)
+            past, actual = units[:, :weeks].astype(float), units[:, weeks:].astype(float)
+            found = forecast(make_series(past, None, 52), 4)
+            covered_by = (actual.sum(axis=1) <= found.totals(0.9)[:, 3]).mean()
+            mean = np.repeat(past.mean(axis=1, keepdims=True), 4, axis=1)
+            say(
+                f"{weeks} weeks of {name} demand",
+                f"90 % quantile of four weeks covers {covered_by:.1%}, RMSSE {rmsse(found.mean, actual, past):.3f}",
+                f"velocity: RMSSE {rmsse(mean, actual, past):.3f}",
+            )
+
+
+def small_batches() -> None:
+    """Poisson(3) items alone and together: the 90 % interval one period ahead, and whether a later period is surer."""
+    rng = np.random.default_rng(7)
+    for size, repeats in ((1, 300), (10, 60), (300, 3)):
+        inside, surer = [], []
+        for _ in range(repeats):
+            units = rng.poisson(3, (size, 105)).astype(float)
+            found = forecast(make_series(units[:, :104], None, 52), 13)
+            actual = units[:, 104]
+            inside.append((actual >= found.quantiles(0.05)[:, 0]) & (actual <= found.quantiles(0.95)[:, 0]))
+            above = found.quantiles(0.95) - found.mean
+            surer.append((np.diff(above, axis=1) < -0.02 * found.mean[:, 1:]).any(axis=1))
+        falls = f"the 95 % quantile falls towards the mean somewhere for {np.concatenate(surer).mean():.0%}"
+        say(f"batches of {size}, Poisson(3)", f"90 % interval covers {np.concatenate(inside).mean():.1%}, {falls}")
+
+
 def main() -> None:
     """Everything, once."""
     parser = argparse.ArgumentParser(prog="script/bench forecast")
     parser.add_argument("--series", type=int, default=20_000)
     parser.add_argument("--ets", action="store_true", help="also the reference's automatic ETS (minutes)")
     parser.add_argument("--out", type=Path)
+    parser.add_argument("--simulated", action="store_true", help="only the simulations, in a minute")
     options = parser.parse_args()
     warnings.filterwarnings("ignore", module="statsforecast|pandas|fugue|triad|utilsforecast")
+    season_seen_once()
+    silence()
+    short_pasts()
+    small_batches()
+    if options.simulated:
+        return
     many(options.series)
     for kind in ("monthly", "quarterly", "yearly"):
         competition(kind, with_ets=options.ets and kind != "yearly")

@@ -129,8 +129,16 @@ def test_events_of_a_transaction_that_commits_late_are_read_again(buyer: Client)
     make_supplier(item)
     plan.refresh(NOW())
     assert PlanMark.objects.get().event_id == 0, "what is younger than a minute may have older siblings still to come"
+    newest = Happened.objects.latest("pk")
+    assert plan.refresh(NOW()) == 0, "what was worked in is not worked in again"
+    late = Happened.objects.filter(kind="availability").earliest("pk")
+    Happened.objects.filter(pk=late.pk).delete()
+    PlanMark.objects.update(recent=[pk for pk in PlanMark.objects.get().recent if pk != late.pk])
+    Happened.objects.create(pk=late.pk, kind="availability", subject_id=item.pk)
+    assert plan.refresh(NOW()) == 1, "its number is older than others that were there before it"
     plan.refresh(NOW() + timedelta(minutes=2))
-    assert PlanMark.objects.get().event_id == Happened.objects.latest("pk").pk
+    assert PlanMark.objects.get().event_id == newest.pk
+    assert PlanMark.objects.get().recent == []
 
 
 def test_the_rows_are_those_of_the_whole_sheet(buyer: Client) -> None:

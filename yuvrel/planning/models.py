@@ -143,6 +143,7 @@ class PlanMark(models.Model):
     only = models.BooleanField(default=True, unique=True)
     day = models.DateField(null=True)
     event_id = models.BigIntegerField(default=0)
+    recent = models.JSONField(default=list, help_text="Later events that are worked in already")
     at = models.DateTimeField(null=True)
 
     class Meta:

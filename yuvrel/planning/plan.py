@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
@@ -60,7 +60,7 @@ def _caught_up(now: datetime) -> bool:
         return False
     mark = mark or _mark()
     touched = _touched(mark)
-    if mark.day is None or (mark.day == company_day(now) and len(touched) <= SOON):
+    if mark.day is None or (mark.day == company_day(now) and len(set(touched.values())) <= SOON):
         _work(mark, now, touched)
     return True
 
@@ -70,7 +70,7 @@ def work_out_again(now: datetime) -> None:
     """Work out every row: the forecasts they stand on are new."""
     mark = _mark()
     mark.day = None
-    _work(mark, now, set())
+    _work(mark, now, _touched(mark))
 
 
 @transaction.atomic
@@ -86,23 +86,24 @@ def _mark() -> PlanMark:
     return PlanMark.objects.select_for_update().get(only=True)
 
 
-def _touched(mark: PlanMark) -> set[int]:
-    """Items whose stock, promises or incoming goods changed since."""
-    events = Event.objects.filter(kind=Event.Kind.AVAILABILITY, pk__gt=mark.event_id)
-    return set(events.values_list("subject_id", flat=True).distinct())
+def _touched(mark: PlanMark) -> dict[int, int]:
+    """Events that changed stock, promises or incoming goods and are not worked in yet: event to item."""
+    events = Event.objects.filter(kind=Event.Kind.AVAILABILITY, pk__gt=mark.event_id).exclude(pk__in=mark.recent)
+    return dict(events.values_list("pk", "subject_id"))
 
 
-def _work(mark: PlanMark, now: datetime, touched: set[int]) -> int:
+def _work(mark: PlanMark, now: datetime, touched: Mapping[int, int]) -> int:
     today = company_day(now)
-    items = None if mark.day != today else touched
-    if items is not None and not items:
-        return 0
+    items = None if mark.day != today else set(touched.values())
     settled = Event.objects.filter(created_at__lt=now - STRAGGLERS).aggregate(last=Max("pk"))["last"] or 0
-    pairs = queries.pairs_of(today, items)
-    done = _store(pairs, today)
-    stale = PlanRow.objects.all() if items is None else PlanRow.objects.filter(item_id__in=items)
-    stale.exclude(pk__in=done).delete()
+    done: set[int] = set()
+    if items is None or items:
+        done = _store(queries.pairs_of(today, items), today)
+        stale = PlanRow.objects.all() if items is None else PlanRow.objects.filter(item_id__in=items)
+        stale.exclude(pk__in=done).delete()
     mark.day, mark.event_id, mark.at = today, max(mark.event_id, settled), now
+    # Read again until no straggler can come any more, but worked in once.
+    mark.recent = sorted(pk for pk in {*mark.recent, *touched} if pk > mark.event_id)
     mark.save()
     return len(done)
 

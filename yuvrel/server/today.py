@@ -20,7 +20,7 @@ from yuvrel.channels.models import Connection, Listing, Snag
 from yuvrel.core.money import spoken
 from yuvrel.kit.wire import Money
 from yuvrel.people.queries import company_day, company_zone
-from yuvrel.planning.plan import catch_up, late_rows
+from yuvrel.planning.plan import late_rows
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.sales.queries import daily_sales, sales_between
 from yuvrel.stock.models import LotBalance, StockBalance
@@ -174,7 +174,6 @@ def _waiting_orders() -> list[Wait]:
 
 
 def _waiting_purchases(day: date) -> list[Wait]:
-    catch_up(timezone.now())
     late = late_rows()
     text = "out before an order placed today can arrive"
     link = "/buying/orders?state=open"

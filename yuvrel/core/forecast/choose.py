@@ -199,10 +199,10 @@ def rolling_test(series: Series, horizon: int, names: tuple[str, ...], past: int
     actual, weight = np.zeros(shape), np.zeros(shape)
     paths = {name: np.zeros(shape) for name in names}
     for place, origin in enumerate(origins):
-        ahead = slice(origin, min(series.length, origin + horizon))
+        window = slice(origin, min(series.length, origin + horizon))
         enough: Mask = np.asarray(series.known[:, :origin].sum(axis=1) >= LEAST_PAST)
-        actual[:, place, : ahead.stop - origin] = series.values[:, ahead]
-        weight[:, place, : ahead.stop - origin] = series.weight[:, ahead] * enough[:, None]
+        actual[:, place, : window.stop - origin] = series.values[:, window]
+        weight[:, place, : window.stop - origin] = series.weight[:, window] * enough[:, None]
     ahead: dict[str, Floats] = {}
     if origins:
         said = several(names, series, (*origins, series.length), horizon)
