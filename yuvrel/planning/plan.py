@@ -60,7 +60,7 @@ def _caught_up(now: datetime) -> bool:
         return False
     mark = mark or _mark()
     touched = _touched(mark)
-    if mark.day is None or (mark.day == company_day(now) and len(set(touched.values())) <= SOON):
+    if mark.day is None or (touched and mark.day == company_day(now) and len(set(touched.values())) <= SOON):
         _work(mark, now, touched)
     return True
 
@@ -95,6 +95,8 @@ def _touched(mark: PlanMark) -> dict[int, int]:
 def _work(mark: PlanMark, now: datetime, touched: Mapping[int, int]) -> int:
     today = company_day(now)
     items = None if mark.day != today else set(touched.values())
+    if items is not None and not items and not mark.recent:
+        return 0
     settled = Event.objects.filter(created_at__lt=now - STRAGGLERS).aggregate(last=Max("pk"))["last"] or 0
     done: set[int] = set()
     if items is None or items:
