@@ -84,7 +84,7 @@ def test_from_no_supplier_to_a_purchase_order(buyer: Person) -> None:
     page.get_by_label("Price, 2").fill("8.5")
     assert_accessible(page)
     page.get_by_role("button", name="Save", exact=True).click()
-    expect(page.get_by_role("alert")).to_have_text("A pack holds more than nothing.")
+    expect(page.get_by_role("alert")).to_have_text("A pack size must be greater than zero.")
     page.get_by_label("Pack size").fill("10")
     page.get_by_role("button", name="Save", exact=True).click()
     row = page.locator("tr[data-row]")

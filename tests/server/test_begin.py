@@ -136,15 +136,15 @@ def test_each_step_is_done_by_doing_it(company: Location) -> None:
     order = take_order(SYSTEM, incoming(shop, order_line(item, 1)), AT).order
     done = state()
     assert done["Pair listings with items"]
-    assert done["Take in opening stock"]
+    assert done["Import opening stock"]
     assert done["See an order arrive"]
     assert not done["Ship an order"]
     ship(SYSTEM, order.pk, at=AT)
     assert state()["Ship an order"]
-    assert not state()["Say who you buy from"]
+    assert not state()["Add your suppliers"]
     make_supplier(item)
-    assert state()["Say who you buy from"]
-    assert not state()["Buy what runs short"]
+    assert state()["Add your suppliers"]
+    assert not state()["Reorder what is running low"]
 
 
 def test_a_step_says_who_may_not_take_it(company: Location) -> None:

@@ -72,7 +72,7 @@ def draft(actor: Actor, wanted: Sequence[Wanted], at: datetime) -> list[Purchase
         if want.item_id not in terms:
             raise BadInputError("An item has no supplier; set one first.", field=f"lines.{want.item_id}")
         if want.quantity <= 0:
-            raise BadInputError("Order a quantity greater than zero.", field=f"lines.{want.item_id}")
+            raise BadInputError("The order quantity must be greater than zero.", field=f"lines.{want.item_id}")
         check_quantity(terms[want.item_id].item, want.quantity)
         groups[terms[want.item_id].supplier_id, want.location_id].append(want)
     known = set(Location.objects.values_list("pk", flat=True))
@@ -301,7 +301,7 @@ def receive(actor: Actor, order_id: int, arrived: Sequence[Arrived], at: datetim
 
 def _check_arrived(arrived: Sequence[Arrived], lines: Mapping[int, PurchaseLine]) -> None:
     if not arrived:
-        raise BadInputError("Say how many arrived of at least one line.", field="lines")
+        raise BadInputError("Enter the quantity received on at least one line.", field="lines")
     if len({row.line_id for row in arrived}) < len(arrived):
         raise BadInputError("A line is given twice.", field="lines")
     for row in arrived:

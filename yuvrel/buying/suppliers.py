@@ -155,11 +155,11 @@ def _check(row: Supplier, before: dict[str, str]) -> None:
     if not 0 <= row.lead_days <= MOST_LEAD_DAYS:
         raise BadInputError(f"A lead time is 0 to {MOST_LEAD_DAYS} days.", field="lead_days")
     if not ZERO <= row.lead_deviation_days <= row.lead_days:
-        raise BadInputError("The lead time can vary by 0 days up to itself.", field="lead_deviation_days")
+        raise BadInputError("The lead time variation must lie between 0 and the lead time.", field="lead_deviation_days")
     if row.order_minimum < 0:
-        raise BadInputError("An order minimum is not below zero.", field="order_minimum")
+        raise BadInputError("An order minimum cannot be negative.", field="order_minimum")
     if row.email and ("@" not in row.email.strip("@") or " " in row.email.strip()):
-        raise BadInputError("This is not an address for mail.", field="email")
+        raise BadInputError("This is not a valid email address.", field="email")
     row.email = row.email.strip()
     if row.inbox_id is not None and row.inbox_id not in {inbox["id"] for inbox in free_inboxes(row.pk)}:
         raise BadInputError("This is no supplier's inbox, or another supplier has it.", field="inbox_id")
@@ -211,9 +211,9 @@ def keep_terms(actor: Actor, supplier_id: int, item_id: int, version: int, terms
         raise StaleError("Somebody changed these terms since you opened them.")
     prices = price_breaks(terms.prices)
     if terms.pack <= 0:
-        raise BadInputError("A pack holds more than nothing.", field="pack")
+        raise BadInputError("A pack size must be greater than zero.", field="pack")
     if terms.minimum < 0:
-        raise BadInputError("A least quantity is not below zero.", field="minimum")
+        raise BadInputError("A minimum quantity cannot be negative.", field="minimum")
     check_quantity(item, terms.pack, "pack")
     check_quantity(item, terms.minimum, "minimum")
     others = SupplierItem.objects.filter(item=item).exclude(supplier=supplier)
@@ -266,7 +266,7 @@ def set_rate(actor: Actor, currency: str, day: date, rate: Decimal) -> ExchangeR
     if currency == company().base_currency:
         raise BadInputError("The books are kept in this currency; it has no rate.", field="currency")
     if rate <= 0:
-        raise BadInputError("A rate is greater than zero.", field="rate")
+        raise BadInputError("A rate must be greater than zero.", field="rate")
     row, _ = ExchangeRate.objects.update_or_create(currency=currency, day=day, defaults={"rate": rate})
     audit(actor, "set rate", "exchange rate", row.pk, after={"currency": currency, "day": day.isoformat(), "rate": str(rate)})
     items = SupplierItem.objects.filter(supplier__currency=currency, preferred=True).values_list("item_id", flat=True)

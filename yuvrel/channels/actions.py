@@ -61,7 +61,7 @@ def add(actor: Actor, *, kind: str, name: str, address: str, token: str) -> Conn
     if not name.strip():
         raise BadInputError("Give the connection a name.", field="name")
     if not token.strip():
-        raise BadInputError("A token is needed; the account gives it out.", field="token")
+        raise BadInputError("Enter the token; the account issues it.", field="token")
     _check_address(address)
     if Connection.objects.filter(name__iexact=name.strip()).exists():
         raise BadInputError(f"There is a connection called {name.strip()} already.", field="name")

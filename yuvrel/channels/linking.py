@@ -210,7 +210,7 @@ def link(actor: Actor, listing_id: int, item_id: int, version: int | None = None
     actor.need(Ability.PAIR)
     listing = _locked(listing_id, version)
     if not Item.objects.filter(pk=item_id, active=True).exists():
-        raise BadInputError("There is no such item in use.", field="item")
+        raise BadInputError("There is no active item like that.", field="item")
     before = {"link": listing.link, "item": listing.item_id}
     _link(listing, item_id, f"linked by {actor.name}")
     audit(actor, "link listing", "listing", listing.pk, before, {"item": item_id})

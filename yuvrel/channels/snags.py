@@ -63,7 +63,7 @@ def set_aside(actor: Actor, snag_id: int, why: str) -> Snag:
     """Close a snag without doing anything; the reason stays."""
     actor.need(Ability.RESOLVE)
     if not why.strip():
-        raise BadInputError("Say why it can be set aside.", field="why")
+        raise BadInputError("Enter the reason for setting it aside.", field="why")
     snag = get_snag(snag_id)
     snag.resolved_at, snag.resolved_how = timezone.now(), f"set aside by {actor.name}: {why.strip()}"[:120]
     snag.save()

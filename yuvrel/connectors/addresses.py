@@ -45,7 +45,7 @@ def split(address: str) -> tuple[str, str, int]:
     if parts.scheme not in ("http", "https") or not host or port == 0:
         raise wrong
     if "@" in parts.netloc:
-        raise AddressError("Leave name and password out of the address; the token is kept by itself.")
+        raise AddressError("Remove the user name and password from the address; the token is stored separately.")
     try:
         host = host if ":" in host else host.encode("idna").decode()
     except UnicodeError as error:
@@ -71,7 +71,7 @@ def allowed(host: str, port: int, allow_private: bool) -> IP:
     if not allow_private:
         for address in found:
             if not is_public(address):
-                raise AddressError(f"{host} lies in a private range; it is not called.")
+                raise AddressError(f"{host} is a private address and cannot be used.")
     if not found:
         raise UnreachableError(f"The name {host} is not known.")
     return found[0]

@@ -241,7 +241,7 @@ def _raise_for(answer: Answer) -> None:
     if status < 300:
         return
     if status < 400:
-        raise AddressError("The address redirects elsewhere; give the final one.", status=status)
+        raise AddressError("The address redirects; enter the final address.", status=status)
     said = _said(answer)
     if status == 401:
         raise AccessError(said or "The token was not accepted.", status=status)

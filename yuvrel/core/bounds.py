@@ -85,7 +85,7 @@ def check_happened(at: datetime, field: str, now: datetime | None = None) -> dat
     """
     last = now + AHEAD if now else datetime(LAST_DAY.year, 12, 31, tzinfo=UTC)
     if not EARLIEST <= at <= last:
-        raise BadInputError(f"{at.isoformat()} is no time at which this can have happened.", field=field)
+        raise BadInputError(f"{at.isoformat()} is not a possible time: it must lie between 1990 and tomorrow.", field=field)
     return at
 
 

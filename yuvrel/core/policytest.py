@@ -38,7 +38,7 @@ class Rules:
 
     def __post_init__(self) -> None:
         if self.lead < 0 or self.review < 1:
-            raise BadInputError("A lead time is not negative and a review comes at least every period.", field="lead")
+            raise BadInputError("A lead time cannot be negative, and the review interval is at least one period.", field="lead")
         if not (self.pack > 0 and np.isfinite(self.pack) and self.minimum >= 0):
             raise BadInputError("A pack must hold more than zero units.", field="pack")
 

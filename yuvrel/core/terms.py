@@ -20,9 +20,9 @@ def price_breaks(given: Iterable[tuple[Decimal, Decimal]]) -> list[tuple[Decimal
     if not prices or len(prices) > MOST_BREAKS:
         raise BadInputError(f"Give 1 to {MOST_BREAKS} prices.", field="prices")
     if prices[0][0] != 0:
-        raise BadInputError("The first price is from 0 on.", field="prices")
+        raise BadInputError("The first price break must start at 0.", field="prices")
     if any(price < 0 for _, price in prices):
-        raise BadInputError("A price is not below zero.", field="prices")
+        raise BadInputError("A price cannot be negative.", field="prices")
     if any(one == other for (one, _), (other, _) in pairwise(prices)):
-        raise BadInputError("Two prices begin at the same quantity.", field="prices")
+        raise BadInputError("Two price breaks start at the same quantity.", field="prices")
     return prices

@@ -41,7 +41,7 @@ def in_order(
         return rows, list(default)
     name = sort.removeprefix("-")
     if name not in allowed:
-        raise BadInputError(f"Sort by one of {', '.join(allowed)}; put - in front to turn it round.", field="sort")
+        raise BadInputError(f"Sort by one of {', '.join(allowed)}; put - in front to reverse the order.", field="sort")
     by = allowed[name]
     if not isinstance(by, str):
         rows = rows.annotate(**{SORTED: by})
@@ -107,6 +107,6 @@ def _open(cursor: str, order: Sequence[str]) -> list[Any]:
     try:
         values = signing.loads(cursor, salt=_salt(order))
     except (signing.BadSignature, ValueError, UnicodeError) as error:
-        raise BadInputError("This cursor is not one of ours.", field="cursor") from error
+        raise BadInputError("This page link is not valid. Open the sheet again.", field="cursor") from error
     found: list[Any] = values
     return found

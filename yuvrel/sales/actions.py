@@ -390,7 +390,7 @@ def hold(actor: Actor, order_id: int, why: str) -> SalesOrder:
     if order.state not in (State.READY, State.RECEIVED):
         raise RefusedError(f"An order that is {order.state} cannot be held.", field="state")
     if not why.strip():
-        raise BadInputError("Say why it is held.", field="why")
+        raise BadInputError("Enter the reason for holding it.", field="why")
     order.state, order.held_because = State.HELD, why.strip()[:300]
     order.save()
     audit(actor, "hold order", "order", order.pk, after={"why": why})

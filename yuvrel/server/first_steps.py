@@ -89,7 +89,7 @@ def _connecting() -> list[Step]:
     return [
         Step(
             "Connect your channels",
-            "Add each web shop and till with its address and token, test it, set what it may show, and let it go live.",
+            "Add each web shop and till with its address and token, test it, set its rules and go live.",
             "/connections/new",
             "Add a connection",
             said + (f", {len(waiting)} not yet" if waiting else ""),
@@ -117,7 +117,7 @@ def _stocking() -> list[Step]:
         Step(
             "Pair listings with items",
             "On a connection's page, import its listings: a match by SKU or barcode is linked automatically. "
-            "The rest you link, make items of, or ignore, on the bench.",
+            "Link, create or ignore the rest on the pairing bench.",
             "/range/pairing",
             "Go to the pairing bench",
             f"{paired:,} paired, {left:,} left; {_n(items, 'item')}",
@@ -125,10 +125,10 @@ def _stocking() -> list[Step]:
             Ability.PAIR,
         ),
         Step(
-            "Take in opening stock",
-            "Download the template, fill in what lies where and what it cost. The file is checked before anything is taken in.",
+            "Import opening stock",
+            "Download the template, enter the quantity and unit cost at each location. The file is checked before anything is imported.",
             "/shelf/opening",
-            "Take in a file",
+            "Import a file",
             f"stock in {_n(balances, 'place')}" if balances else "none yet",
             balances > 0,
             Ability.OPEN_STOCK,
@@ -144,11 +144,11 @@ def _selling() -> list[Step]:
     return [
         Step(
             "See an order arrive",
-            "Buy something in a shop of yours, or ring it up at a till. Within seconds it stands here, its stock is "
-            "reserved, and the other channels show fewer.",
+            "Buy something in your shop, or ring it up at a till. Within seconds the order is here, its stock is "
+            "reserved, and the other channels show less.",
             "/orders",
             "Look at the orders",
-            f"{_n(taken, 'order')} taken in" if taken else "none yet",
+            f"{_n(taken, 'order')} imported" if taken else "none yet",
             taken > 0,
         ),
         Step(
@@ -172,9 +172,9 @@ def _buying() -> list[Step]:
     sold = SupplierItem.objects.filter(preferred=True).count()
     return [
         Step(
-            "Say who you buy from",
+            "Add your suppliers",
             "Add each supplier with its currency and lead time, then the items it sells with packs and prices; "
-            "suggestions and purchase orders stand on them.",
+            "suggestions and purchase orders are based on them.",
             "/buying/suppliers",
             "See the suppliers",
             f"{_n(Supplier.objects.count(), 'supplier')}, {_n(orphans, 'item')} without one",
@@ -182,8 +182,8 @@ def _buying() -> list[Step]:
             Ability.BUY,
         ),
         Step(
-            "Buy what runs short",
-            "Select what is late, draft, look it over, send. Every suggested quantity opens down to its sum.",
+            "Reorder what is running low",
+            "Select what is late, draft the order, check it and send it. Every suggested quantity opens to its calculation.",
             "/buying",
             "See what to buy",
             f"{_n(sent, 'purchase order')} sent" if sent else "none sent yet",
@@ -192,7 +192,7 @@ def _buying() -> list[Step]:
         ),
         Step(
             "Receive a delivery",
-            "Open a purchase order that was sent and receive it, in parts if it comes in parts; the average cost moves with it.",
+            "Open a purchase order that was sent and receive it, in parts if it comes in parts; the average cost is updated.",
             "/buying/orders?state=open",
             "See what is due",
             _n(receipts, "receipt") if receipts else "none yet",
@@ -207,8 +207,8 @@ def _agreeing() -> Step:
     drifts = Drift.objects.filter(healed_at=None).count()
     return Step(
         "See the books agree",
-        "Change a quantity in a shop's own back office, then check: the drift says what was expected and found, and "
-        "Push ours again puts it right.",
+        "Change a quantity in the shop's own back office, then check: the drift shows what was expected and found, and "
+        "pushing ours again corrects it.",
         "/books",
         "Check the books",
         "not checked yet" if not checked else _n(drifts, "drift stands", "drifts stand") if drifts else "all agree",

@@ -112,7 +112,7 @@ def narrowed(of: Source, filters: Mapping[str, str], sort: str) -> dict[str, Any
     except ValidationError as error:
         first = error.errors()[0]
         name = str(first["loc"][0])
-        raise BadInputError(f"This sheet cannot be narrowed by {name} = {given.get(name, '')}.", field=name) from error
+        raise BadInputError(f"This sheet cannot be filtered by {name} = {given.get(name, '')}.", field=name) from error
 
 
 def lines(request: HttpRequest, of: Source, names: Sequence[str], filters: Mapping[str, Any]) -> Iterator[list[Cell]]:

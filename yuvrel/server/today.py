@@ -164,8 +164,8 @@ def _waiting_orders() -> list[Wait]:
         Wait(
             "Orders",
             short,
-            "order waits for goods",
-            "orders wait for goods",
+            "order is on backorder",
+            "orders are on backorder",
             "/orders?state=received",
             "look",
             f"{spoken(units)} units on backorder",
@@ -179,7 +179,7 @@ def _waiting_purchases(day: date) -> list[Wait]:
     link = "/buying/orders?state=open"
     return [
         Wait("Buying", late, f"item runs {text}", f"items run {text}", "/buying", "look"),
-        Wait("Buying", late_orders(day), "purchase order is late", "purchase orders are late", link, "wrong", "past its day"),
+        Wait("Buying", late_orders(day), "purchase order is late", "purchase orders are late", link, "wrong", "past its expected date"),
     ]
 
 
@@ -191,5 +191,5 @@ def _waiting_goods(day: date) -> list[Wait]:
     return [
         Wait("Shelf", below, "balance is below zero", "balances are below zero", "/shelf?show=short", "wrong", sold),
         Wait("Shelf", expiring, "lot expires within 60 days", "lots expire within 60 days", "/shelf", "look"),
-        Wait("Range", unlinked, "listing is not paired", "listings are not paired", "/range/pairing", "look", "nothing flows"),
+        Wait("Range", unlinked, "listing is not paired", "listings are not paired", "/range/pairing", "look", "not updated"),
     ]

@@ -311,10 +311,10 @@ def _lots_of(rows: Sequence[OpeningRow]) -> dict[tuple[int, str], Lot]:
 
 @transaction.atomic
 def take_opening(actor: Actor, rows: Sequence[OpeningRow], at: datetime) -> int:
-    """Take in opening stock as one event with one entry. Returns how many rows came in."""
+    """Import opening stock as one event with one entry. Returns how many rows came in."""
     actor.need(Ability.OPEN_STOCK)
     if not rows:
-        raise BadInputError("There is nothing to take in.", field="file")
+        raise BadInputError("There is nothing to import.", field="file")
     lock_balances((row.item_id, row.location_id) for row in rows)
     costs = lock_costs(row.item_id for row in rows)
     trace = audit(actor, "take in opening stock", "opening", None, after={"lines": len(rows)})

@@ -146,7 +146,7 @@ def take_opening(request: HttpRequest, token: str = Form(...)) -> Any:
     who = actor(request)
     who.need(Ability.OPEN_STOCK)
     count = actions.take_opening(who, opening.confirmed(token), timezone.now())
-    return {"said": f"{count:,} {'row' if count == 1 else 'rows'} of opening stock taken in."}
+    return {"said": f"{count:,} {'row' if count == 1 else 'rows'} of opening stock imported."}
 
 
 @router.get("/items", response=ItemPage, operation_id="list_items", tags=["range"])

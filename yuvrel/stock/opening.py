@@ -158,7 +158,7 @@ def confirmed(token: str) -> list[OpeningRow]:
     try:
         plain = signing.loads(token, salt=SALT, max_age=3600)
     except signing.BadSignature as error:
-        raise BadInputError("This check is too old; upload the file again.", field="token") from error
+        raise BadInputError("This check has expired; upload the file again.", field="token") from error
     return [
         OpeningRow(item, place, Decimal(q), Decimal(c), lot, date.fromisoformat(day) if day else None)
         for item, place, q, c, lot, day in plain

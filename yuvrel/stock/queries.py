@@ -118,7 +118,7 @@ def stock_sheet(
     Raises BadInputError where the sheet of a past day is to be sorted: its figures are known only row by row."""
     if as_at:
         if sort:
-            raise BadInputError("The shelf of a past day stands in the order of its items.", field="sort")
+            raise BadInputError("Stock at a past date can only be sorted by item.", field="sort")
         return _sheet_as_at(q, location, cursor, limit, as_at)
     matching = balances(q, location, show)
     ordered, order = in_order(matching, sort, STOCK_SORTS, ["item__title", "location__position", "id"])

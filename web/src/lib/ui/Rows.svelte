@@ -67,7 +67,7 @@
 						>{:else if column.headCell}{@render column.headCell()}{:else}{column.head}{/if}<span
 						class="grip"
 						aria-hidden="true"
-						title="Drag to widen, double-click for its own width"
+						title="Drag to resize, double-click to reset"
 						onpointerdown={(event) => grip(event, column.name)}
 						ondblclick={() => sheet.widen(column.name, null)}
 					></span></th

@@ -133,7 +133,7 @@
 			isEmpty
 			empty={sheet.filters.show === 'short'
 				? 'Nothing is backordered or negative.'
-				: 'No stock yet. Take in opening stock with its cost.'}
+				: 'No stock yet. Import opening stock with its cost.'}
 			first={sheet.filters.show === 'short'
 				? undefined
 				: { text: 'Opening stock', path: '/shelf/opening' }}

@@ -52,7 +52,7 @@
 	}
 </script>
 
-<Sheet question="What could not be carried out?" tabs={CONNECTION_TABS}>
+<Sheet question="What could not be done?" tabs={CONNECTION_TABS}>
 	{#snippet lead()}Nothing is lost: each waits here with its cause and what was sent, until it is
 		tried again or set aside.{/snippet}
 	{#snippet filters()}<Filter bind:value={q} />{/snippet}
@@ -83,7 +83,7 @@
 				{/each}
 			</tbody>
 		</table>
-	{:else}<Pending query={snags} isEmpty empty="No snags. Everything was carried out." />{/if}
+	{:else}<Pending query={snags} isEmpty empty="No snags. Everything was done." />{/if}
 	{#snippet totals()}<span>{count(rows.length, 'snag')}</span>{/snippet}
 </Sheet>
 <Dialogue isOpen={shown !== null} title={shown?.title ?? ''} wide onclose={() => (shown = null)}>

@@ -9,10 +9,10 @@
 	import Sheet from '#lib/ui/Sheet.svelte';
 
 	const COLUMNS = [
-		['sku', 'of an item in the range; upper and lower case are the same', 'SMK-BRS-S'],
+		['sku', 'of an existing item; case does not matter', 'SMK-BRS-S'],
 		['location', 'its name or its short name', 'tannery-yard'],
 		['quantity', 'units counted there; decimal point or comma', '44'],
-		['unit_cost', 'what one cost, in the company’s currency, without tax', '13.70'],
+		['unit_cost', 'cost of one unit in the company’s currency, without tax', '13.70'],
 		['lot', 'only for items that expire', 'L2611'],
 		['expires_on', 'the lot’s date, year first', '2027-05-31']
 	] as const;
@@ -85,9 +85,9 @@
 	}
 </script>
 
-<Sheet question="What was there when we began?" tabs={SHELF_TABS}>
+<Sheet question="Opening stock: what did we have at the start?" tabs={SHELF_TABS}>
 	{#snippet lead()}
-		A CSV of SKU, location, quantity and unit cost. It is checked first; nothing is taken in until
+		A CSV of SKU, location, quantity and unit cost. It is checked first; nothing is imported until
 		you confirm.
 	{/snippet}
 	{#snippet filters()}
@@ -102,7 +102,7 @@
 			/></label
 		>
 		{#if name}<span class="soft">{name}</span>{/if}
-		{#if !may}<span class="soft">A manager or bookkeeper takes in opening stock.</span>{/if}
+		{#if !may}<span class="soft">Only a manager or bookkeeper can import opening stock.</span>{/if}
 	{/snippet}
 	<div class="page">
 		{#if refusal}<p class="bad" role="alert">{refusal}</p>{/if}
@@ -153,16 +153,16 @@
 				</table>
 				{#if checked.good > checked.rows.length}
 					<p class="soft">
-						The first {checked.rows.length} are shown; all {count(checked.good, 'row')} are taken in.
+						The first {checked.rows.length} are shown; all {count(checked.good, 'row')} are imported.
 					</p>
 				{/if}
 			{/if}
 		{:else if !refusal}
 			<p class="soft">
-				{busy ? 'Reading…' : 'Nothing chosen yet. These are the columns, in any order:'}
+				{busy ? 'Reading…' : 'No file chosen yet. The columns, in any order:'}
 			</p>
 			<table class="rows">
-				<thead><tr><th>Column</th><th>What stands in it</th><th>Example</th></tr></thead>
+				<thead><tr><th>Column</th><th>What it contains</th><th>Example</th></tr></thead>
 				<tbody>
 					{#each COLUMNS as [name, what, example] (name)}
 						<tr><td><b>{name}</b></td><td>{what}</td><td><code>{example}</code></td></tr>
@@ -175,7 +175,7 @@
 		{#if checked}
 			<span>Value <b class="double">{figure(checked.value)}</b> {session.currency}</span>
 			<button class="do ml-auto" disabled={busy || !checked.good} onclick={take}
-				>{busy ? 'Taking in…' : `Take in ${count(checked.good, 'row')}`}</button
+				>{busy ? 'Importing…' : `Import ${count(checked.good, 'row')}`}</button
 			>
 		{/if}
 	{/snippet}
