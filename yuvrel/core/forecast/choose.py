@@ -29,7 +29,7 @@ QUIET = 0.1
 OWN_SHARE = 0.3
 PRIOR_SERIES = 10.0
 # Weights of the candidates are exp(-sharpness × score): chosen on M1 and on simulated demand.
-SHARPNESS = {"regular": 10.0, "sparse": 20.0}
+SHARPNESS = {"regular": 10.0, "sparse": 40.0}
 # How many times the second largest value a single one may count as: more is an accident, or a one-off order.
 MOST_SINGLE = {"regular": 2.0, "sparse": 4.0}
 # A candidate with less weight than this is left out, and not worked out.
