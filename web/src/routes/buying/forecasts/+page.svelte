@@ -55,7 +55,7 @@
 		},
 		{
 			name: 'method',
-			head: 'By',
+			head: 'Method',
 			cell: by,
 			kind: 'by',
 			fields: [
@@ -131,8 +131,8 @@
 <Sheet question="What will sell?" tabs={BUYING_TABS}>
 	{#snippet lead()}
 		{#if head.data?.n}
-			{count(head.data.n, 'forecast')}{run ? ` from ${day(run.day)}` : ''}. Tried on the past,
-			<b>{figure(String(head.data.closer), '0')} of {head.data.tested}</b> came closer than simply repeating
+			{count(head.data.n, 'forecast')}{run ? ` from ${day(run.day)}` : ''}. Tested on past weeks,
+			<b>{figure(String(head.data.closer), '0')} of {head.data.tested}</b> were closer than repeating
 			last year.
 		{/if}
 	{/snippet}

@@ -56,11 +56,9 @@
 </script>
 
 <Sheet question={data?.name ?? 'A supplier'} tabs={BUYING_TABS}>
-	{#snippet lead()}{#if data}{count(data.terms.length, 'item')}, {data.terms.filter(
+	{#snippet lead()}{#if data}{count(data.terms.length, 'item')}, preferred for {data.terms.filter(
 				(row) => row.preferred
-			).length} of them bought here first; {data.inbox
-				? `orders go to ${data.inbox}`
-				: 'orders go as PDF'}.
+			).length} of them; {data.inbox ? `orders go to ${data.inbox}` : 'orders go as PDF'}.
 			<a href="/buying/orders?q={encodeURIComponent(data.name)}">Purchase orders</a>{/if}{/snippet}
 	{#snippet filters()}
 		<Filter bind:value={q} />
@@ -125,7 +123,7 @@
 				<h2>The supplier</h2>
 				<SupplierForm {data} onsaved={() => undefined} />
 				{#if data.currency !== data.base_currency}
-					<h2 class="rates">What one {data.base_currency} is in {data.currency}</h2>
+					<h2 class="rates">Exchange rate: 1 {data.base_currency} in {data.currency}</h2>
 					{#if data.rates.length}<table class="rate-rows">
 							<tbody>
 								{#each data.rates as row (row.day)}<tr
