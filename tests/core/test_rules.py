@@ -242,9 +242,9 @@ def test_a_working_is_plain_data_with_decimal_strings() -> None:
     ("wrong", "why"),
     [
         ([], "Give 1 to 12"),
-        ([(1, 2)], "from 0 on"),
+        ([(1, 2)], "must start at 0"),
         ([(0, 2), (5, 1), (5, 3)], "same quantity"),
-        ([(0, 2), (5, -1)], "below zero"),
+        ([(0, 2), (5, -1)], "cannot be negative"),
         ([(n, 1) for n in range(13)], "Give 1 to 12"),
     ],
 )

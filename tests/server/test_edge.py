@@ -164,7 +164,7 @@ def test_a_name_that_points_elsewhere_a_moment_later_is_not_followed(monkeypatch
 
     answers = iter(["93.184.215.14", "127.0.0.1"])
     monkeypatch.setattr(addresses, "look_up", lambda host, port: [addresses.ipaddress.ip_address(next(answers))])
-    with pytest.raises(AddressError, match="private range"):
+    with pytest.raises(AddressError, match="private address"):
         Caller("https://rebind.example", "t", allow_private=False, attempts=1).call("GET", "/x")
 
 
