@@ -126,7 +126,8 @@ def _stocking() -> list[Step]:
         ),
         Step(
             "Import opening stock",
-            "Download the template, enter the quantity and unit cost at each location. The file is checked before anything is imported.",
+            "Download the template, enter the quantity and unit cost at each location. "
+            "The file is checked before anything is imported.",
             "/shelf/opening",
             "Import a file",
             f"stock in {_n(balances, 'place')}" if balances else "none yet",

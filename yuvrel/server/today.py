@@ -179,7 +179,15 @@ def _waiting_purchases(day: date) -> list[Wait]:
     link = "/buying/orders?state=open"
     return [
         Wait("Buying", late, f"item runs {text}", f"items run {text}", "/buying", "look"),
-        Wait("Buying", late_orders(day), "purchase order is late", "purchase orders are late", link, "wrong", "past its expected date"),
+        Wait(
+            "Buying",
+            late_orders(day),
+            "purchase order is late",
+            "purchase orders are late",
+            link,
+            "wrong",
+            "past its expected date",
+        ),
     ]
 
 
