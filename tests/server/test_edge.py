@@ -410,14 +410,15 @@ def test_a_row_that_cannot_be_worked_out_says_so_in_its_place(manager: Client, m
     snag = Snag.objects.get(resolved_at=None)
     assert "BROKEN" in snag.detail
 
-    of_one = sales._row
+    of_one = sales.profit
+    number = SalesOrder.objects.get(lines__sku="BROKEN").number
 
-    def order(row: Any, units: Any, *more: Any) -> Any:
-        if units and "BROKEN" in row.lines.get().sku:
+    def earned(**facts: Any) -> Any:
+        if number in facts["subject"]:
             raise OverflowError("too much")
-        return of_one(row, units, *more)
+        return of_one(**facts)
 
-    monkeypatch.setattr(sales, "_row", order)
+    monkeypatch.setattr(sales, "profit", earned)
     faults = [row["fault"] for row in manager.get("/api/v1/orders").json()["rows"]]
     assert [bool(fault) for fault in faults] == [False, True]
 

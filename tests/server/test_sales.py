@@ -14,7 +14,7 @@ from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import fill_backorders, hold, release, ship, take_order, take_till_sale
 from yuvrel.sales.models import OrderLine, Reservation, SalesOrder
-from yuvrel.sales.queries import order_sheet, profits
+from yuvrel.sales.queries import earnings, order_sheet
 from yuvrel.stock.models import StockBalance
 
 
@@ -185,6 +185,6 @@ def test_profit_and_sheet(company: Location, django_assert_max_num_queries: obje
     with django_assert_max_num_queries(11):  # type: ignore[operator]
         sheet = order_sheet("", "waiting", None, "", 50)
     assert len(sheet["rows"]) == 5
-    found = profits(list(SalesOrder.objects.select_related("connection")[:1]))
+    one = SalesOrder.objects.select_related("connection")[:1].get()
     # 10.00 net - 2.00 cost - (2 % of 12.30 = 0.25, + 0.25) = 7.50
-    assert next(iter(found.values())).contribution == D("7.50")
+    assert earnings([one])(one).contribution == D("7.50")

@@ -491,7 +491,7 @@ def give_up_short(actor: Actor, item_ids: Iterable[int]) -> set[int]:
         if units <= 0:
             continue
         over[row.item_id, row.location_id] -= units
-        _to_backorder(row, units)
+        row.move(units, Reservation.State.BACKORDER)
         given_up[row.line.order_id].append(f"{plain(units)} {row.item.sku}")
     for order in SalesOrder.objects.filter(pk__in=given_up):
         if order.state == State.READY:
@@ -499,23 +499,6 @@ def give_up_short(actor: Actor, item_ids: Iterable[int]) -> set[int]:
             order.save(update_fields=["state"])
         audit(actor, "reservation became backorder", "order", order.pk, after={"units": given_up[order.pk]})
     return set(given_up)
-
-
-def _to_backorder(row: Reservation, units: Decimal) -> None:
-    if units == row.quantity:
-        row.state = Reservation.State.BACKORDER
-        row.save()
-        return
-    row.quantity -= units
-    row.save()
-    Reservation.objects.create(
-        line=row.line,
-        item_id=row.item_id,
-        location_id=row.location_id,
-        quantity=units,
-        per_unit=row.per_unit,
-        state=Reservation.State.BACKORDER,
-    )
 
 
 @transaction.atomic
@@ -536,15 +519,7 @@ def fill_backorders(item_ids: Iterable[int]) -> set[int]:
         if not got:
             continue
         balance.committed += got
-        if got == row.quantity:
-            row.state = Reservation.State.OPEN
-            row.save()
-        else:
-            row.quantity -= got
-            row.save()
-            Reservation.objects.create(
-                line=row.line, item_id=row.item_id, location_id=row.location_id, quantity=got, per_unit=row.per_unit, state="open"
-            )
+        row.move(got, Reservation.State.OPEN)
         helped.add(row.line.order_id)
     for order in SalesOrder.objects.filter(pk__in=helped, state=State.RECEIVED):
         order.state = _waiting_state(order)

@@ -159,26 +159,9 @@ def _from_reserved(lines: Mapping[int, OrderLine], quantities: Mapping[int, Deci
                         field=f"quantities.{line_id}",
                     )
                 takes.append(_Take(lines[line_id], item_id, row.location_id, part))
-                _use(row, part)
+                row.move(part, Reservation.State.USED)
                 needed -= part
     return takes
-
-
-def _use(row: Reservation, quantity: Decimal) -> None:
-    if quantity == row.quantity:
-        row.state = Reservation.State.USED
-        row.save()
-        return
-    row.quantity -= quantity
-    row.save()
-    Reservation.objects.create(
-        line_id=row.line_id,
-        item_id=row.item_id,
-        location_id=row.location_id,
-        quantity=quantity,
-        per_unit=row.per_unit,
-        state=Reservation.State.USED,
-    )
 
 
 def _take_stock(takes: list[_Take], cause: Cause) -> list[tuple[_Take, Decimal]]:

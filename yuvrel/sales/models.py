@@ -1,5 +1,7 @@
 """Orders of all channels, what is reserved for them, and how they were shipped and invoiced."""
 
+from decimal import Decimal
+
 import pgtrigger
 from django.db import models
 
@@ -153,6 +155,23 @@ class Reservation(models.Model):
                 func=COMMIT,
             )
         ]
+
+    def move(self, units: Decimal, state: str) -> None:
+        """Give `units` of it, at most all, another state; where some stay, they move to a row of their own."""
+        if units == self.quantity:
+            self.state = state
+            self.save()
+            return
+        self.quantity -= units
+        self.save()
+        Reservation.objects.create(
+            line_id=self.line_id,
+            item_id=self.item_id,
+            location_id=self.location_id,
+            quantity=units,
+            per_unit=self.per_unit,
+            state=state,
+        )
 
 
 class Shipment(models.Model):

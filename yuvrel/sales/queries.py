@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from decimal import Decimal
@@ -29,6 +29,7 @@ from .models import OrderLine, Reservation, SalesOrder, ShipmentLine
 # The orders that an index has: there may be hundreds of thousands, and a sheet's first page is there at once.
 SORTS = {"placed": "placed_at", "number": "number", "total": "total"}
 WAITING = ("received", "ready", "part-shipped", "held")
+Earnings = Callable[[SalesOrder], Profit]
 # Of more orders than this the total is not added up for a sheet.
 MOST_ADDED = 5000
 
@@ -68,12 +69,12 @@ def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: 
         .annotate(units=Sum("quantity"))
         .order_by()
     )
-    earned = profits(rows)
+    earns = earnings(rows)
     counts = dict(SalesOrder.objects.filter(state__in=WAITING).values_list("state").annotate(n=Count("id")).order_by())
     return {
         "rows": [
             row_or(
-                partial(_row, row, units, backordered, earned),
+                partial(_row, row, units, backordered, earns),
                 partial(_faulty, row),
                 f"Order {row.number}",
                 row.pk,
@@ -87,7 +88,7 @@ def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: 
 
 
 def _row(
-    row: SalesOrder, units: Mapping[int, Decimal], backordered: Mapping[int, Decimal], earned: Mapping[int, Profit]
+    row: SalesOrder, units: Mapping[int, Decimal], backordered: Mapping[int, Decimal], earns: Earnings | None
 ) -> dict[str, Any]:
     return {
         "id": row.pk,
@@ -103,14 +104,14 @@ def _row(
         "backordered": backordered.get(row.pk, ZERO),
         "total": row.total,
         "currency": row.currency,
-        "margin_percent": earned[row.pk].margin_percent if row.pk in earned else None,
+        "margin_percent": earns(row).margin_percent if earns else None,
         "fault": "",
     }
 
 
 def _faulty(row: SalesOrder, said: str) -> dict[str, Any]:
     """What is shown of an order that cannot be worked out: what it is, and why there is no more."""
-    return {**_row(row, {}, {}, {}), "held_because": said, "fault": said}
+    return {**_row(row, {}, {}, None), "held_because": said, "fault": said}
 
 
 def _total(found: QuerySet[SalesOrder]) -> Decimal | None:
@@ -152,14 +153,17 @@ def _costs(lines: Iterable[OrderLine]) -> _Costs:
     return _Costs(left, average, kits)
 
 
-def profits(rows: Sequence[SalesOrder]) -> dict[int, Profit]:
-    """What each order earns, in a fixed number of queries."""
+def earnings(rows: Sequence[SalesOrder]) -> Earnings:
+    """What is needed to say what each of some orders earns, read in a fixed number of queries.
+
+    Each is worked out when it is asked for, so that one that cannot be does not take the others along.
+    """
     lines = list(OrderLine.objects.filter(order__in=rows))
     costs = _costs(lines)
     by_order: dict[int, list[OrderLine]] = defaultdict(list)
     for line in lines:
         by_order[line.order_id].append(line)
-    return {row.pk: _profit(row, by_order[row.pk], costs) for row in rows}
+    return lambda row: _profit(row, by_order[row.pk], costs)
 
 
 def _profit(row: SalesOrder, lines: Sequence[OrderLine], costs: _Costs) -> Profit:
@@ -190,7 +194,7 @@ def get_order(order_id: int) -> SalesOrder:
 def order_page(order_id: int) -> dict[str, Any]:
     """An order with its lines, reservations, shipments and profit."""
     row = get_order(order_id)
-    earned = profits([row])[row.pk]
+    earned = earnings([row])(row)
     held: dict[int, dict[str, Decimal]] = defaultdict(lambda: defaultdict(Decimal))
     for line_id, state, per, units in Reservation.objects.filter(line__order=row).values_list(
         "line_id", "state", "per_unit", "quantity"
@@ -259,7 +263,7 @@ def _shipment(shipment: Any) -> dict[str, Any]:
 def profit_working(order_id: int) -> Working:
     """The sum behind an order's contribution."""
     row = get_order(order_id)
-    return profits([row])[row.pk].working
+    return earnings([row])(row).working
 
 
 def total_working(order_id: int) -> Working:
