@@ -27,7 +27,7 @@ from yuvrel.connectors.addresses import is_public, split
 from yuvrel.connectors.errors import AddressError
 from yuvrel.core import bounds
 from yuvrel.core.errors import BadInputError, RefusedError
-from yuvrel.outbox.faults import record_faults
+from yuvrel.kit.faults import record_faults
 from yuvrel.people.models import ApiToken, AuditRow, Location
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.planning import queries as planning

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import itertools
 import json
 from datetime import date, datetime, timedelta
 from decimal import Decimal as D
@@ -32,14 +33,20 @@ from tests.world import (
 from yuvrel.buying import actions as buying
 from yuvrel.buying import queries as purchases
 from yuvrel.buying import suppliers
+from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
+from yuvrel.channels.jobs import relay_now
+from yuvrel.channels.models import Snag
+from yuvrel.kit import faults
 from yuvrel.people.models import AuditRow, Location, SheetView
 from yuvrel.people.queries import company_zone
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.planning import forecasts
+from yuvrel.planning import queries as planning
 from yuvrel.sales import queries as sales
 from yuvrel.sales.actions import take_order, take_till_sale
-from yuvrel.server import sheets
+from yuvrel.sales.models import SalesOrder
+from yuvrel.server import sheets, today
 from yuvrel.server.sheets import SHEETS
 from yuvrel.stock import queries as stock
 
@@ -388,3 +395,62 @@ def test_a_past_day_stands_in_the_order_of_its_items(manager: Client) -> None:
     assert manager.get("/api/v1/stock", {"as_at": day}).status_code == 200
     answer = manager.get("/api/v1/stock", {"as_at": day, "sort": "value"})
     assert (answer.status_code, answer.json()["field"]) == (422, "sort")
+
+
+# A screen outlives its rows
+
+LISTS = {
+    **PATHS,
+    "accounts": "/api/v1/accounts",
+    "connections": "/api/v1/connections",
+    "listings": "/api/v1/listings?link=linked",
+    "beams": "/api/v1/agreement",
+}
+
+
+@pytest.fixture
+def every_second_fails(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Every second thing that is worked out for a screen cannot be."""
+    real, count = faults.row_or, itertools.count()
+
+    def row_or(make: Any, *others: Any) -> Any:
+        def fails() -> Any:
+            raise OverflowError("too much")
+
+        return real(make if next(count) % 2 else fails, *others)
+
+    for module in (faults, planning, sales, today):
+        monkeypatch.setattr(module, "row_or", row_or)
+
+
+@pytest.mark.usefixtures("company", "every_second_fails")
+@pytest.mark.parametrize("name", LISTS)
+def test_a_sheet_outlives_rows_that_cannot_be_worked_out(manager: Client, name: str) -> None:
+    asked = {"show": "all"} if name in ("replenishment", "agreement") else {"state": ""} if name == "orders" else {}
+    found = manager.get(LISTS[name], asked).json()
+    rows = found if isinstance(found, list) else found["beams"] if name == "beams" else found["rows"]
+    said = [row["fault"] for row in rows]
+    assert any(said), "one could not be worked out, and says so"
+    assert len(said) == 1 or not all(said), "the others stand"
+    assert all(fault.endswith("cannot be worked out (OverflowError).") for fault in said if fault)
+    if name in SHEETS:
+        field = next(n for n in ("number", "title", "memo", "name") if SHEETS[name].has(n))
+        names = [field, *sorted(SHEETS[name].fields - {field})]
+        lines = [list(line.values()) for line in read_csv(content(file(manager, name, names, filters=asked)))]
+        broken = [line for line in lines if any("cannot be worked out" in cell for cell in line)]
+        assert 0 < len(broken) < len(lines) or len(lines) == 1
+        assert all(line[0] for line in lines), "what a line is about is known"
+    faults.record_faults()
+    relay_now()
+    assert Snag.objects.filter(title="A row of a sheet cannot be worked out").count() >= sum(map(bool, said))
+
+
+@pytest.mark.usefixtures("company", "every_second_fails")
+def test_pages_and_paper_outlive_lines_that_cannot_be_worked_out(manager: Client) -> None:
+    assert manager.get("/api/v1/today").json()["faults"]
+    order = manager.get(f"/api/v1/orders/{SalesOrder.objects.latest('pk').pk}").json()
+    assert order["contribution"] is None or any(line["fault"] for line in order["lines"])
+    bought = PurchaseOrder.objects.latest("pk").pk
+    page = manager.get(f"/api/v1/purchase-orders/{bought}").json()
+    assert page["total"] is None or any(line["fault"] for line in page["lines"])
+    assert manager.get(f"/api/v1/purchase-orders/{bought}/pdf").content.startswith(b"%PDF")

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import Exists, OuterRef, Sum
+from django.db.models import Exists, OuterRef, QuerySet, Sum
 from django.utils import timezone
 from procrastinate.contrib.django.models import ProcrastinateJob
 
@@ -19,12 +19,14 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
 from yuvrel.core.postings import Role
 from yuvrel.core.working import Step, Working
+from yuvrel.kit.faults import figure_or, sheet_rows
 from yuvrel.kit.paging import page
 from yuvrel.people.queries import CLOCK, company, company_time
 from yuvrel.stock.models import ItemCost, StockBalance
 from yuvrel.stock.queries import find_items
 
 from .models import Check, Drift
+from .schemas import AgreeRow, BeamOut, DriftOut
 
 NAMES = {
     "A1": ("Channels show", "Shelf offers", False),
@@ -35,7 +37,7 @@ NAMES = {
 }
 
 
-def beams() -> list[dict[str, Any]]:
+def beams() -> list[BeamOut]:
     """One beam for each comparison, summed over connections."""
     sums: dict[str, dict[str, Any]] = {}
     for row in Check.objects.all():
@@ -44,20 +46,23 @@ def beams() -> list[dict[str, Any]]:
             into[name] += getattr(row, name)
         into["at"] = min(into["at"], row.at)
     empty = {"left": ZERO, "right": ZERO, "compared": 0, "differing": 0, "at": None}
-    return [
-        {"code": code, "left_name": left, "right_name": right, "money": money, **sums.get(code, empty)}
-        for code, (left, right, money) in NAMES.items()
-    ]
+
+    def beam(code: str) -> dict[str, Any]:
+        left, right, money = NAMES[code]
+        return {"code": code, "left_name": left, "right_name": right, "money": money, **sums.get(code, empty)}
+
+    return sheet_rows(BeamOut, NAMES, beam, lambda code: {"code": code, "left_name": NAMES[code][0]})
 
 
-def drifts() -> list[dict[str, Any]]:
+def drifts() -> list[DriftOut]:
     """Open drifts, newest first."""
     rows = Drift.objects.filter(healed_at=None).select_related("connection").order_by("-since", "-pk")[:500]
     fields = ("id", "code", "title", "expected", "found", "cause", "since", "seen_at", "item_id", "listing_id", "order_id")
-    return [
-        {**{name: getattr(row, name) for name in fields}, "connection": row.connection.name if row.connection else ""}
-        for row in rows
-    ]
+
+    def drift(row: Drift) -> dict[str, Any]:
+        return {**{name: getattr(row, name) for name in fields}, "connection": row.connection.name if row.connection else ""}
+
+    return sheet_rows(DriftOut, rows, drift, lambda row: {"id": row.pk, "title": row.title, "code": row.code})
 
 
 def head(day_start: datetime) -> dict[str, Any]:
@@ -72,9 +77,17 @@ def head(day_start: datetime) -> dict[str, Any]:
         "drifts": drifts(),
         "healed_today": Drift.objects.filter(healed_at__gte=day_start).count(),
         "columns": [{"id": c.pk, "name": c.name} for c in _columns()],
-        "worth": ItemCost.objects.aggregate(t=Sum("value"))["t"] or ZERO,
-        "booked": JournalLine.objects.filter(account__role=Role.INVENTORY).aggregate(t=Sum("amount"))["t"] or ZERO,
+        "worth": figure_or(lambda: _sum(ItemCost.objects.all(), "value"), "The value of all stock"),
+        "booked": figure_or(lambda: _sum(_inventory(), "amount"), "The inventory account"),
     }
+
+
+def _inventory() -> QuerySet[JournalLine]:
+    return JournalLine.objects.filter(account__role=Role.INVENTORY)
+
+
+def _sum(rows: QuerySet[Any], field: str) -> Decimal:
+    return rows.aggregate(t=Sum(field))["t"] or ZERO
 
 
 def _columns() -> list[Connection]:
@@ -98,13 +111,13 @@ def items(q: str, show: str, cursor: str, limit: int) -> dict[str, Any]:
         cells[row.item_id or 0].append(row)
     holds = dict(StockBalance.objects.filter(item_id__in=ids).values_list("item_id").annotate(q=Sum("on_hand")).order_by())
     worth = dict(ItemCost.objects.filter(item_id__in=ids).values_list("item_id", "value"))
-    booked = dict(
-        JournalLine.objects.filter(account__role=Role.INVENTORY, item_id__in=ids)
-        .values_list("item_id")
-        .annotate(t=Sum("amount"))
-        .order_by()
-    )
-    return {"rows": [_row(item, cells[item.pk], holds, worth, booked) for item in found], "next": following}
+    booked = dict(_inventory().filter(item_id__in=ids).values_list("item_id").annotate(t=Sum("amount")).order_by())
+    shown = sheet_rows(AgreeRow, found, lambda item: _row(item, cells[item.pk], holds, worth, booked), _known)
+    return {"rows": shown, "next": following}
+
+
+def _known(item: Item) -> dict[str, Any]:
+    return {"item_id": item.pk, "title": item.title, "sku": item.sku, "kind": item.kind}
 
 
 def _row(
@@ -162,12 +175,7 @@ def booked_working(item_id: int) -> Working:
     item = Item.objects.filter(pk=item_id).first()
     if item is None:
         raise NotFoundError("There is no such item.")
-    sums = (
-        JournalLine.objects.filter(account__role=Role.INVENTORY, item=item)
-        .values_list("entry__kind")
-        .annotate(t=Sum("amount"))
-        .order_by("entry__kind")
-    )
+    sums = _inventory().filter(item=item).values_list("entry__kind").annotate(t=Sum("amount")).order_by("entry__kind")
     steps = [Step(kind.capitalize(), total, op="+" if total >= 0 else "") for kind, total in sums]
     booked = sum((total for _, total in sums), ZERO)
     cost = ItemCost.objects.filter(item=item).first()

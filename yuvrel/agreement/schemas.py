@@ -6,10 +6,10 @@ from datetime import datetime
 
 from ninja import Schema
 
-from yuvrel.kit.wire import Money, Quantity
+from yuvrel.kit.wire import Money, Quantity, SheetRow
 
 
-class BeamOut(Schema):
+class BeamOut(SheetRow):
     """Two books on a beam."""
 
     code: str
@@ -23,7 +23,7 @@ class BeamOut(Schema):
     at: datetime | None
 
 
-class DriftOut(Schema):
+class DriftOut(SheetRow):
     """A difference that stands."""
 
     id: int
@@ -50,7 +50,7 @@ class CellOut(Schema):
     state: str
 
 
-class AgreeRow(Schema):
+class AgreeRow(SheetRow):
     """An item across the three books."""
 
     item_id: int
@@ -80,8 +80,8 @@ class AgreementOut(Schema):
     drifts: list[DriftOut]
     healed_today: int
     columns: list[ColumnOut]
-    worth: Money
-    booked: Money
+    worth: Money | None
+    booked: Money | None
 
 
 class AgreePage(Schema):

@@ -13,10 +13,12 @@ from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
 from yuvrel.core.working import Step, Working
+from yuvrel.kit.faults import figure_or, sheet_rows
 from yuvrel.kit.paging import page
 from yuvrel.people.queries import company
 
 from .models import Account, JournalEntry, JournalLine
+from .schemas import AccountOut, EntryOut
 
 
 def journal(q: str, kind: str, cursor: str, limit: int) -> dict[str, Any]:
@@ -28,7 +30,12 @@ def journal(q: str, kind: str, cursor: str, limit: int) -> dict[str, Any]:
         rows = rows.filter(Q(document__icontains=word) | Q(memo__icontains=word) | Q(ledger_document__number__icontains=word))
     found, following = page(rows, ["-id"], cursor, limit)
     lines = _lines([entry.pk for entry in found])
-    return {"rows": [_entry(entry, lines[entry.pk]) for entry in found], "next": following}
+    return {"rows": sheet_rows(EntryOut, found, lambda entry: _entry(entry, lines[entry.pk]), _known), "next": following}
+
+
+def _known(entry: JournalEntry) -> dict[str, Any]:
+    known = {"id": entry.pk, "document": entry.document, "date": entry.date, "kind": entry.kind}
+    return {**known, "memo": entry.memo, "posted_at": entry.posted_at, "link": entry.link}
 
 
 def _entry(entry: JournalEntry, lines: list[dict[str, Any]]) -> dict[str, Any]:
@@ -85,10 +92,15 @@ def accounts(today: date) -> dict[str, Any]:
     rows = Account.objects.annotate(
         balance=Sum("lines__amount"), month=Sum("lines__amount", filter=Q(lines__entry__date__gte=first))
     )
-    listed = [
-        {"code": a.code, "name": a.name, "role": a.role, "balance": a.balance or ZERO, "month": a.month or ZERO} for a in rows
-    ]
-    return {"rows": listed, "total": sum((row["balance"] for row in listed), ZERO)}
+    return {
+        "rows": sheet_rows(AccountOut, rows, _account, lambda a: {"code": a.code, "name": a.name, "role": a.role}),
+        "total": figure_or(lambda: sum((a.balance or ZERO for a in rows), ZERO), "The sum of all accounts"),
+    }
+
+
+def _account(account: Any) -> dict[str, Any]:
+    known = {"code": account.code, "name": account.name, "role": account.role}
+    return {**known, "balance": account.balance or ZERO, "month": account.month or ZERO}
 
 
 def account_working(code: str) -> Working:

@@ -6,7 +6,7 @@ from datetime import date, datetime
 
 from ninja import Schema
 
-from yuvrel.kit.wire import DayIn, Money
+from yuvrel.kit.wire import DayIn, Money, SheetRow
 
 
 class JournalLineOut(Schema):
@@ -19,7 +19,7 @@ class JournalLineOut(Schema):
     credit: Money | None
 
 
-class EntryOut(Schema):
+class EntryOut(SheetRow):
     """A journal entry with its lines."""
 
     id: int
@@ -44,7 +44,7 @@ class JournalPage(Schema):
     next: str
 
 
-class AccountOut(Schema):
+class AccountOut(SheetRow):
     """An account and its balance; debits positive."""
 
     code: str
@@ -58,7 +58,7 @@ class AccountsOut(Schema):
     """All accounts, and what they come to together: nothing, or the books are broken."""
 
     rows: list[AccountOut]
-    total: Money
+    total: Money | None
 
 
 class PeriodIn(Schema):

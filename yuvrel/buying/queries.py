@@ -11,9 +11,11 @@ from django.db.models import F, Q, QuerySet, Sum
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money
 from yuvrel.core.working import Step, Working
+from yuvrel.kit.faults import figure_or, sheet_rows
 from yuvrel.kit.paging import in_order, page
 
 from .models import PurchaseLine, PurchaseOrder, SupplierItem
+from .schemas import PurchaseLineOut, PurchaseRow
 
 SORTS = {
     "number": "number",
@@ -64,7 +66,12 @@ def sheet(q: str, state: str, cursor: str, limit: int, today: date, sort: str = 
     """A page of purchase orders, newest first."""
     found, order = in_order(orders(q, state), sort, SORTS, ["-id"])
     rows, following = page(found, order, cursor, limit)
-    return {"rows": [row_of(row, today) for row in rows], "next": following}
+    return {"rows": sheet_rows(PurchaseRow, rows, lambda row: row_of(row, today), _known), "next": following}
+
+
+def _known(order: PurchaseOrder) -> dict[str, Any]:
+    known = {"id": order.pk, "number": order.number, "state": order.state, "currency": order.currency}
+    return {**known, "made_at": order.made_at, "expected_on": order.expected_on}
 
 
 def get_order(order_id: int) -> PurchaseOrder:
@@ -99,27 +106,15 @@ def order_page(order_id: int) -> dict[str, Any]:
         **{name: getattr(order, name) for name in fields},
         "supplier": order.supplier.name,
         "location": order.location.name,
-        "total": total(order),
+        "total": figure_or(lambda: total(order), f"The total of {order.number}"),
         "order_minimum": order.supplier.order_minimum,
         "has_inbox": order.supplier.inbox_id is not None,
-        "lines": [
-            {
-                "id": line.pk,
-                "item_id": line.item_id,
-                "sku": line.item.sku,
-                "title": line.item.title,
-                "supplier_code": line.supplier_code,
-                "quantity": line.quantity,
-                "price": line.price,
-                "amount": round_money(line.quantity * line.price, order.currency),
-                "received": line.received,
-                "confirmed": line.confirmed,
-                "expiry_tracked": line.item.expiry_tracked,
-                "pack": packs.get(line.item_id, Decimal(1)),
-                "has_working": bool(line.working),
-            }
-            for line in order.lines.select_related("item").order_by("pk")
-        ],
+        "lines": sheet_rows(
+            PurchaseLineOut,
+            order.lines.select_related("item").order_by("pk"),
+            lambda line: _line(line, order.currency, packs.get(line.item_id, Decimal(1))),
+            lambda line: {"id": line.pk, "title": line.item.title, "sku": line.item.sku, "item_id": line.item_id},
+        ),
         "receipts": [
             {
                 "id": r.pk,
@@ -131,6 +126,19 @@ def order_page(order_id: int) -> dict[str, Any]:
             }
             for r in order.receipts.prefetch_related("lines").order_by("pk")
         ],
+    }
+
+
+def _line(line: PurchaseLine, currency: str, pack: Decimal) -> dict[str, Any]:
+    fields = ("id", "item_id", "supplier_code", "quantity", "price", "received", "confirmed")
+    return {
+        **{name: getattr(line, name) for name in fields},
+        "sku": line.item.sku,
+        "title": line.item.title,
+        "amount": round_money(line.quantity * line.price, currency),
+        "expiry_tracked": line.item.expiry_tracked,
+        "pack": pack,
+        "has_working": bool(line.working),
     }
 
 

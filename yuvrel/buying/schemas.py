@@ -9,10 +9,10 @@ from typing import Annotated, Any
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import DayIn, Id, Money, MoneyIn, Quantity, QuantityIn, UnitCost, UnitCostIn
+from yuvrel.kit.wire import DayIn, Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost, UnitCostIn
 
 
-class PurchaseRow(Schema):
+class PurchaseRow(SheetRow):
     """A purchase order on the sheet."""
 
     id: int
@@ -35,7 +35,7 @@ class PurchasePage(Schema):
     next: str
 
 
-class PurchaseLineOut(Schema):
+class PurchaseLineOut(SheetRow):
     """A line of a purchase order."""
 
     id: int
@@ -73,7 +73,7 @@ class PurchaseOut(Schema):
     location: str
     state: str
     currency: str
-    total: Money
+    total: Money | None
     order_minimum: Money
     made_at: datetime
     sent_at: datetime | None
@@ -145,7 +145,7 @@ class Drafted(Schema):
     orders: list[PurchaseRow]
 
 
-class SupplierRow(Schema):
+class SupplierRow(SheetRow):
     """A supplier. `rate`: units of its currency for one of base currency today; None where none is known."""
 
     id: int

@@ -17,6 +17,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.core.money import ZERO, minor_unit
 from yuvrel.core.terms import price_breaks
+from yuvrel.kit.faults import sheet_rows
 from yuvrel.kit.paging import in_order, page
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
@@ -27,6 +28,7 @@ from yuvrel.stock.models import ItemCost
 
 from .actions import rate_on
 from .models import ExchangeRate, PriceBreak, PurchaseOrder, Supplier, SupplierItem
+from .schemas import SupplierRow
 
 SORTS = {"name": "name", "currency": "currency", "lead": "lead_days", "minimum": "order_minimum"}
 FACTS = ("name", "currency", "lead_days", "lead_deviation_days", "order_minimum", "email", "inbox_id")
@@ -50,26 +52,23 @@ def sheet(q: str, cursor: str, limit: int, today: date, sort: str = "") -> dict[
     orders = dict(waits.values_list("supplier").annotate(n=Count("pk")).order_by())
     base = company().base_currency
     rates = {currency: _rate(currency, today, base) for currency in {row.currency for row in found}}
-    return {
-        "rows": [
-            {
-                "id": row.pk,
-                "code": row.code,
-                "name": row.name,
-                "currency": row.currency,
-                "rate": rates[row.currency],
-                "lead_days": row.lead_days,
-                "lead_deviation_days": row.lead_deviation_days,
-                "order_minimum": row.order_minimum,
-                "inbox": row.inbox.name if row.inbox else "",
-                "email": row.email,
-                "items": items.get(row.pk, 0),
-                "open_orders": orders.get(row.pk, 0),
-            }
-            for row in found
-        ],
-        "next": following,
-    }
+
+    def shown(row: Supplier) -> dict[str, Any]:
+        fields = ("code", "name", "currency", "lead_days", "lead_deviation_days", "order_minimum", "email")
+        return {
+            "id": row.pk,
+            **{name: getattr(row, name) for name in fields},
+            "rate": rates[row.currency],
+            "inbox": row.inbox.name if row.inbox else "",
+            "items": items.get(row.pk, 0),
+            "open_orders": orders.get(row.pk, 0),
+        }
+
+    return {"rows": sheet_rows(SupplierRow, found, shown, _known), "next": following}
+
+
+def _known(row: Supplier) -> dict[str, Any]:
+    return {"id": row.pk, "name": row.name, "code": row.code}
 
 
 def _rate(currency: str, day: date, base: str) -> Decimal | None:

@@ -6,10 +6,10 @@ from datetime import datetime
 
 from ninja import Schema
 
-from yuvrel.kit.wire import Money, Quantity, UnitCost
+from yuvrel.kit.wire import Money, Quantity, SheetRow, UnitCost
 
 
-class ItemRow(Schema):
+class ItemRow(SheetRow):
     """One item of the range sheet."""
 
     id: int

@@ -11,7 +11,9 @@ from django.utils import timezone
 from yuvrel.catalogue.models import Item
 from yuvrel.connectors.base import Can
 from yuvrel.core.errors import NotFoundError
+from yuvrel.core.pairing import Verdict
 from yuvrel.core.working import Step, Working
+from yuvrel.kit.faults import sheet_rows
 from yuvrel.kit.paging import page
 from yuvrel.people.queries import CLOCK, company_time
 from yuvrel.stock.queries import find_items
@@ -20,12 +22,13 @@ from .access import kind_of
 from .linking import pairing_index, verdict_for
 from .models import Connection, Listing, Snag
 from .offers import load_shelves, offer_of, places_of
+from .schemas import BenchRow, ConnectionRow, SnagOut
 
 # How messages came is told of the last day.
 HEARD_IN = timedelta(days=1)
 
 
-def connection_sheet() -> list[dict[str, Any]]:
+def connection_sheet() -> list[ConnectionRow]:
     """All connections with what waits in each, in three queries."""
     snags = dict(Snag.objects.filter(resolved_at=None).values_list("connection_id").annotate(n=Count("id")).order_by())
     rows = Connection.objects.annotate(
@@ -36,25 +39,20 @@ def connection_sheet() -> list[dict[str, Any]]:
         drifting_n=Count("listings", filter=Q(listings__offer_state="drifting")),
     ).order_by("kind", "name")
     order = {"web_shop": 0, "till": 1, "ledger": 2, "supplier": 3}
-    return [
-        {
+
+    def shown(row: Any) -> dict[str, Any]:
+        fields = ("kind", "name", "state", "last_exchange_at", "every_seconds", "automatic")
+        counts = ("listings", "linked", "unlinked", "pending", "drifting")
+        return {
             "id": row.pk,
-            "kind": row.kind,
             "label": kind_of(row).label,
-            "name": row.name,
-            "state": row.state,
-            "listings": row.listings_n,
-            "linked": row.linked_n,
-            "unlinked": row.unlinked_n,
-            "pending": row.pending_n,
-            "drifting": row.drifting_n,
             "snags": snags.get(row.pk, 0),
-            "last_exchange_at": row.last_exchange_at,
-            "every_seconds": row.every_seconds,
-            "automatic": row.automatic,
+            **{name: getattr(row, name) for name in fields},
+            **{name: getattr(row, f"{name}_n") for name in counts},
         }
-        for row in sorted(rows, key=lambda r: (order.get(r.kind, 9), r.name))
-    ]
+
+    listed = sorted(rows, key=lambda r: (order.get(r.kind, 9), r.name))
+    return sheet_rows(ConnectionRow, listed, shown, lambda row: {"id": row.pk, "name": row.name, "state": row.state})
 
 
 def connection_page(row: Connection) -> dict[str, Any]:
@@ -128,39 +126,37 @@ def bench(link: str, connection: int | None, q: str, cursor: str, limit: int) ->
     found, following = page(find_items(rows, q), ["connection_id", "id"], cursor, limit)
     # Only what is still to be paired needs candidates, and only they need the whole range read.
     index = pairing_index() if found and link == Listing.Link.UNLINKED else None
-    verdicts = {row.pk: verdict_for(row, index) for row in found} if index else {}
-    items = Item.objects.in_bulk({c.item_id for verdict in verdicts.values() for c in verdict.candidates})
     counts = dict(Listing.objects.values_list("link").annotate(n=Count("id")).order_by())
-    out = []
-    for row in found:
-        verdict = verdicts.get(row.pk)
-        candidates = verdict.candidates if verdict else ()
-        out.append(
-            {
-                "id": row.pk,
-                "connection": row.connection.name,
-                "sku": row.sku,
-                "barcode": row.barcode,
-                "title": row.title,
-                "price": row.price,
-                "shown": row.shown,
-                "link": row.link,
-                "version": row.version,
-                "why": (verdict.clash or row.link_reason or verdict.reason) if verdict else row.link_reason,
-                "clash": bool(verdict and verdict.clash),
-                "candidates": [
-                    {
-                        "item_id": c.item_id,
-                        "sku": items[c.item_id].sku,
-                        "title": items[c.item_id].title,
-                        "score": c.score,
-                        "reason": c.reason,
-                    }
-                    for c in candidates
-                ],
-            }
-        )
-    return {"rows": out, "next": following, "counts": counts}
+    shown = sheet_rows(BenchRow, found, lambda row: _bench_row(row, verdict_for(row, index) if index else None), _known_listing)
+    _name_candidates(shown)
+    return {"rows": shown, "next": following, "counts": counts}
+
+
+def _bench_row(row: Listing, verdict: Verdict | None) -> dict[str, Any]:
+    fields = ("id", "sku", "barcode", "title", "price", "shown", "link", "version")
+    return {
+        **{name: getattr(row, name) for name in fields},
+        "connection": row.connection.name,
+        "why": (verdict.clash or row.link_reason or verdict.reason) if verdict else row.link_reason,
+        "clash": bool(verdict and verdict.clash),
+        "candidates": [
+            {"item_id": c.item_id, "sku": "", "title": "", "score": c.score, "reason": c.reason}
+            for c in (verdict.candidates if verdict else ())
+        ],
+    }
+
+
+def _name_candidates(rows: list[BenchRow]) -> None:
+    """What the candidates are called, read for all rows at once."""
+    candidates = [candidate for row in rows for candidate in row.candidates]
+    items = Item.objects.in_bulk({candidate.item_id for candidate in candidates})
+    for candidate in candidates:
+        item = items[candidate.item_id]
+        candidate.sku, candidate.title = item.sku, item.title
+
+
+def _known_listing(row: Listing) -> dict[str, Any]:
+    return {"id": row.pk, "title": row.title, "sku": row.sku, "connection": row.connection.name, "link": row.link}
 
 
 def get_listing(listing_id: int) -> Listing:
@@ -217,21 +213,15 @@ def snags(q: str, cursor: str, limit: int) -> dict[str, Any]:
     for word in q.split()[:6]:
         rows = rows.filter(Q(title__icontains=word) | Q(detail__icontains=word))
     found, following = page(rows, ["-id"], cursor, limit)
-    return {
-        "rows": [
-            {
-                "id": s.pk,
-                "connection": s.connection.name if s.connection else "",
-                "kind": s.kind,
-                "title": s.title,
-                "detail": s.detail,
-                "field": s.field,
-                "made_at": s.made_at,
-                "order_id": s.order_id,
-                "listing_id": s.listing_id,
-                "payload": s.inbound.body if s.inbound else None,
-            }
-            for s in found
-        ],
-        "next": following,
-    }
+    known = ("kind", "title", "detail", "field", "made_at")
+
+    def shown(snag: Snag) -> dict[str, Any]:
+        return {
+            "id": snag.pk,
+            **{name: getattr(snag, name) for name in (*known, "order_id", "listing_id")},
+            "connection": snag.connection.name if snag.connection else "",
+            "payload": snag.inbound.body if snag.inbound else None,
+        }
+
+    rows_shown = sheet_rows(SnagOut, found, shown, lambda snag: {"id": snag.pk, "title": snag.title, "made_at": snag.made_at})
+    return {"rows": rows_shown, "next": following}

@@ -8,7 +8,7 @@ from typing import Any
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import Id, Money, MoneyIn, Quantity, QuantityIn
+from yuvrel.kit.wire import Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow
 
 
 class KindOut(Schema):
@@ -31,7 +31,7 @@ class ReportOut(Schema):
     accounts: list[list[str]] = Field(default_factory=list)
 
 
-class ConnectionRow(Schema):
+class ConnectionRow(SheetRow):
     """A connection on the sheet."""
 
     id: int
@@ -193,7 +193,7 @@ class CandidateOut(Schema):
     reason: str
 
 
-class BenchRow(Schema):
+class BenchRow(SheetRow):
     """A listing on the pairing bench."""
 
     id: int
@@ -225,7 +225,7 @@ class LinkIn(Schema):
     version: int | None = None
 
 
-class SnagOut(Schema):
+class SnagOut(SheetRow):
     """A snag with its way out."""
 
     id: int

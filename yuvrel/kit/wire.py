@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import date
+from collections.abc import Mapping
+from datetime import UTC, date, datetime
 from decimal import Decimal
-from typing import Annotated
+from types import NoneType
+from typing import Annotated, Any, Self, get_args, get_origin
 
 from ninja import Schema
-from pydantic import Field, PlainSerializer
+from pydantic import BaseModel, Field, PlainSerializer
 
 from yuvrel.core import bounds
 from yuvrel.core.working import plain
@@ -31,6 +33,37 @@ MoneyIn = Annotated[Decimal, Field(gt=-bounds.MOST_MONEY, lt=bounds.MOST_MONEY, 
 UnitCostIn = Annotated[Decimal, Field(gt=-bounds.MOST_PRICE, lt=bounds.MOST_PRICE, decimal_places=bounds.UNIT_COST_PLACES)]
 DayIn = Annotated[date, Field(ge=bounds.EARLIEST.date(), le=bounds.LAST_DAY)]
 Id = Annotated[int, Field(gt=0, lt=2**63)]
+
+
+class SheetRow(Schema):
+    """A row of a sheet. `fault` says why it could not be worked out; then only what it is about is true in it."""
+
+    fault: str = ""
+
+    @classmethod
+    def broken(cls, known: Mapping[str, Any], said: str) -> Self:
+        """A row with what is known of it, nothing in all other fields, and why."""
+        nothing = {name: nothing_of(field.annotation) for name, field in cls.model_fields.items()}
+        row = cls.model_validate({**nothing, **known, "fault": said})
+        # What was not set is not known, though something must travel in its place.
+        row.__pydantic_fields_set__ = {*known, "fault"}
+        return row
+
+
+def nothing_of(annotation: Any) -> Any:
+    """What stands in a field of that type when nothing is known: null where it may be, else an empty or zero value."""
+    origin, inner = get_origin(annotation), get_args(annotation)
+    if NoneType in inner:
+        return None
+    if origin in (list, dict):
+        return origin()
+    if origin is not None:
+        return inner[0]
+    if issubclass(annotation, BaseModel):
+        return {name: nothing_of(field.annotation) for name, field in annotation.model_fields.items()}
+    if issubclass(annotation, date):
+        return datetime(1990, 1, 1, tzinfo=UTC) if issubclass(annotation, datetime) else date(1990, 1, 1)
+    return annotation()
 
 
 class StepOut(Schema):

@@ -14,12 +14,13 @@ from yuvrel.buying.documents import purchase_pdf
 from yuvrel.buying.schemas import Drafted, DraftIn, PurchaseIn, PurchaseOut, PurchasePage, ReceiveIn, VersionIn
 from yuvrel.core.money import ZERO
 from yuvrel.kit.auth import actor
+from yuvrel.kit.faults import sheet_rows
 from yuvrel.kit.wire import Said
 from yuvrel.people.queries import company, company_day
 from yuvrel.people.roles import Ability
 
 from . import plan, queries
-from .schemas import HistoryOut, ReplenishPage, ReplenishSheet
+from .schemas import HistoryOut, ReplenishPage, ReplenishRow, ReplenishSheet
 
 router = Router(tags=["buying"])
 Show = Literal["needed", "late", "all"]
@@ -60,7 +61,14 @@ def list_replenishment(
     today = company_day(now)
     lines, following = plan.rows(q, show, location, cursor, limit, today)
     rates = queries.rates_on(today, {line.terms.supplier.currency for line in lines if line.terms}, company().base_currency)
-    return {"rows": [_row(line, rates) for line in lines], "next": following}
+    return {"rows": sheet_rows(ReplenishRow, lines, lambda line: _row(line, rates), _known), "next": following}
+
+
+def _known(line: queries.Line) -> dict[str, Any]:
+    item, place = line.item, line.location
+    known = {"item_id": item.pk, "title": f"{item.title} · {place.name}", "sku": item.sku, "location_id": place.pk}
+    supplier = line.terms.supplier if line.terms else None
+    return {**known, "location": place.name, "supplier_id": supplier.pk if supplier else None}
 
 
 def _row(line: queries.Line, rates: dict[str, Any]) -> dict[str, Any]:

@@ -13,6 +13,7 @@ from yuvrel.core.forecast import METHODS
 from yuvrel.core.outlook import Path, demand_working
 from yuvrel.core.replenish import Suggestion
 from yuvrel.core.working import Working
+from yuvrel.kit.faults import sheet_rows
 from yuvrel.kit.paging import in_order, page
 from yuvrel.people.models import Location
 
@@ -20,6 +21,7 @@ from . import queries
 from .models import ForecastRun, ItemForecast
 from .past import MONTH_DAYS
 from .policies import FIELDS, Standing, standing
+from .schemas import ForecastRow
 
 CENT = Decimal("0.01")
 SORTS = {"units": "month", "item": "item__title", "location": "location__name"}
@@ -36,7 +38,13 @@ def sheet(q: str, method: str, location: int | None, sort: str, cursor: str, lim
         found = found.filter(Q(item__title__icontains=word) | Q(item__sku__icontains=word))
     found, order = in_order(found, sort, SORTS, ["-month", "id"])
     rows, following = page(found, order, cursor, limit)
-    return {"rows": [_row(row) for row in rows], "next": following}
+    return {"rows": sheet_rows(ForecastRow, rows, _row, _known), "next": following}
+
+
+def _known(row: ItemForecast) -> dict[str, Any]:
+    item, place = row.item, row.location
+    known = {"item_id": item.pk, "title": f"{item.title} · {place.name}", "sku": item.sku, "location_id": place.pk}
+    return {**known, "location": place.name}
 
 
 def _row(row: ItemForecast) -> dict[str, Any]:

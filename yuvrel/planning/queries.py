@@ -23,8 +23,8 @@ from yuvrel.core.money import ZERO, round_money
 from yuvrel.core.outlook import TAIL_DAYS, Outlook, Path, demand_working, flat
 from yuvrel.core.replenish import Method, Offer, Policy, Position, SafetyMethod, Suggestion, suggest
 from yuvrel.core.working import Working
+from yuvrel.kit.faults import row_or
 from yuvrel.kit.moment import one_moment
-from yuvrel.outbox.faults import row_or
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_zone
 from yuvrel.sales.models import OrderLine, SalesOrder

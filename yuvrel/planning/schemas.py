@@ -10,7 +10,7 @@ from ninja import Schema
 from pydantic import Field
 
 from yuvrel.core.money import ZERO
-from yuvrel.kit.wire import Money, Quantity, QuantityIn, UnitCost
+from yuvrel.kit.wire import Money, Quantity, QuantityIn, SheetRow, UnitCost
 
 
 class ArrivalOut(Schema):
@@ -30,7 +30,7 @@ class RibbonOut(Schema):
     arrivals: list[ArrivalOut]
 
 
-class ReplenishRow(Schema):
+class ReplenishRow(SheetRow):
     """One item at one location."""
 
     item_id: int
@@ -55,7 +55,6 @@ class ReplenishRow(Schema):
     price: UnitCost
     amount: Money
     amount_base: Money
-    fault: str
     ribbon: RibbonOut
 
 
@@ -109,7 +108,7 @@ class HistoryOut(Schema):
     weeks: list[WeekOut]
 
 
-class ForecastRow(Schema):
+class ForecastRow(SheetRow):
     """What an item is expected to sell at a location; `error` is the MASE of the method on its own past.
 
     `past`: units of each of the last 52 weeks, null where nothing was in stock; `ahead`: those of the weeks to come.

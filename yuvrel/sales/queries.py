@@ -7,7 +7,6 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from decimal import Decimal
-from functools import partial
 from typing import Any
 
 from django.db.models import Count, Q, QuerySet, Sum
@@ -19,12 +18,13 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.core.orders import Profit, profit
 from yuvrel.core.working import Step, Working
+from yuvrel.kit.faults import figure_or, row_or, sheet_rows
 from yuvrel.kit.paging import in_order, page
-from yuvrel.outbox.faults import row_or
 from yuvrel.stock.models import ItemCost
 
 from .actions import ready_to_ship
 from .models import OrderLine, Reservation, SalesOrder, ShipmentLine
+from .schemas import LineOut, OrderRow
 
 # The orders that an index has: there may be hundreds of thousands, and a sheet's first page is there at once.
 SORTS = {"placed": "placed_at", "number": "number", "total": "total"}
@@ -72,24 +72,14 @@ def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: 
     earns = earnings(rows)
     counts = dict(SalesOrder.objects.filter(state__in=WAITING).values_list("state").annotate(n=Count("id")).order_by())
     return {
-        "rows": [
-            row_or(
-                partial(_row, row, units, backordered, earns),
-                partial(_faulty, row),
-                f"Order {row.number}",
-                row.pk,
-            )
-            for row in rows
-        ],
+        "rows": sheet_rows(OrderRow, rows, lambda row: _row(row, units, backordered, earns), _known),
         "next": following,
         "counts": counts,
         "total": None if cursor else _total(orders(q, state, connection)),
     }
 
 
-def _row(
-    row: SalesOrder, units: Mapping[int, Decimal], backordered: Mapping[int, Decimal], earns: Earnings | None
-) -> dict[str, Any]:
+def _row(row: SalesOrder, units: Mapping[int, Decimal], backordered: Mapping[int, Decimal], earns: Earnings) -> dict[str, Any]:
     return {
         "id": row.pk,
         "number": row.number,
@@ -104,20 +94,19 @@ def _row(
         "backordered": backordered.get(row.pk, ZERO),
         "total": row.total,
         "currency": row.currency,
-        "margin_percent": earns(row).margin_percent if earns else None,
-        "fault": "",
+        "margin_percent": earns(row).margin_percent,
     }
 
 
-def _faulty(row: SalesOrder, said: str) -> dict[str, Any]:
-    """What is shown of an order that cannot be worked out: what it is, and why there is no more."""
-    return {**_row(row, {}, {}, None), "held_because": said, "fault": said}
+def _known(row: SalesOrder) -> dict[str, Any]:
+    known = {"id": row.pk, "number": row.number, "kind": row.kind, "state": row.state, "placed_at": row.placed_at}
+    return {**known, "currency": row.currency, "total": row.total}
 
 
 def _total(found: QuerySet[SalesOrder]) -> Decimal | None:
     """What all orders of a filter come to, with tax; None where they are too many to add up while somebody waits."""
     added = found.order_by().values("pk", "total")[: MOST_ADDED + 1].aggregate(n=Count("pk"), total=Sum("total"))
-    return (added["total"] or ZERO) if added["n"] <= MOST_ADDED else None
+    return figure_or(lambda: added["total"] or ZERO, "The total of these orders") if added["n"] <= MOST_ADDED else None
 
 
 @dataclass(frozen=True)
@@ -194,7 +183,7 @@ def get_order(order_id: int) -> SalesOrder:
 def order_page(order_id: int) -> dict[str, Any]:
     """An order with its lines, reservations, shipments and profit."""
     row = get_order(order_id)
-    earned = earnings([row])(row)
+    earned = row_or(lambda: earnings([row])(row), lambda said: None, f"What order {row.number} earned", row.pk)
     held: dict[int, dict[str, Decimal]] = defaultdict(lambda: defaultdict(Decimal))
     for line_id, state, per, units in Reservation.objects.filter(line__order=row).values_list(
         "line_id", "state", "per_unit", "quantity"
@@ -220,28 +209,26 @@ def order_page(order_id: int) -> dict[str, Any]:
         "received_at": row.received_at,
         "currency": row.currency,
         "total": row.total,
-        "lines": [
-            {
-                "id": line.pk,
-                "kind": line.kind,
-                "item_id": line.item_id,
-                "sku": line.sku,
-                "title": line.title,
-                "quantity": line.quantity,
-                "net": line.net,
-                "tax": line.tax,
-                "gross": line.net + line.tax,
-                "tax_percent": line.tax_percent,
-                "shipped": line.shipped,
-                "reserved": held[line.pk]["open"],
-                "backordered": held[line.pk]["backorder"],
-                "ready": ready.get(line.pk, ZERO),
-            }
-            for line in row.lines.order_by("pk")
-        ],
+        "lines": sheet_rows(
+            LineOut,
+            row.lines.order_by("pk"),
+            lambda line: _line(line, held[line.pk], ready.get(line.pk, ZERO)),
+            lambda line: {"id": line.pk, "title": line.title, "sku": line.sku, "kind": line.kind},
+        ),
         "shipments": [_shipment(s) for s in row.shipments.select_related("invoice").prefetch_related("lines").order_by("pk")],
-        "contribution": earned.contribution,
-        "margin_percent": earned.margin_percent,
+        "contribution": earned.contribution if earned else None,
+        "margin_percent": earned.margin_percent if earned else None,
+    }
+
+
+def _line(line: OrderLine, held: Mapping[str, Decimal], ready: Decimal) -> dict[str, Any]:
+    fields = ("id", "kind", "item_id", "sku", "title", "quantity", "net", "tax", "tax_percent", "shipped")
+    return {
+        **{name: getattr(line, name) for name in fields},
+        "gross": line.net + line.tax,
+        "reserved": held["open"],
+        "backordered": held["backorder"],
+        "ready": ready,
     }
 
 

@@ -8,10 +8,10 @@ from decimal import Decimal
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import Id, Money, Quantity, QuantityIn
+from yuvrel.kit.wire import Id, Money, Quantity, QuantityIn, SheetRow
 
 
-class OrderRow(Schema):
+class OrderRow(SheetRow):
     """An order on the sheet of all channels."""
 
     id: int
@@ -28,7 +28,6 @@ class OrderRow(Schema):
     total: Money
     currency: str
     margin_percent: Decimal | None
-    fault: str
 
 
 class OrderPage(Schema):
@@ -43,7 +42,7 @@ class OrderPage(Schema):
     total: Money | None
 
 
-class LineOut(Schema):
+class LineOut(SheetRow):
     """A line of an order."""
 
     id: int
@@ -98,7 +97,7 @@ class OrderOut(Schema):
     total: Money
     lines: list[LineOut]
     shipments: list[ShipmentOut]
-    contribution: Money
+    contribution: Money | None
     margin_percent: Decimal | None
 
 

@@ -18,7 +18,7 @@ from psycopg.errors import DeadlockDetected, LockNotAvailable
 
 from yuvrel.core import bounds
 from yuvrel.core.errors import YuvrelError
-from yuvrel.outbox.faults import record_faults
+from yuvrel.kit.faults import record_faults
 
 log = logging.getLogger("yuvrel.api")
 

@@ -136,17 +136,24 @@ def _lines(
             page: Any = of.page.model_validate(of.route(request, **filters, cursor=cursor, limit=AT_ONCE))
         for row in page.rows:
             outer = _values(row, zone) | (of.spread(row) if of.spread else {})
-            for inner in getattr(row, of.inner) if of.inner else (None,):
+            for inner in (getattr(row, of.inner) if of.inner else ()) or (None,):
                 values = outer if inner is None else {**outer, **_values(inner, zone)}
-                yield [values.get(name) for name in names]
+                yield _told([values.get(name) for name in names], getattr(row, "fault", ""))
         cursor = page.next
         if not cursor:
             return
 
 
+def _told(cells: list[Cell], fault: str) -> list[Cell]:
+    """A line; what could not be worked out in it is empty, and the first empty cell says why."""
+    if fault and fault not in cells and None in cells:
+        cells[cells.index(None)] = fault
+    return cells
+
+
 def _values(row: Schema, zone: ZoneInfo) -> dict[str, Any]:
-    """A row's values as the wire rounds them, but as numbers and moments."""
-    told = row.model_dump()
+    """A row's values as the wire rounds them, but as numbers and moments; of one with a fault what is known of it."""
+    told = row.model_dump(exclude_unset=bool(getattr(row, "fault", "")))
     for name, value in told.items():
         kept = getattr(row, name)
         if isinstance(kept, Decimal):

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
-from typing import Any
+from typing import Any, TypeVar
 
 from django.db.models import Min, Sum
 from django.utils import timezone
@@ -17,7 +18,8 @@ from yuvrel.agreement.schemas import BeamOut
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.buying.queries import late_orders
 from yuvrel.channels.models import Connection, Listing, Snag
-from yuvrel.core.money import spoken
+from yuvrel.core.money import round_money, spoken
+from yuvrel.kit.faults import row_or
 from yuvrel.kit.wire import Money
 from yuvrel.people.queries import company_day, company_zone
 from yuvrel.planning.plan import late_rows
@@ -26,6 +28,7 @@ from yuvrel.sales.queries import daily_sales, sales_between
 from yuvrel.stock.models import LotBalance, StockBalance
 
 SPAN_DAYS = 28
+R = TypeVar("R")
 
 
 class BarOut(Schema):
@@ -67,10 +70,11 @@ class TodayOut(Schema):
     waits: list[WaitOut]
     orders: int
     orders_before: int
-    net: Money
-    net_before: Money
+    net: Money | None
+    net_before: Money | None
     days: list[DayOut]
     span_days: int
+    faults: list[str]
 
 
 def bar() -> dict[str, int]:
@@ -94,20 +98,44 @@ def morning() -> dict[str, Any]:
     midnight = datetime(day.year, day.month, day.day, tzinfo=zone)
     start = midnight - timedelta(days=SPAN_DAYS - 1)
     before = start - timedelta(days=SPAN_DAYS)
-    orders, net = sales_between(start, now)
-    orders_before, net_before = sales_between(before, before + (now - start))
-    here, earlier = daily_sales(start, SPAN_DAYS), daily_sales(before, SPAN_DAYS)
+    faults: list[str] = []
+    unknown: tuple[int, Decimal | None] = (0, None)
+    no_days: list[DayOut] = []
+    orders, net = _or(lambda: _sold(start, now), unknown, "What was sold lately", faults)
+    orders_before, net_before = _or(lambda: _sold(before, before + (now - start)), unknown, "What was sold before that", faults)
+    days = _or(lambda: _by_day(start, before), no_days, "What was sold each day", faults)
     return {
         "begun": Connection.objects.exists(),
         "beams": agreement.beams(),
-        "waits": _waits(day),
+        "waits": _waits(day, faults),
         "orders": orders,
         "orders_before": orders_before,
         "net": net,
         "net_before": net_before,
         "span_days": SPAN_DAYS,
-        "days": [{"day": a[0], "net": a[1], "before": b[1]} for a, b in zip(here, earlier, strict=True)],
+        "days": days,
+        "faults": faults,
     }
+
+
+def _or(make: Callable[[], R], other: R, subject: str, faults: list[str]) -> R:
+    """A part of the sheet, or `other` where it cannot be worked out, which is then said above all."""
+
+    def broken(said: str) -> R:
+        faults.append(said)
+        return other
+
+    return row_or(make, broken, subject, 0)
+
+
+def _sold(start: datetime, end: datetime) -> tuple[int, Decimal | None]:
+    orders, net = sales_between(start, end)
+    return orders, round_money(net)
+
+
+def _by_day(start: datetime, before: datetime) -> list[DayOut]:
+    here, earlier = daily_sales(start, SPAN_DAYS), daily_sales(before, SPAN_DAYS)
+    return [DayOut(day=a[0], net=a[1], before=b[1]) for a, b in zip(here, earlier, strict=True)]
 
 
 @dataclass(frozen=True)
@@ -135,9 +163,15 @@ class Wait:
         }
 
 
-def _waits(day: date) -> list[dict[str, Any]]:
-    waits = [*_waiting_for_agreement(), *_waiting_orders(), *_waiting_purchases(day), *_waiting_goods(day)]
-    return [wait.row() for wait in waits if wait.count]
+def _waits(day: date, faults: list[str]) -> list[dict[str, Any]]:
+    parts: list[tuple[str, Callable[[], list[Wait]]]] = [
+        ("What does not agree", _waiting_for_agreement),
+        ("Which orders wait", _waiting_orders),
+        ("Which purchases wait", lambda: _waiting_purchases(day)),
+        ("Which goods wait", lambda: _waiting_goods(day)),
+    ]
+    nothing: list[Wait] = []
+    return [wait.row() for name, part in parts for wait in _or(part, nothing, name, faults) if wait.count]
 
 
 def _waiting_for_agreement() -> list[Wait]:

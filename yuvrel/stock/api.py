@@ -54,21 +54,7 @@ def list_moves(
 ) -> Any:
     """Stock moves, newest first."""
     actor(request)
-    rows, following = queries.moves(item, location, q, cursor, limit, sort)
-    fields = ("id", "happened_at", "recorded_at", "item_id", "quantity", "value", "reason", "document", "link", "note")
-    return {
-        "rows": [
-            {
-                **{name: getattr(row, name) for name in fields},
-                "sku": row.item.sku,
-                "title": row.item.title,
-                "location": row.location.name,
-                "lot": row.lot.code if row.lot else "",
-            }
-            for row in rows
-        ],
-        "next": following,
-    }
+    return queries.moves(item, location, q, cursor, limit, sort)
 
 
 @router.post("/adjustments", response=Said, operation_id="adjust_stock")

@@ -11,14 +11,17 @@ from django.db.models.expressions import Combinable
 from django.db.models.functions import Coalesce, NullIf, Round
 
 from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.schemas import ItemRow
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.money import ZERO, allocate, spoken
 from yuvrel.core.working import Step, Working
+from yuvrel.kit.faults import figure_or, sheet_rows
 from yuvrel.kit.paging import in_order, page
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company, end_of_day
 
 from .models import CostChange, ItemCost, LotBalance, StockBalance, StockMove
+from .schemas import MoveRow, StockRow
 
 # The orders that an index has: there may be millions of moves.
 MOVE_SORTS = {"happened": "happened_at", "recorded": "id"}
@@ -71,10 +74,15 @@ def item_sheet(q: str, kind: str, cursor: str, limit: int, sort: str = "") -> di
     held = dict(StockBalance.objects.filter(item__in=found).values_list("item_id").annotate(units=Sum("on_hand")).order_by())
     shown = dict(mine.values_list("pk").annotate(n=Count("listings")))
     suppliers = dict(mine.filter(supplier_items__preferred=True).values_list("pk", "supplier_items__supplier__name"))
-    return {
-        "rows": [_item_row(item, held.get(item.pk), shown[item.pk], suppliers.get(item.pk, "")) for item in found],
-        "next": following,
-    }
+
+    def row(item: Item) -> dict[str, Any]:
+        return _item_row(item, held.get(item.pk), shown[item.pk], suppliers.get(item.pk, ""))
+
+    return {"rows": sheet_rows(ItemRow, found, row, _known_item), "next": following}
+
+
+def _known_item(item: Item) -> dict[str, Any]:
+    return {"id": item.pk, "title": item.title, "sku": item.sku, "kind": item.kind}
 
 
 def _item_row(item: Any, held: Decimal | None, listings: int, supplier: str) -> dict[str, Any]:
@@ -131,7 +139,14 @@ def stock_sheet(
         .annotate(day=Min("lot__expires_on"))
         .order_by()
     }
-    return {"rows": [_row(row, values, expiry) for row in rows], "next": following, **({} if cursor else _totals(matching))}
+    shown = sheet_rows(StockRow, rows, lambda row: _row(row, values, expiry), _known)
+    return {"rows": shown, "next": following, **({} if cursor else _totals(matching))}
+
+
+def _known(row: StockBalance) -> dict[str, Any]:
+    item, place = row.item, row.location
+    known = {"id": row.pk, "title": f"{item.title} · {place.name}", "sku": item.sku, "item_id": item.pk}
+    return {**known, "location_id": place.pk, "location": place.name}
 
 
 def _totals(matching: QuerySet[StockBalance]) -> dict[str, Any]:
@@ -140,7 +155,7 @@ def _totals(matching: QuerySet[StockBalance]) -> dict[str, Any]:
     found = matching.order_by().aggregate(
         total_rows=Count("pk"), total_value=Coalesce(Sum(worth, filter=~Q(item__cost__quantity=0)), Value(ZERO))
     )
-    return {**found, "total_value": Decimal(found["total_value"])}
+    return {**found, "total_value": figure_or(lambda: Decimal(found["total_value"]), "The value of all stock")}
 
 
 def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: date) -> dict[str, Any]:
@@ -157,15 +172,22 @@ def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: dat
     }
     pairs = matching.values("item_id", "location_id").order_by()
     total = moved.filter(Exists(pairs.filter(item_id=OuterRef("item_id"), location_id=OuterRef("location_id"))))
-    shown = []
-    for row in rows:
+
+    def then(row: StockBalance) -> dict[str, Any]:
         units, value = sums.get((row.item_id, row.location_id), (ZERO, ZERO))
-        then = {"on_hand": units, "available": units, "value": value}
-        shown.append(_row(row, {}, {}) | then | dict.fromkeys(("committed", "backordered", "incoming"), ZERO))
+        known = {"on_hand": units, "available": units, "value": value}
+        return _row(row, {}, {}) | known | dict.fromkeys(("committed", "backordered", "incoming"), ZERO)
+
+    shown = sheet_rows(StockRow, rows, then, _known)
     if cursor:
         return {"rows": shown, "next": following}
     worth = total.aggregate(value=Coalesce(Sum("value"), Value(ZERO)))["value"]
-    return {"rows": shown, "next": following, "total_rows": matching.count(), "total_value": worth}
+    return {
+        "rows": shown,
+        "next": following,
+        "total_rows": matching.count(),
+        "total_value": figure_or(lambda: worth, "The value of all stock"),
+    }
 
 
 def _row(row: StockBalance, values: dict[tuple[int, int], Decimal], expiry: dict[tuple[int, int], date]) -> dict[str, Any]:
@@ -207,17 +229,32 @@ def place_values(item_ids: set[int]) -> dict[tuple[int, int], Decimal]:
     return found
 
 
-def moves(
-    item_id: int | None, location: int | None, q: str, cursor: str, limit: int, sort: str = ""
-) -> tuple[list[StockMove], str]:
-    """Moves, newest first."""
+def moves(item_id: int | None, location: int | None, q: str, cursor: str, limit: int, sort: str = "") -> dict[str, Any]:
+    """A page of moves, newest first."""
     rows = StockMove.objects.select_related("item", "location", "lot")
     if item_id:
         rows = rows.filter(item_id=item_id)
     if location:
         rows = rows.filter(location_id=location)
     rows, order = in_order(find_items(rows, q, "item__"), sort, MOVE_SORTS, ["-happened_at", "-id"])
-    return page(rows, order, cursor, limit)
+    found, following = page(rows, order, cursor, limit)
+    return {"rows": sheet_rows(MoveRow, found, _move, _known_move), "next": following}
+
+
+def _move(row: StockMove) -> dict[str, Any]:
+    fields = ("id", "happened_at", "recorded_at", "item_id", "quantity", "value", "reason", "document", "link", "note")
+    return {
+        **{name: getattr(row, name) for name in fields},
+        "sku": row.item.sku,
+        "title": row.item.title,
+        "location": row.location.name,
+        "lot": row.lot.code if row.lot else "",
+    }
+
+
+def _known_move(row: StockMove) -> dict[str, Any]:
+    known = {"id": row.pk, "title": row.item.title, "sku": row.item.sku, "item_id": row.item_id}
+    return {**known, "happened_at": row.happened_at, "recorded_at": row.recorded_at, "location": row.location.name}
 
 
 def _item_at(item_id: int, location_id: int) -> tuple[Item, Location, StockBalance]:

@@ -7,10 +7,10 @@ from datetime import date, datetime
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import Id, Money, Quantity, QuantityIn, UnitCost
+from yuvrel.kit.wire import Id, Money, Quantity, QuantityIn, SheetRow, UnitCost
 
 
-class StockRow(Schema):
+class StockRow(SheetRow):
     """An item at a location, with what it is worth there."""
 
     id: int
@@ -38,7 +38,7 @@ class StockPage(Schema):
     total_value: Money | None = None
 
 
-class MoveRow(Schema):
+class MoveRow(SheetRow):
     """A stock move."""
 
     id: int

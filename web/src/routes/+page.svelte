@@ -37,6 +37,7 @@
 	{/snippet}
 	{#if data}
 		<div class="morning">
+			{#each data.faults as said (said)}<p class="faulty">{said} A snag says so too.</p>{/each}
 			<section class="beams" aria-label="Agreement">
 				{#each data.beams as beam (beam.code)}
 					<Balance {beam} href="/books" />
@@ -148,6 +149,9 @@
 	}
 	.look {
 		color: var(--ochre);
+	}
+	.faulty {
+		color: var(--madder);
 	}
 	.net {
 		font:

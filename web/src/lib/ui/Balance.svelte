@@ -9,6 +9,7 @@
 	let { beam, href }: Props = $props();
 	const off = $derived(Number(beam.left) - Number(beam.right));
 	const said = $derived.by(() => {
+		if (beam.fault) return 'cannot be worked out';
 		if (!beam.at) return 'not checked yet';
 		if (!beam.differing) return 'level';
 		if (!off) return count(beam.differing, 'difference');

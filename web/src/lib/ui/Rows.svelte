@@ -1,6 +1,7 @@
-<script lang="ts" generics="Row">
+<script lang="ts" generics="Row extends { fault?: string }">
 	import type { Snippet } from 'svelte';
 	import type { Column, SheetState } from '#lib/sheet.svelte.ts';
+	import Faulty from './Faulty.svelte';
 
 	/** The rows of a sheet in the columns somebody chose; a head sorts, its right edge widens. */
 	type Part = { key: string | number; rows: readonly Row[]; head?: Snippet };
@@ -81,7 +82,7 @@
 			{#each part.rows as row (key(row))}
 				<tr data-row>
 					{#if before}<td class="pick">{@render before(row)}</td>{/if}
-					{#each columns as column (column.name)}
+					{#each row.fault ? columns.slice(0, 1) : columns as column (column.name)}
 						<td
 							class={column.kind}
 							class:set={column.width}
@@ -89,7 +90,8 @@
 							>{@render column.cell?.(row)}</td
 						>
 					{/each}
-					{#if after}<td class="num">{@render after(row)}</td>{/if}
+					{#if row.fault}<Faulty said={row.fault} span={columns.length - 1 + (after ? 1 : 0)} />
+					{:else if after}<td class="num">{@render after(row)}</td>{/if}
 				</tr>
 			{/each}
 		</tbody>

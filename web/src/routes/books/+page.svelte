@@ -10,6 +10,7 @@
 	import { BOOKS_TABS } from '#lib/tabs.ts';
 	import Balance from '#lib/ui/Balance.svelte';
 	import Beam from '#lib/ui/Beam.svelte';
+	import Faulty from '#lib/ui/Faulty.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
@@ -165,44 +166,50 @@
 							><a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a>
 							<span class="soft small">{row.sku}</span></td
 						>
-						{#each data.columns as column (column.id)}
-							{@const c = cell(row, column.id)}
-							<td class="num"
-								>{#if c}<Fig
-										value={c.shown}
-										kind="offer"
-										id={`${c.listing_id}`}
-										tone={c.state === 'drifting' ? 'madder' : c.state === 'pending' ? 'ochre' : ''}
-									/>{:else}<span class="soft">–</span>{/if}</td
+						{#if row.fault}<Faulty said={row.fault} span={data.columns.length + 6} />{:else}
+							{#each data.columns as column (column.id)}
+								{@const c = cell(row, column.id)}
+								<td class="num"
+									>{#if c}<Fig
+											value={c.shown}
+											kind="offer"
+											id={`${c.listing_id}`}
+											tone={c.state === 'drifting'
+												? 'madder'
+												: c.state === 'pending'
+													? 'ochre'
+													: ''}
+										/>{:else}<span class="soft">–</span>{/if}</td
+								>
+							{/each}
+							<td class="beam-cell"
+								>{#if row.cells.length}<Beam
+										tilt={row.state === 'agreed' ? 0 : lean(row)}
+										tone={row.cells.some((c) => c.state === 'drifting')
+											? 'madder'
+											: row.cells.some((c) => c.state === 'pending')
+												? 'ochre'
+												: 'reed'}
+										label="channels and shelf"
+									/>{/if}</td
 							>
-						{/each}
-						<td class="beam-cell"
-							>{#if row.cells.length}<Beam
-									tilt={row.state === 'agreed' ? 0 : lean(row)}
-									tone={row.cells.some((c) => c.state === 'drifting')
-										? 'madder'
-										: row.cells.some((c) => c.state === 'pending')
-											? 'ochre'
-											: 'reed'}
-									label="channels and shelf"
-								/>{/if}</td
-						>
-						<td class="num">{row.kind === 'bundle' ? 'kit' : figure(row.holds)}</td>
-						<td class="num">{row.worth === null ? '' : figure(row.worth)}</td>
-						<td class="beam-cell"
-							>{#if row.worth !== null}<Beam
-									tilt={worthLean(row)}
-									label="shelf and books"
-								/>{/if}</td
-						>
-						<td class="num"
-							>{#if row.booked !== null}<Fig
-									value={row.booked}
-									kind="booked"
-									id={`${row.item_id}`}
-								/>{/if}</td
-						>
-						<td><Mark state={row.state} /></td>
+							<td class="num">{row.kind === 'bundle' ? 'kit' : figure(row.holds)}</td>
+							<td class="num">{row.worth === null ? '' : figure(row.worth)}</td>
+							<td class="beam-cell"
+								>{#if row.worth !== null}<Beam
+										tilt={worthLean(row)}
+										label="shelf and books"
+									/>{/if}</td
+							>
+							<td class="num"
+								>{#if row.booked !== null}<Fig
+										value={row.booked}
+										kind="booked"
+										id={`${row.item_id}`}
+									/>{/if}</td
+							>
+							<td><Mark state={row.state} /></td>
+						{/if}
 					</tr>
 				{/each}
 			</tbody>

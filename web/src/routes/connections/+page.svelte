@@ -4,6 +4,7 @@
 	import { ago, count, moment } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { CONNECTION_TABS } from '#lib/tabs.ts';
+	import Faulty from '#lib/ui/Faulty.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
@@ -38,16 +39,18 @@
 				{#each rows as row (row.id)}
 					<tr data-row>
 						<td class="long"><a class="plain-link" href="/connections/{row.id}">{row.name}</a></td>
-						<td class="soft">{row.label}</td>
-						<td><Mark state={row.state} /></td>
-						<td class="num">{row.listings || '·'}</td>
-						<td class="num" class:look={row.unlinked}>{row.unlinked || '·'}</td>
-						<td class="num" class:look={row.pending}>{row.pending || '·'}</td>
-						<td class="num" class:bad={row.drifting}>{row.drifting || '·'}</td>
-						<td class="num" class:bad={row.snags}>{row.snags || '·'}</td>
-						<td class="soft" title={moment(row.last_exchange_at)}
-							>{row.kind === 'ledger' ? 'as things are posted' : ago(row.last_exchange_at)}</td
-						>
+						{#if row.fault}<Faulty said={row.fault} span={8} />{:else}
+							<td class="soft">{row.label}</td>
+							<td><Mark state={row.state} /></td>
+							<td class="num">{row.listings || '·'}</td>
+							<td class="num" class:look={row.unlinked}>{row.unlinked || '·'}</td>
+							<td class="num" class:look={row.pending}>{row.pending || '·'}</td>
+							<td class="num" class:bad={row.drifting}>{row.drifting || '·'}</td>
+							<td class="num" class:bad={row.snags}>{row.snags || '·'}</td>
+							<td class="soft" title={moment(row.last_exchange_at)}
+								>{row.kind === 'ledger' ? 'as things are posted' : ago(row.last_exchange_at)}</td
+							>
+						{/if}
 					</tr>
 				{/each}
 			</tbody>

@@ -4,6 +4,7 @@
 	import { figure } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { BOOKS_TABS } from '#lib/tabs.ts';
+	import Faulty from '#lib/ui/Faulty.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
@@ -32,15 +33,17 @@
 					<tr data-row>
 						<td class="soft">{row.code}</td>
 						<td>{row.name}</td>
-						<td class="num">{figure(row.month)}</td>
-						<td class="num"><Fig value={row.balance} kind="account" id={row.code} /></td>
+						{#if row.fault}<Faulty said={row.fault} span={2} />{:else}
+							<td class="num">{figure(row.month)}</td>
+							<td class="num"><Fig value={row.balance} kind="account" id={row.code} /></td>
+						{/if}
 					</tr>
 				{/each}
 			</tbody>
 		</table>
 	{:else}<Pending query={accounts} isEmpty empty="No account yet." />{/if}
 	{#snippet totals()}<span class="ml-auto"
-			>All accounts <b class="double">{figure(accounts.data?.total ?? '0', '0.00')}</b>
+			>All accounts <b class="double">{figure(accounts.data?.total)}</b>
 			{session.currency}</span
 		>{/snippet}
 </Sheet>

@@ -6,6 +6,7 @@
 	import { session } from '#lib/session.svelte.ts';
 	import { SheetState, type Column } from '#lib/sheet.svelte.ts';
 	import { BOOKS_TABS } from '#lib/tabs.ts';
+	import Faulty from '#lib/ui/Faulty.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
@@ -96,6 +97,12 @@
 			>
 			{#each rows as entry (entry.id)}
 				<tbody class="entry">
+					{#if entry.fault}<tr data-row
+							><td class="soft">{day(entry.date)}</td><td>{entry.document}</td><Faulty
+								said={entry.fault}
+								span={5}
+							/></tr
+						>{/if}
 					{#each entry.lines as line, n (n)}
 						<tr data-row={n === 0 ? true : undefined}>
 							<td class="soft">{n === 0 ? day(entry.date) : ''}</td>

@@ -68,7 +68,8 @@
 								>{/if}</td
 						>
 						<td class="long"
-							>{row.detail}{#if row.field}<span class="soft small">&nbsp;({row.field})</span
+							>{row.fault || row.detail}{#if row.field}<span class="soft small"
+									>&nbsp;({row.field})</span
 								>{/if}</td
 						>
 						<td class="place">{row.connection}</td>

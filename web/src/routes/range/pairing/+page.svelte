@@ -6,6 +6,7 @@
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { RANGE_TABS } from '#lib/tabs.ts';
+	import Faulty from '#lib/ui/Faulty.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
@@ -118,45 +119,47 @@
 									class:clash={row.clash}>{row.why}</span
 								>{/if}</td
 						>
-						<td class="soft clip sku">{row.sku || 'none'}</td>
-						<td class="soft small">{row.barcode || 'none'}</td>
-						<td class="num">{figure(row.price)}</td>
-						<td>
-							{#if link === 'unlinked'}
-								{#each row.candidates as candidate, k (candidate.item_id)}
-									<label class="candidate" class:chosen={choice(row) === k}>
-										<input
-											type="radio"
-											name="c{row.id}"
-											checked={choice(row) === k}
-											onchange={() => (picked = { ...picked, [row.id]: k })}
-										/>
-										<span class="key">{k + 1}</span>
-										<span class="long"
-											>{candidate.title} <span class="soft small">{candidate.sku}</span></span
-										>
-										<span class="small reason"
-											>{candidate.reason}, {Math.round(candidate.score)}</span
-										>
-									</label>
-								{:else}<span class="soft">no similar item</span>{/each}
-							{:else}<span class="soft">{row.why}</span>{/if}
-						</td>
-						<td class="does">
-							{#if mayPair}
+						{#if row.fault}<Faulty said={row.fault} span={5} />{:else}
+							<td class="soft clip sku">{row.sku || 'none'}</td>
+							<td class="soft small">{row.barcode || 'none'}</td>
+							<td class="num">{figure(row.price)}</td>
+							<td>
 								{#if link === 'unlinked'}
-									<button
-										class="quiet"
-										disabled={!row.candidates.length}
-										onclick={() => act('link', row)}>Link</button
-									>
-									<button class="quiet" onclick={() => act('item', row)}>New item</button>
-									<button class="quiet" onclick={() => act('ignore', row)}>Ignore</button>
-								{:else}<button class="quiet" onclick={() => act('unlink', row)}
-										>Back to the bench</button
-									>{/if}
-							{/if}
-						</td>
+									{#each row.candidates as candidate, k (candidate.item_id)}
+										<label class="candidate" class:chosen={choice(row) === k}>
+											<input
+												type="radio"
+												name="c{row.id}"
+												checked={choice(row) === k}
+												onchange={() => (picked = { ...picked, [row.id]: k })}
+											/>
+											<span class="key">{k + 1}</span>
+											<span class="long"
+												>{candidate.title} <span class="soft small">{candidate.sku}</span></span
+											>
+											<span class="small reason"
+												>{candidate.reason}, {Math.round(candidate.score)}</span
+											>
+										</label>
+									{:else}<span class="soft">no similar item</span>{/each}
+								{:else}<span class="soft">{row.why}</span>{/if}
+							</td>
+							<td class="does">
+								{#if mayPair}
+									{#if link === 'unlinked'}
+										<button
+											class="quiet"
+											disabled={!row.candidates.length}
+											onclick={() => act('link', row)}>Link</button
+										>
+										<button class="quiet" onclick={() => act('item', row)}>New item</button>
+										<button class="quiet" onclick={() => act('ignore', row)}>Ignore</button>
+									{:else}<button class="quiet" onclick={() => act('unlink', row)}
+											>Back to the bench</button
+										>{/if}
+								{/if}
+							</td>
+						{/if}
 					</tr>
 				{/each}
 			</tbody>

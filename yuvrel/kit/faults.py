@@ -1,0 +1,89 @@
+"""A row that cannot be worked out is shown so in its place; what was wrong is noted here, logged, and becomes a Snag.
+
+Reading must not write: notes are kept until the request or the job is over, and recorded then.
+"""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable, Iterable, Mapping
+from contextvars import ContextVar
+from decimal import Decimal
+from functools import partial
+from typing import Any, TypeVar
+from zlib import crc32
+
+from django.db import InterfaceError, OperationalError
+
+from yuvrel.kit.wire import SheetRow
+from yuvrel.outbox.actions import record
+from yuvrel.outbox.models import Event
+
+log = logging.getLogger("yuvrel.rows")
+R = TypeVar("R")
+M = TypeVar("M")
+S = TypeVar("S", bound=SheetRow)
+SAID = "cannot be worked out"
+_notes: ContextVar[dict[int, str] | None] = ContextVar("faults", default=None)
+
+
+def row_or(make: Callable[[], R], broken: Callable[[str], R], subject: str, subject_id: int) -> R:
+    """The row, or what is shown in its place when making it fails: `broken` is given a sentence for the person.
+
+    A database that went away is no fault of the row and is raised.
+    """
+    try:
+        return make()
+    except (OperationalError, InterfaceError):
+        raise
+    except Exception as error:
+        log.exception("%s %s", subject, SAID, extra={"subject": subject, "error": type(error).__name__})
+        said = f"{subject} {SAID} ({type(error).__name__})."
+        notes = _notes.get()
+        if notes is None:
+            notes = {}
+            _notes.set(notes)
+        notes[crc32(f"{subject} {subject_id}".encode())] = said
+        return broken(said)
+
+
+def sheet_rows(
+    row_type: type[S], found: Iterable[M], make: Callable[[M], Mapping[str, Any]], known: Callable[[M], Mapping[str, Any]]
+) -> list[S]:
+    """The rows of a sheet, each made and checked for itself: one that cannot be is shown with what is `known` of it.
+
+    The first value known is its id, the second its name.
+    """
+    return [_sheet_row(row_type, row, make, known(row)) for row in found]
+
+
+def _sheet_row(row_type: type[S], row: M, make: Callable[[M], Mapping[str, Any]], known: Mapping[str, Any]) -> S:
+    subject_id, name = list(known.values())[:2]
+    return row_or(
+        lambda: row_type.model_validate(make(row)),
+        partial(row_type.broken, known),
+        str(name),
+        subject_id if isinstance(subject_id, int) else 0,
+    )
+
+
+def figure_or(make: Callable[[], Decimal | None], subject: str) -> Decimal | None:
+    """A total, or None where it cannot be worked out or comes to no number."""
+
+    def finite() -> Decimal | None:
+        value = make()
+        if value is not None and not value.is_finite():
+            raise ArithmeticError("no number")
+        return value
+
+    return row_or(finite, lambda said: None, subject, 0)
+
+
+def record_faults() -> None:
+    """Make events of what was noted since; called when a request or a job is over."""
+    notes = _notes.get()
+    if not notes:
+        return
+    _notes.set(None)
+    for subject_id, said in notes.items():
+        record(Event.Kind.FAULT, [subject_id], said)
