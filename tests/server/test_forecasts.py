@@ -254,12 +254,12 @@ def test_the_sheet_and_the_page_of_one(company: Location, django_assert_max_num_
     run()
     with django_assert_max_num_queries(1):
         rows = sheet("", "", None, "", "", 10)["rows"]
-    assert [row["sku"] for row in rows] == ["BRK-1", "AAA-2"]
-    assert rows[0]["month"] == pytest.approx(D(4 * 30) / 7, rel=D("0.15"))
-    assert sheet("brk", "", company.pk, "", "", 10)["rows"][0]["sku"] == "BRK-1"
+    assert [row.sku for row in rows] == ["BRK-1", "AAA-2"]
+    assert rows[0].month == pytest.approx(D(4 * 30) / 7, rel=D("0.15"))
+    assert sheet("brk", "", company.pk, "", "", 10)["rows"][0].sku == "BRK-1"
     assert sheet("", "no such", None, "", "", 10)["rows"] == []
     first = sheet("", "", None, "item", "", 1)
-    assert len({first["rows"][0]["sku"], sheet("", "", None, "item", first["next"], 1)["rows"][0]["sku"]}) == 2
+    assert len({first["rows"][0].sku, sheet("", "", None, "item", first["next"], 1)["rows"][0].sku}) == 2
     told = head()
     assert (told["n"], told["run"]["state"]) == (2, "done")
     assert sum(row["n"] for row in told["methods"]) == 2

@@ -75,7 +75,7 @@ def test_the_morning_names_one_thing_and_many_things(company: Location) -> None:
     assert waits["order to pack"] == 1
     assert waits["listings are not paired"] == 2
     assert (morning["orders"], morning["net"]) == (1, D("10.00"))
-    assert morning["days"][-1]["net"] == D("10.00")
+    assert morning["days"][-1].net == D("10.00")
     assert len(morning["days"]) == morning["span_days"] == 28
 
 
@@ -117,7 +117,7 @@ def test_the_agreement_sheet_in_a_fixed_number_of_queries(company: Location, dja
     with django_assert_num_queries(6):
         rows = agreement.items("", "off", "", 50)["rows"]
     assert len(rows) == 9
-    assert {row["state"] for row in rows} == {"pending"}
+    assert {row.state for row in rows} == {"pending"}
     first = agreement.items("", "all", "", 4)
     assert len(first["rows"]) == 4
     assert len(agreement.items("", "all", first["next"], 50)["rows"]) == 5
@@ -127,7 +127,7 @@ def test_the_agreement_sheet_in_a_fixed_number_of_queries(company: Location, dja
         sheet = agreement.head(NOW)
     assert sheet["worth"] == sheet["booked"] == D("54.00")
     assert sheet["checking"] is False
-    assert [beam["code"] for beam in sheet["beams"]] == ["A1", "A3", "A4", "A5", "A6"]
+    assert [beam.code for beam in sheet["beams"]] == ["A1", "A3", "A4", "A5", "A6"]
 
 
 def test_a_kit_is_offered_by_its_scarcest_part(company: Location) -> None:
@@ -162,17 +162,17 @@ def test_the_journal_shows_both_sides_and_the_ledger_document(company: Location)
     ship(SYSTEM, order.pk, at=NOW)
     rows = books.journal("", "invoice", "", 10)["rows"]
     assert len(rows) == 1
-    assert rows[0]["ledger_number"] == order.number
+    assert rows[0].ledger_number == order.number
     assert (
-        sum(line["debit"] or 0 for line in rows[0]["lines"])
-        == sum(line["credit"] or 0 for line in rows[0]["lines"])
+        sum(line.debit or 0 for line in rows[0].lines)
+        == sum(line.credit or 0 for line in rows[0].lines)
         == D("24.60")
     )
     assert books.journal(order.number, "", "", 10)["rows"]
     told = books.accounts(NOW.date())
-    assert told["total"] == sum(row["balance"] for row in told["rows"]) == 0
+    assert told["total"] == sum(row.balance for row in told["rows"]) == 0
     assert books.account_working("4000").result == D("-20.00")
-    assert books.entry_working(rows[0]["id"]).result == 0
+    assert books.entry_working(rows[0].id).result == 0
 
 
 def test_workings_of_the_shelf_add_up(company: Location) -> None:
@@ -239,7 +239,7 @@ def test_a_snag_about_one_thing_is_one_snag(company: Location) -> None:
     first = raise_snag(shop, "offer", "refused", "because", listing=listing)
     second = raise_snag(shop, "offer", "refused", "again", listing=listing)
     assert first.pk == second.pk
-    assert channels.snags("", "", 10)["rows"][0]["detail"] == "again"
+    assert channels.snags("", "", 10)["rows"][0].detail == "again"
     settle_snags("offer", "done", listing=listing)
     assert not channels.snags("", "", 10)["rows"]
 
@@ -281,8 +281,8 @@ def test_a_held_order_is_on_the_sheet_with_its_reason(company: Location, monkeyp
     take_order(SYSTEM, incoming(shop, order_line(make_item(on_hand=2))), NOW)
     held = order_sheet("", "held", None, "", 10)
     assert len(held["rows"]) == 1
-    assert "less than its total" in held["rows"][0]["held_because"]
-    assert order_sheet("A-9", "", None, "", 10)["rows"][0]["id"] == held["rows"][0]["id"]
+    assert "less than its total" in held["rows"][0].held_because
+    assert order_sheet("A-9", "", None, "", 10)["rows"][0].id == held["rows"][0].id
     assert order_sheet("", "waiting", shop.pk, "", 10)["counts"] == {"held": 1, "ready": 1}
     first = order_sheet("", "", None, "", 1)
     # Of all that the filter finds, not of the page.
@@ -290,4 +290,4 @@ def test_a_held_order_is_on_the_sheet_with_its_reason(company: Location, monkeyp
     monkeypatch.setattr("yuvrel.sales.queries.MOST_ADDED", 1)
     assert order_sheet("", "", None, "", 1)["total"] is None
     second = order_sheet("", "", None, first["next"], 1)
-    assert {first["rows"][0]["id"], second["rows"][0]["id"]} == set(SalesOrder.objects.values_list("pk", flat=True))
+    assert {first["rows"][0].id, second["rows"][0].id} == set(SalesOrder.objects.values_list("pk", flat=True))

@@ -211,7 +211,7 @@ def test_cursor_pages_meet_without_gap_or_overlap(company: Location) -> None:
     seen, cursor = [], ""
     while True:
         sheet = queries.stock_sheet("", None, "all", cursor, 3)
-        seen += [row["id"] for row in sheet["rows"]]
+        seen += [row.id for row in sheet["rows"]]
         cursor = sheet["next"]
         if not cursor:
             break

@@ -56,7 +56,7 @@ def count(item: Item, units: int, at: datetime) -> None:
 def as_at(item: Item, day: date) -> tuple[D, D]:
     """(on hand, value) as at the end of a day, by the sheet."""
     (row,) = stock_sheet(item.sku, None, "all", "", 10, day)["rows"]
-    return row["on_hand"], row["value"]
+    return row.on_hand, row.value
 
 
 @pytest.mark.parametrize(
