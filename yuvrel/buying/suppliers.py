@@ -184,7 +184,7 @@ def free_inboxes(supplier_id: int | None) -> list[dict[str, Any]]:
 
 @dataclass(frozen=True)
 class Terms:
-    """How a supplier sells an item: its code there, units a pack, the least, all-units prices from quantities on."""
+    """How a supplier sells an item: its code there, units a pack, the minimum quantity, price breaks for all units."""
 
     code: str
     pack: Decimal

@@ -86,7 +86,7 @@ class Connector(ABC):
         self._cannot("listings")
 
     def read_listing(self, body: Any) -> RemoteListing:
-        """A thing for sale as the account words it. Raises NonsenseError naming the field."""
+        """A listing in the account's own format. Raises NonsenseError naming the field."""
         self._cannot("read_listing")
 
     def read_quantities(self, external_ids: Sequence[str]) -> dict[str, Decimal]:
@@ -98,11 +98,11 @@ class Connector(ABC):
         self._cannot("push_quantities")
 
     def orders(self, since: str, cursor: str) -> Page:
-        """A page of (far-end time, RemoteOrder or Unreadable) changed since a far-end time, oldest first."""
+        """A page of (the account's time, RemoteOrder or Unreadable) changed since a time of the account's, oldest first."""
         self._cannot("orders")
 
     def read_order(self, body: Any) -> RemoteOrder:
-        """An order as the account words it. Raises NonsenseError naming the field."""
+        """An order in the account's own format. Raises NonsenseError naming the field."""
         self._cannot("read_order")
 
     def register_webhook(self, url: str) -> str:
@@ -165,7 +165,7 @@ def read(kind: type[M], data: Any) -> M:
 
 
 def sound(kind: type[M], rows: Iterable[Any]) -> list[M]:
-    """The rows that can be read; of one that cannot, nothing is known, which whoever asked for it sees."""
+    """The rows that can be read; one that cannot is missing, and the caller sees which."""
     found = []
     for row in rows:
         try:

@@ -26,7 +26,8 @@ LEAST_TEST = 12
 STOPPED = 0.15
 # A season ago, less than this share of the mean is next to nothing.
 QUIET = 0.1
-OWN_SHARE = 0.3
+# How far a series' own errors count beside those of its kind: chosen on M1; with long weekly pasts, on simulated mixtures.
+OWN_SHARE, OWN_SHARE_WEEKLY, WEEKLY = 0.3, 0.6, 52
 PRIOR_SERIES = 10.0
 # Weights of the candidates are exp(-sharpness × score): chosen on M1 and on simulated demand.
 SHARPNESS = {"regular": 10.0, "sparse": 40.0}
@@ -37,7 +38,8 @@ LEAST_WEIGHT = 0.001
 # Once an item has gone silent it is expected to be gone after so many periods; one in ENDS periods is an item's last.
 GONE, ENDS = 13, 150.0
 NOISE_FLOOR = 0.02
-DEFAULT_LEAD = 0.03
+# How far ahead the default is, and by how much more the fewer origins tell.
+DEFAULT_LEAD, LEAD_UNTOLD = 0.03, 0.1
 HIGH = 0.9
 
 
@@ -442,15 +444,15 @@ class _Chooser:
         """Test, weigh, forecast, and measure how far off it is."""
         n = self.given.count
         sparse = is_sparse(self.series)
-        kinds = [("regular", ~sparse, REGULAR), ("sparse", sparse, SPARSE)]
+        kinds = [(~sparse, REGULAR), (sparse, SPARSE)]
         if self.method != "auto":
-            kinds = [("regular", np.ones(n, dtype=np.bool_), (self.method,))]
+            kinds = [(np.ones(n, dtype=np.bool_), (self.method,))]
         stretch, total_stretch = np.ones((2, n, len(LEVELS), self.horizon))
         parts = []
-        for kind, which, names in kinds:
+        for which, names in kinds:
             rows = np.nonzero(which)[0]
             if len(rows):
-                self._test_and_weigh(rows, names, SHARPNESS[kind])
+                self._test_and_weigh(rows, names)
                 parts.append(rows)
         mean = self._means()
         spread = with_fallback(measure(self.said - self.actual, self.weight, self.scale), mean, self.given, self.weight)
@@ -476,7 +478,7 @@ class _Chooser:
         band = np.where(past < LEAST_TEST, -1, past // step)
         return [(int(past[band == k].min()), rows[band == k]) for k in np.unique(band)]
 
-    def _test_and_weigh(self, rows: Ints, names: tuple[str, ...], sharpness: float) -> None:
+    def _test_and_weigh(self, rows: Ints, names: tuple[str, ...]) -> None:
         n = len(rows)
         place = {int(row): at for at, row in enumerate(rows)}
         squares = np.zeros((n, len(names), self.origins))
@@ -493,13 +495,13 @@ class _Chooser:
             for name in names:
                 self._note(name, group, trial)
                 self._keep_ahead(name, group, trial)
-        weights = self._weights(squares, seen, np.ones((n, self.origins), dtype=np.bool_), names, sharpness)
+        weights = self._weights(rows, squares, seen, np.ones((n, self.origins), dtype=np.bool_), names)
         tested: Mask = np.asarray((seen > 0).any(axis=1))
         for name in names:
             self.weights.setdefault(name, np.zeros(self.given.count))
         for k, row in enumerate(rows):
             self._take(int(row), weights[k] if tested[k] else None, names)
-        self._say(rows, trials, squares, seen, names, sharpness)
+        self._say(rows, trials, squares, seen, names)
 
     def _say(
         self,
@@ -508,14 +510,13 @@ class _Chooser:
         squares: Floats,
         seen: Floats,
         names: tuple[str, ...],
-        sharpness: float,
     ) -> None:
         """What would have been said before each origin, by weights that come only from origins whose windows do not
         overlap its own: judged by the very errors they were weighed by, forecasts would seem better than they are."""
         steps = self.step[rows]
         for origin in range(self.origins):
             apart = np.abs(np.arange(self.origins) - origin)[None] * steps[:, None] >= self.horizon
-            weights = self._weights(squares, seen, apart, names, sharpness)
+            weights = self._weights(rows, squares, seen, apart, names)
             for group, at, trial in trials:
                 parts = (weights[at, k][:, None] * trial.paths[name][:, origin] for k, name in enumerate(names))
                 self.said[group, origin] = sum(parts, np.zeros((len(group), self.horizon)))
@@ -538,7 +539,7 @@ class _Chooser:
         )
         paths[group[same]], ready[group[same]] = trial.ahead[name][same], True
 
-    def _weights(self, squares: Floats, seen: Floats, used: Mask, names: tuple[str, ...], sharpness: float) -> Floats:
+    def _weights(self, rows: Ints, squares: Floats, seen: Floats, used: Mask, names: tuple[str, ...]) -> Floats:
         """Weights of the candidates, n × names, from the errors at the origins in `used` (n × origins)."""
         if len(names) == 1:
             return np.ones((len(squares), 1))
@@ -547,13 +548,23 @@ class _Chooser:
         mean = np.divide(
             (squares * used[:, None, :]).sum(axis=2), told[:, None], out=np.zeros(squares.shape[:2]), where=told[:, None] > 0
         )
-        score = self._scores(mean, (counted > 0).sum(axis=1).astype(np.float64), names)
+        score = self._scores(rows, mean, (counted > 0).sum(axis=1).astype(np.float64), names)
+        sharpness = SHARPNESS["regular" if names[0] == "blend" else "sparse"]
         found: Floats = np.exp(-sharpness * (score - score.min(axis=1, keepdims=True)))
         found /= found.sum(axis=1, keepdims=True)
         found = np.where(found < LEAST_WEIGHT, 0.0, found)
         return found / found.sum(axis=1, keepdims=True)
 
-    def _scores(self, squares: Floats, told: Floats, names: tuple[str, ...]) -> Floats:
+    def _own_share(self, rows: Ints, told: Floats) -> Floats:
+        """How far the own errors of regular series count: of weekly demand the further, the more windows were tested
+        that do not overlap."""
+        if self.series.season != WEEKLY:
+            return np.full(len(rows), OWN_SHARE)
+        windows = 1 + (told - 1) * np.minimum(1.0, self.step[rows] / self.horizon)
+        share: Floats = OWN_SHARE + (OWN_SHARE_WEEKLY - OWN_SHARE) * np.clip((windows - 2) / 2, 0, 1)
+        return share
+
+    def _scores(self, rows: Ints, squares: Floats, told: Floats, names: tuple[str, ...]) -> Floats:
         """Logarithms of each method's squared error relative to the default's, held back; less is better.
 
         The default is the first of the regular methods, and for sparse demand what the candidates do on average.
@@ -563,9 +574,10 @@ class _Chooser:
         relative = (logs - base) * (told > 0)[:, None]
         n = float((told > 0).sum())
         shared = relative.sum(axis=0) / max(n, 1.0) * (n / (n + PRIOR_SERIES))
-        score: Floats = shared + OWN_SHARE * (told / self.origins)[:, None] * (relative - shared)
+        own = self._own_share(rows, told) if names[0] == "blend" else np.full(len(rows), OWN_SHARE)
+        score: Floats = shared + (own * told / self.origins)[:, None] * (relative - shared)
         if names[0] == "blend":
-            score[:, 0] -= DEFAULT_LEAD
+            score[:, 0] -= DEFAULT_LEAD + LEAD_UNTOLD / np.maximum(told, 1.0)
         return score
 
     def _take(self, row: int, weights: Floats | None, names: tuple[str, ...]) -> None:
