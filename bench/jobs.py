@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from decimal import Decimal
 from typing import Any
 
 import httpx
@@ -22,9 +21,11 @@ from yuvrel.channels.models import Connection, Listing
 from yuvrel.channels.rehearsal import rehearse_rules
 from yuvrel.channels.sql import set_offers
 from yuvrel.core.money import ZERO
+from yuvrel.core.rules import Level, Rung
 from yuvrel.people.roles import SYSTEM
 from yuvrel.planning import forecasts
 from yuvrel.planning.models import ForecastRun
+from yuvrel.rules.actions import change
 from yuvrel.sales.models import SalesOrder
 from yuvrel.server.management.commands.work import JOBS_AT_ONCE
 
@@ -35,7 +36,8 @@ ORDERS = int(os.environ.get("BENCH_ORDERS", "400"))
 def recompute(table: Any, timed: Timed) -> None:
     """Every offer after a change of rules, beside writing the same rows without working anything out."""
     rules = {row.pk: "rules" for row in offers.live_connections()}
-    Connection.objects.update(buffer=3)
+    company = Rung(Level.COMPANY, "the bench")
+    change(SYSTEM, company, {"buffer": 3}, timezone.now())
     seconds, _ = timed(lambda: offers.recompute_connections(rules))
     rows = list(Listing.objects.exclude(offered=None).values_list("pk", "offered"))
     ids, quantities = [pk for pk, _ in rows], [quantity or ZERO for _, quantity in rows]
@@ -43,7 +45,7 @@ def recompute(table: Any, timed: Timed) -> None:
     name = f"work out and queue {len(rows)} offers"
     table.add(name, seconds, f"{len(rows) / seconds:,.0f} offers/s", f"{seconds / floor:.1f} × writing the rows alone")
     Listing.objects.update(offer_state="agreed")
-    Connection.objects.update(share_percent=100)
+    change(SYSTEM, company, {"share_percent": 100}, timezone.now())
     same, _ = timed(lambda: offers.recompute_connections(rules))
     table.add("the same when nothing comes out differently", same, f"{len(rows) / same:,.0f} offers/s", f"{same / floor:.1f} ×")
 
@@ -78,9 +80,9 @@ def relist(table: Any, timed: Timed, shop: Connection) -> None:
 
 def rehearse(table: Any, timed: Timed, shop: Connection) -> None:
     """A change of rules tried out on every listing of a shop, beside working its offers out once."""
-    items = list(Listing.objects.filter(connection=shop, link="linked").values_list("item_id", flat=True))
-    floor, _ = timed(lambda: offers.offers_of(shop, [item for item in items if item]))
-    seconds, said = timed(lambda: rehearse_rules(SYSTEM, shop.pk, {"buffer": Decimal(5)}))
+    linked = Listing.objects.filter(connection=shop, link="linked")
+    floor, _ = timed(lambda: offers.offers_of(shop, offers.Listed.of(linked)))
+    seconds, said = timed(lambda: rehearse_rules(SYSTEM, Rung(Level.CONNECTION, shop.name, shop.pk), {"buffer": 5}))
     changed = said["rising"] + said["falling"]
     name = f"rehearse a rule on {said['listings']} listings ({changed} change)"
     table.add(name, seconds, f"{said['listings'] / seconds:,.0f} listings/s", f"{seconds / floor:.1f} × working them out once")

@@ -73,6 +73,8 @@ def real_ids(user: User) -> dict[str, Any]:
     view = SheetView.objects.create(owner=user, sheet="orders", name="Mine", settings={})
     return {
         "connection_id": shop.pk,
+        "way": "listing",
+        "settings/key": Listing.objects.filter(link="linked").values_list("pk", flat=True)[0],
         "suppliers/item_id": terms.item_id,
         "suppliers/supplier_id": terms.supplier_id,
         "item_id": forecast.item_id,
@@ -106,6 +108,6 @@ def working_keys() -> dict[str, str]:
     keys |= {"cost": f"{balance.item_id}", "booked": f"{balance.item_id}", "account": "1300"}
     keys |= {"offer": f"{listing.pk}", "pairing": f"{listing.pk}", "profit": f"{order.pk}", "order-total": f"{order.pk}"}
     keys |= {"month": f"{forecast.item_id}-{forecast.location_id}", "purchase-line": f"{purchase.pk}", "entry": f"{entry.pk}"}
-    keys |= {"drift": f"{drift.pk}", "cost-change": f"{change.pk}"}
+    keys |= {"drift": f"{drift.pk}", "cost-change": f"{change.pk}", "setting": f"listing.{listing.pk}.buffer"}
     assert set(keys) == set(WORKINGS)
     return keys

@@ -14,10 +14,13 @@ from yuvrel.buying.models import ExchangeRate, PriceBreak, Supplier, SupplierIte
 from yuvrel.catalogue.actions import ItemDraft, add_product
 from yuvrel.catalogue.models import BundleComponent, Item, TaxClass
 from yuvrel.channels.models import Connection, Listing
+from yuvrel.core.rules import Level, Rung
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Company, Location, User
 from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.rules.actions import change
+from yuvrel.rules.registry import SETTINGS
 from yuvrel.sales.incoming import IncomingLine, IncomingOrder
 from yuvrel.stock.actions import OpeningRow, take_opening
 
@@ -90,9 +93,16 @@ def make_connection(kind: str = "web_shop", name: str = "", **more: Any) -> Conn
         "live_since": NOW,
         "watermark": NOW.isoformat(),
     } | more
+    rules = {name: facts.pop(name) for name in list(facts) if name in SETTINGS}
     row = Connection.objects.create(kind=kind, **facts)
     row.feeds.set([place])
+    set_rules(row, **rules)
     return row
+
+
+def set_rules(connection: Connection, **values: Any) -> None:
+    """Set rules for a connection."""
+    change(SYSTEM, Rung(Level.CONNECTION, connection.name, connection.pk), values, NOW)
 
 
 def make_listing(connection: Connection, item: Item | None = None, **more: Any) -> Listing:

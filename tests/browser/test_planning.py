@@ -15,12 +15,12 @@ from tests.browser.conftest import assert_accessible
 from tests.browser.test_journey import Person
 from tests.channels.conftest import Standins
 from tests.world import incoming, make_connection, make_item, make_listing, make_supplier, make_user, order_line
-from yuvrel.channels.models import Connection
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.planning import forecasts
 from yuvrel.planning.models import ForecastRun, ItemForecast
 from yuvrel.planning.queries import one_line
+from yuvrel.rules.models import SettingChange, SettingValue
 from yuvrel.sales.actions import take_till_sale
 from yuvrel.stock.actions import OpeningRow, take_opening
 
@@ -135,7 +135,7 @@ def test_the_rules_of_a_channel_are_rehearsed_before_they_are_saved(page: Page, 
     expect(rehearsal).to_have_count(0)
     page.get_by_label("Order number prefix").fill("X-")
     expect(rehearsal).to_have_count(0)
-    page.get_by_label("Buffer, units").fill("5")
+    page.get_by_label("Buffer").fill("5")
     expect(rehearsal.get_by_role("status")).to_contain_text("2 of 3 listings would show something else: 2 fewer, none more.")
     expect(rehearsal.get_by_role("status")).to_contain_text("1 listing would fall to zero.")
     # What falls to zero stands first: 4 units at 12.30 with 23 % tax, bought at 2.00.
@@ -143,13 +143,46 @@ def test_the_rules_of_a_channel_are_rehearsed_before_they_are_saved(page: Page, 
     expect(rehearsal.get_by_role("row").nth(1).get_by_role("cell").last).to_have_text("32.00")
     expect(rehearsal.get_by_role("row").last.get_by_role("cell").last).to_have_text("72.00")
     assert_accessible(page)
-    page.get_by_label("Buffer, units").fill("-1")
-    expect(rehearsal.get_by_role("alert")).to_contain_text("buffer must lie between")
-    page.get_by_label("Buffer, units").fill("0")
+    page.get_by_label("Buffer").fill("-1")
+    expect(rehearsal.get_by_role("alert")).to_contain_text("Buffer must lie between")
+    page.get_by_label("Buffer").fill("0")
     expect(rehearsal).to_contain_text("Nothing: all 3 listings would show what they show now.")
-    assert Connection.objects.get(pk=shop.pk).buffer == 0
-    page.get_by_label("Buffer, units").fill("5")
-    page.get_by_role("button", name="Save settings").click()
+    assert not SettingValue.objects.exists()
+    page.get_by_label("Buffer").fill("5")
+    page.get_by_role("button", name="Save rules").click()
     manager.says("Saved.")
     expect(rehearsal).to_have_count(0)
-    assert Connection.objects.get(pk=shop.pk).buffer == 5
+    assert SettingValue.objects.get().value == "5"
+
+
+def test_a_rule_is_overridden_on_a_category_and_an_item_and_taken_back(page: Page, live_server: Any, house: Standins) -> None:
+    manager = Person(page, live_server.url, house)
+    manager.sign_in("manager")
+    shop = make_connection(state="paused", buffer=3)
+    item = make_item("JAR", on_hand=40)
+    make_listing(shop, item, title="Jar", offered=37)
+    manager.go(f"/range/items/{item.pk}")
+    page.get_by_role("button", name="Rules").click()
+    sheet = page.get_by_role("dialog")
+    buffer = sheet.get_by_label("Buffer")
+    row = sheet.get_by_role("row", name="Buffer")
+
+    def save(level: str, units: str, counts: str) -> None:
+        sheet.get_by_label("Set for").select_option(level)
+        buffer.fill(units)
+        sheet.get_by_role("button", name="Save rules").click()
+        expect(row.get_by_role("cell").nth(2)).to_have_text(counts)
+
+    expect(row.get_by_role("cell").nth(2)).to_have_text("3 units")
+    save("category", "6", "6 units")
+    save("item", "4", "4 units")
+    row.get_by_role("button", name="Thing JAR").click()
+    ladder = sheet.get_by_role("list", name="Where Buffer comes from")
+    expect(ladder.get_by_role("listitem").nth(1)).to_contain_text("4 units")
+    expect(ladder.get_by_role("listitem").nth(4)).to_contain_text("6 units")
+    assert_accessible(page)
+    row.get_by_role("button", name="inherit again").click()
+    expect(sheet.get_by_role("region", name="Rehearsal").get_by_role("status")).to_contain_text("1 of 1 listing")
+    sheet.get_by_role("button", name="Save rules").click()
+    expect(row.get_by_role("cell").nth(2)).to_have_text("6 units")
+    assert SettingChange.objects.filter(level="item").count() == 2

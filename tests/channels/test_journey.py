@@ -14,7 +14,7 @@ from django.utils import timezone
 from standins import shop as shop_standin
 from tests.channels.conftest import Standins
 from tests.invariants import assert_invariants
-from tests.world import give, make_company, make_supplier
+from tests.world import give, make_company, make_supplier, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Check, Drift
 from yuvrel.books.models import LedgerDocument
@@ -388,7 +388,7 @@ def test_a_purchase_order_reaches_the_supplier_once_and_is_answered(world: World
 
 def test_rules_decide_what_is_shown_and_a_paused_channel_hears_nothing(world: World) -> None:
     changed = Connection.objects.get(pk=world.shop.pk)
-    actions.change_settings(SYSTEM, changed.pk, changed.version, {"buffer": D(3), "share_percent": D(50)})
+    set_rules(changed, buffer=3, share_percent=50)
     settle()
     assert world.shown("SMK-S") == 3
     actions.pause(SYSTEM, changed.pk)

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from yuvrel.core.availability import (
     OfferRule,
+    RuleColumns,
     Shelf,
     StockColumns,
     Units,
@@ -56,7 +57,7 @@ def test_pools_of_many_items_are_the_pools_of_each(items: list[list[Shelf]], bas
 
 @given(st.lists(st.integers(0, 10**15).map(lambda n: D(n) / 1000), min_size=1, max_size=8), RULE)
 def test_offers_of_many_pools_are_the_offers_of_each(pools: list[D], rule: OfferRule) -> None:
-    found = offer_quantities(thousandths(pools), rule)
+    found = offer_quantities(thousandths(pools), RuleColumns.of(rule))
     assert [D(int(n)) / 1000 for n in found] == [offer(pool, rule) for pool in pools]
 
 

@@ -5,3 +5,7 @@ class CatalogueConfig(AppConfig):
     name = "yuvrel.catalogue"
     label = "catalogue"
     default_auto_field = "django.db.models.BigAutoField"
+
+    def ready(self) -> None:
+        """Settings and their ways are known from the start."""
+        from . import rungs  # noqa: F401

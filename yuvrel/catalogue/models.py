@@ -10,9 +10,13 @@ class Category(models.Model):
     """What kind of goods: for filters, margins and budgets."""
 
     name = models.CharField(max_length=60)
+    parent = models.ForeignKey("self", on_delete=models.PROTECT, null=True, related_name="children")
 
     class Meta:
-        constraints = [models.UniqueConstraint(Lower("name"), name="category_name_once")]
+        constraints = [
+            models.UniqueConstraint(Lower("name"), name="category_name_once"),
+            models.CheckConstraint(condition=~models.Q(parent=models.F("id")), name="category_not_in_itself"),
+        ]
         verbose_name_plural = "categories"
 
 

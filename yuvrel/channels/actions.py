@@ -15,10 +15,12 @@ from yuvrel.connectors.base import Can
 from yuvrel.connectors.http import AddressError, ConnectorError, check_address
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
+from yuvrel.core.rules import Level
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.rules.models import SettingValue
 
 from .access import connector_for, kind_of, seal
 from .models import Connection, Listing
@@ -27,12 +29,6 @@ from .models import Connection, Listing
 SETTINGS = (
     "name",
     "prefix",
-    "basis",
-    "projected_days",
-    "buffer",
-    "share_percent",
-    "minimum",
-    "maximum",
     "order_states",
     "backorders",
     "automatic",
@@ -179,6 +175,7 @@ def remove(actor: Actor, connection_id: int) -> None:
     if row.has_history():
         raise RefusedError("It has a history here that stays. Pause it instead.", field="state")
     audit(actor, "remove connection", "connection", row.pk, before={"kind": row.kind, "name": row.name})
+    SettingValue.objects.filter(level=Level.CONNECTION.value, subject=row.pk).delete()
     row.delete()
 
 
@@ -189,13 +186,8 @@ def check_settings(row: Connection, changes: dict[str, Any]) -> None:
     if not wanted <= known:
         raise BadInputError("There is no such location.", field="feeds")
     bounds: list[tuple[str, Decimal, Decimal]] = [
-        ("buffer", Decimal(0), Decimal(10**9)),
-        ("share_percent", Decimal(0), Decimal(100)),
-        ("minimum", Decimal(0), Decimal(10**9)),
-        ("maximum", Decimal(0), Decimal(10**9)),
         ("every_seconds", Decimal(5), Decimal(86_400)),
         ("fee_percent", Decimal(0), Decimal(100)),
-        ("projected_days", Decimal(0), Decimal(365)),
     ]
     for name, low, high in bounds:
         if changes.get(name) is not None and not low <= Decimal(changes[name]) <= high:

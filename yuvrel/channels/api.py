@@ -18,6 +18,8 @@ from yuvrel.connectors.ubl import build_order
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import Said
+from yuvrel.rules.actions import rung_at
+from yuvrel.rules.queries import INHERIT
 
 from . import actions, exchange, linking, outward, queries, snags
 from .access import unseal
@@ -83,15 +85,16 @@ def change(request: HttpRequest, connection_id: int, body: SettingsIn) -> Any:
     return queries.connection_page(row)
 
 
-@router.post("/connections/{int:connection_id}/rehearsal", response=RulesRehearsal, operation_id="rehearse_rules")
-def rehearse(request: HttpRequest, connection_id: int, body: RulesIn) -> Any:
+@router.post("/settings/{way}/{key}/rehearsal", response=RulesRehearsal, operation_id="rehearse_settings")
+def rehearse(request: HttpRequest, way: str, key: str, body: RulesIn) -> Any:
     """What a change of rules would show; nothing is changed."""
-    return rehearse_rules(actor(request), connection_id, _given(body))
+    changes = {**body.values, **dict.fromkeys(body.inherit, INHERIT)}
+    return rehearse_rules(actor(request), rung_at(way, key, body.level), changes, body.feeds)
 
 
-def _given(body: RulesIn) -> dict[str, Any]:
-    """What was sent; null says no limit for a maximum and nothing for the rest."""
-    return {k: v for k, v in body.model_dump(exclude_unset=True).items() if v is not None or k == "maximum"}
+def _given(body: SettingsIn) -> dict[str, Any]:
+    """What was sent."""
+    return {k: v for k, v in body.model_dump(exclude_unset=True).items() if v is not None}
 
 
 @router.delete("/connections/{int:connection_id}", response={204: None}, operation_id="remove_connection")

@@ -5,3 +5,7 @@ class ChannelsConfig(AppConfig):
     name = "yuvrel.channels"
     label = "channels"
     default_auto_field = "django.db.models.BigAutoField"
+
+    def ready(self) -> None:
+        """Settings and their ways are known from the start."""
+        from . import rules  # noqa: F401

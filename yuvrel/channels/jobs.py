@@ -16,6 +16,7 @@ from yuvrel.core.errors import YuvrelError
 from yuvrel.outbox.actions import wake
 from yuvrel.outbox.models import Event
 from yuvrel.people.roles import SYSTEM
+from yuvrel.rules.models import SettingChange
 from yuvrel.sales.actions import fill_backorders, give_up_short
 
 from . import exchange, offers, outward, sql
@@ -93,6 +94,8 @@ def _relay(events: Sequence[Event]) -> tuple[set[int], set[int]]:
     to_push = offers.recompute(dict(items)) if items else set()
     rules = by_kind.get(Event.Kind.RULES, {})
     to_push |= offers.recompute_connections(rules) if rules else set()
+    changes = by_kind.get(Event.Kind.SETTING, {})
+    to_push |= offers.recompute_rules(SettingChange.objects.filter(pk__in=changes)) if changes else set()
     to_tell = outward.queue_ledger(by_kind.get(Event.Kind.LEDGER, {}))
     to_tell |= outward.queue_shipments(by_kind.get(Event.Kind.SHIPMENT, {}))
     to_tell |= outward.queue_purchase_orders(by_kind.get(Event.Kind.PURCHASE_ORDER, {}))

@@ -14,10 +14,6 @@ class Connection(models.Model):
         LIVE = "live"
         PAUSED = "paused"
 
-    class Basis(models.TextChoices):
-        AVAILABLE = "available"
-        PROJECTED = "projected"
-
     kind = models.CharField(max_length=20)
     name = models.CharField(max_length=80, unique=True)
     address = models.CharField(max_length=300)
@@ -30,12 +26,6 @@ class Connection(models.Model):
     prefix = models.CharField(max_length=12, blank=True)
     fulfils_from = models.ForeignKey("people.Location", on_delete=models.PROTECT, null=True, related_name="+")
     feeds = models.ManyToManyField("people.Location", related_name="fed_connections")
-    basis = models.CharField(max_length=10, choices=Basis.choices, default=Basis.AVAILABLE)
-    projected_days = models.PositiveSmallIntegerField(default=14)
-    buffer = models.DecimalField(**QUANTITY, default=0)
-    share_percent = models.DecimalField(**PERCENT, default=100)
-    minimum = models.DecimalField(**QUANTITY, default=0)
-    maximum = models.DecimalField(**QUANTITY, null=True)
     order_states = models.JSONField(default=list)
     backorders = models.BooleanField(default=True, help_text="Off: an order that cannot be reserved whole is held")
     automatic = models.BooleanField(default=True)
@@ -56,8 +46,6 @@ class Connection(models.Model):
 
     class Meta:
         constraints = [
-            models.CheckConstraint(condition=models.Q(share_percent__gte=0, share_percent__lte=100), name="share_0_to_100"),
-            models.CheckConstraint(condition=models.Q(buffer__gte=0), name="buffer_not_negative"),
             models.CheckConstraint(condition=models.Q(every_seconds__gte=5), name="not_too_often"),
         ]
 

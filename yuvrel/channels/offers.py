@@ -10,17 +10,17 @@ from decimal import Decimal
 
 import numpy as np
 from django.db import transaction
-from django.db.models import QuerySet
+from django.db.models import Q, QuerySet
 from django.utils import timezone
 
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder
-from yuvrel.catalogue.models import BundleComponent, Item
+from yuvrel.catalogue.kits import holders_of, kits
+from yuvrel.catalogue.models import Item
 from yuvrel.connectors.base import Can
 from yuvrel.connectors.messages import QuantityPush
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.availability import (
     Offer,
-    OfferRule,
     Shelf,
     StockColumns,
     Units,
@@ -31,12 +31,17 @@ from yuvrel.core.availability import (
     pools_of,
 )
 from yuvrel.core.money import ZERO
+from yuvrel.core.rules import Level
 from yuvrel.people.queries import company_day
+from yuvrel.rules.models import SettingChange
+from yuvrel.rules.queries import by_level
+from yuvrel.rules.registry import SETTINGS
 from yuvrel.stock.models import StockBalance
 
 from . import sql
 from .access import connector_for
 from .models import Connection, Listing
+from .rules import POOL, RULES, Ids, Kept, Pool, pool_rule, reached_by, rule_columns, rule_for
 from .runs import raise_snag, run_of, settle_snags
 
 BATCH = 100
@@ -70,10 +75,10 @@ class Shelves:
 def load_shelves(item_ids: Iterable[int]) -> Shelves:
     """What offers of these items are worked out from."""
     wanted = set(item_ids)
-    kits: dict[int, list[tuple[int, str, Decimal]]] = defaultdict(list)
-    for row in BundleComponent.objects.filter(bundle_id__in=wanted).select_related("component").order_by("pk"):
-        kits[row.bundle_id].append((row.component_id, row.component.title, row.quantity))
-    everything = wanted | {part for parts in kits.values() for part, _, _ in parts}
+    made = kits(wanted)
+    titles = dict(Item.objects.filter(pk__in={part for parts in made.values() for part, _ in parts}).values_list("pk", "title"))
+    named = {kit: [(part, titles[part], each) for part, each in parts] for kit, parts in made.items()}
+    everything = wanted | titles.keys()
     balances: dict[int, dict[int, StockBalance]] = defaultdict(dict)
     for balance in StockBalance.objects.filter(item_id__in=everything):
         balances[balance.item_id][balance.location_id] = balance
@@ -85,30 +90,17 @@ def load_shelves(item_ids: Iterable[int]) -> Shelves:
     for item, place, day, quantity, received in open_lines:
         due[item, place].append((day, quantity - received))
     kinds = dict(Item.objects.filter(pk__in=wanted).values_list("pk", "kind"))
-    return Shelves(balances, kits, kinds, due)
+    return Shelves(balances, named, kinds, due)
 
 
-def rule_of(connection: Connection) -> OfferRule:
-    """The connection's settings as the core's rule."""
-    return OfferRule(
-        "projected" if connection.basis == "projected" else "available",
-        connection.buffer,
-        connection.share_percent,
-        connection.minimum,
-        connection.maximum,
-    )
-
-
-def offer_of(
-    listing: Listing, connection: Connection, places: Sequence[tuple[int, str]], shelves: Shelves, today: date
-) -> Offer | None:
+def offer_of(listing: Listing, places: Sequence[tuple[int, str]], shelves: Shelves, today: date) -> Offer | None:
     """The offer of a linked listing; None for a service, which has no quantity."""
     item_id = listing.item_id
     if item_id is None or shelves.kinds.get(item_id) == Item.Kind.SERVICE:
         return None
-    until = today + timedelta(days=connection.projected_days)
-    rule = rule_of(connection)
-    subject = f"{listing.title} · {connection.name}"
+    rule = rule_for(listing)
+    until = today + timedelta(days=pool_rule(listing.connection).days)
+    subject = f"{listing.title} · {listing.connection.name}"
     if shelves.kinds.get(item_id) == Item.Kind.BUNDLE:
         parts = [
             (title, pool_of(shelves.of(part, places, until), rule.basis), each) for part, title, each in shelves.kits[item_id]
@@ -139,7 +131,7 @@ def _thousandths(values: Iterable[Decimal]) -> Units:
     return np.fromiter((int(value * 1000) for value in values), np.int64)
 
 
-def _pools(connection: Connection, items: _Numbered, feeds: Sequence[int]) -> Units:
+def _pools(pool: Pool, items: _Numbered, feeds: Sequence[int]) -> Units:
     """The pool of each item at the locations that feed a connection, in thousandths."""
     rows = list(
         StockBalance.objects.filter(item_id__in=items.ids, location_id__in=feeds).values_list(
@@ -147,8 +139,8 @@ def _pools(connection: Connection, items: _Numbered, feeds: Sequence[int]) -> Un
         )
     )
     due: dict[tuple[int, int], Decimal] = {}
-    if connection.basis == Connection.Basis.PROJECTED:
-        due = _due(items.ids, feeds, company_day(timezone.now()) + timedelta(days=connection.projected_days))
+    if pool.basis == "projected":
+        due = _due(items.ids, feeds, company_day(timezone.now()) + timedelta(days=pool.days))
         held = {(item, place) for item, place, *_ in rows}
         rows += [(item, place, ZERO, ZERO, ZERO) for item, place in due if (item, place) not in held]
     columns = StockColumns(
@@ -158,7 +150,7 @@ def _pools(connection: Connection, items: _Numbered, feeds: Sequence[int]) -> Un
         _thousandths(due.get((row[0], row[1]), ZERO) for row in rows),
         _thousandths(row[4] for row in rows),
     )
-    return pools_of(columns, len(items.ids), rule_of(connection).basis)
+    return pools_of(columns, len(items.ids), pool.basis)  # type: ignore[arg-type]
 
 
 def _due(item_ids: Sequence[int], places: Sequence[int], until: date) -> dict[tuple[int, int], Decimal]:
@@ -175,30 +167,54 @@ def _due(item_ids: Sequence[int], places: Sequence[int], until: date) -> dict[tu
     return found
 
 
-def offers_of(connection: Connection, item_ids: Iterable[int], feeds: Sequence[int] | None = None) -> dict[int, Decimal]:
-    """What a connection may show of each item, in a fixed number of queries; services have no offer.
-
-    `feeds`: the locations to count instead of those that feed it now.
-    """
-    if feeds is None:
-        feeds = [place for place, _ in places_of(connection)]
-    wanted = sorted(set(item_ids))
-    kinds = dict(Item.objects.filter(pk__in=wanted).values_list("pk", "kind"))
+def _pool_of_each(pool: Pool, item_ids: Iterable[int], feeds: Sequence[int]) -> dict[int, int]:
+    """The pool of every item that has one, in thousandths, in a fixed number of queries; services have none."""
+    kinds = dict(Item.objects.filter(pk__in=set(item_ids)).values_list("pk", "kind"))
     bundles = _Numbered.of(pk for pk, kind in kinds.items() if kind == Item.Kind.BUNDLE)
-    parts = list(BundleComponent.objects.filter(bundle_id__in=bundles.ids).values_list("bundle_id", "component_id", "quantity"))
+    parts = [(kit, part, each) for kit, of in kits(bundles.ids).items() for part, each in of] if bundles.ids else []
     stocked = _Numbered.of([pk for pk, kind in kinds.items() if kind == Item.Kind.STOCKED] + [part for _, part, _ in parts])
-    pools = _pools(connection, stocked, feeds)
-    kits = bundle_pools(
+    pools = _pools(pool, stocked, feeds)
+    made = bundle_pools(
         pools,
         np.fromiter((bundles.number[b] for b, _, _ in parts), np.int64),
         np.fromiter((stocked.number[c] for _, c, _ in parts), np.int64),
         _thousandths(each for _, _, each in parts),
         len(bundles.ids),
     )
-    rule = rule_of(connection)
-    shown = dict(zip(stocked.ids, offer_quantities(pools, rule).tolist(), strict=True))
-    shown |= dict(zip(bundles.ids, offer_quantities(kits, rule).tolist(), strict=True))
-    return {pk: Decimal(shown[pk]) / 1000 for pk, kind in kinds.items() if kind != Item.Kind.SERVICE}
+    return dict(zip(stocked.ids, pools.tolist(), strict=True)) | dict(zip(bundles.ids, made.tolist(), strict=True))
+
+
+@dataclass(frozen=True)
+class Listed:
+    """Linked listings of one connection as columns, in the order of their ids."""
+
+    ids: Ids
+
+    @classmethod
+    def of(cls, rows: QuerySet[Listing]) -> Listed:
+        """Those that a query finds."""
+        names = ("pk", "item_id", "item__product_id", "item__product__category_id")
+        table = [[value or 0 for value in row] for row in rows.order_by("pk").values_list(*names)]
+        columns = np.array(table, np.int64).reshape(len(table), len(names)).T
+        return cls(Ids(*columns))
+
+
+def offers_of(
+    connection: Connection, listed: Listed, feeds: Sequence[int] | None = None, kept: Kept | None = None
+) -> dict[int, Decimal]:
+    """What a connection may show of each listing, in a fixed number of queries; services have no offer.
+
+    `feeds`: the locations to count instead of those that feed it now; `kept`: the rules to go by instead of those set.
+    """
+    if feeds is None:
+        feeds = [place for place, _ in places_of(connection)]
+    kept = by_level((*POOL, *RULES)) if kept is None else kept
+    pools = _pool_of_each(pool_rule(connection, kept), listed.ids.item.tolist(), feeds)
+    counted = np.array([item in pools for item in listed.ids.item.tolist()], np.bool_)
+    ids = Ids(*(column[counted] for column in (listed.ids.listing, listed.ids.item, listed.ids.product, listed.ids.category)))
+    pool = np.array([pools[item] for item in ids.item.tolist()], np.int64)
+    shown = offer_quantities(pool, rule_columns(connection, ids, kept))
+    return {pk: Decimal(units) / 1000 for pk, units in zip(ids.listing.tolist(), shown.tolist(), strict=True)}
 
 
 def live_connections() -> list[Connection]:
@@ -213,9 +229,8 @@ def recompute(causes: dict[int, str]) -> set[int]:
     `causes`: item id to the event that touched it. Returns the connections that must push. An offer
     that comes out the same is sent all the same: the channel took its own stock down when it sold.
     """
-    holders = BundleComponent.objects.filter(component_id__in=list(causes)).values_list("bundle_id", "component_id")
-    for bundle, component in holders:
-        causes.setdefault(bundle, causes[component])
+    for bundle, item in holders_of(causes).items():
+        causes.setdefault(bundle, causes[item])
     changed = set()
     for connection in live_connections():
         rows = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, item_id__in=list(causes))
@@ -236,17 +251,33 @@ def recompute_connections(causes: dict[int, str]) -> set[int]:
     return changed
 
 
+def recompute_rules(changes: Iterable[SettingChange]) -> set[int]:
+    """Work out the offers that changed settings reach. Returns the connections that must push."""
+    reached: list[tuple[Q, str]] = []
+    for change in changes:
+        if change.name in (*POOL, *RULES):
+            reach = reached_by(Level(change.level), change.subject, change.within, change.kind)
+            reached.append((reach, f"{SETTINGS[change.name].label.lower()} of {change.title}"[:120]))
+    changed = set()
+    for reach, cause in {cause: (reach, cause) for reach, cause in reached}.values():
+        for connection in live_connections():
+            rows = Listing.objects.filter(reach, connection=connection, link=Listing.Link.LINKED)
+            if _renew(connection, rows, lambda _, cause=cause: cause, only_changed=True):  # type: ignore[misc]
+                changed.add(connection.pk)
+    return changed
+
+
 def _renew(connection: Connection, listings: QuerySet[Listing], cause_of: Callable[[int], str], *, only_changed: bool) -> int:
     """Work the offers out and mark them to be pushed. A held one stays held while nothing about it changes."""
     rows = list(listings.order_by("pk").values_list("pk", "item_id", "offered", "offer_state"))
     if not rows:
         return 0
-    offers = offers_of(connection, (item for _, item, _, _ in rows if item))
+    offers = offers_of(connection, Listed.of(listings))
     settled = (Listing.Offer.AGREED, Listing.Offer.HELD) if only_changed else (Listing.Offer.HELD,)
     moved = [
-        (pk, offers[item], cause_of(item))
+        (pk, offers[pk], cause_of(item))
         for pk, item, offered, state in rows
-        if item in offers and not (state in settled and offered == offers[item])
+        if pk in offers and not (state in settled and offered == offers[pk])
     ]
     if moved:
         ids, quantities, why = zip(*moved, strict=True)

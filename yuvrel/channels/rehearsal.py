@@ -2,59 +2,81 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Collection, Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
-from yuvrel.catalogue.models import BundleComponent, Item
+from django.db.models import QuerySet
+
+from yuvrel.catalogue.kits import kits, parts_of
+from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import RefusedError
 from yuvrel.core.money import ZERO, split_tax
 from yuvrel.core.rehearsal import Shift, rehearse
+from yuvrel.core.rules import Level, Rung
 from yuvrel.people.queries import company
 from yuvrel.people.roles import Ability, Actor
+from yuvrel.rules.actions import taken
+from yuvrel.rules.queries import by_level
 from yuvrel.stock.models import ItemCost
 
 from .actions import check_settings, get_connection
 from .models import Connection, Listing
-from .offers import WITH_QUANTITIES, offers_of, places_of
+from .offers import WITH_QUANTITIES, Listed, offers_of
+from .rules import POOL, RULES, reached_by
 
-RULES = ("basis", "projected_days", "buffer", "share_percent", "minimum", "maximum")
 MOST_ROWS = 50
 
 
-def rehearse_rules(actor: Actor, connection_id: int, changes: dict[str, Any]) -> dict[str, Any]:
-    """What the linked listings show by the rules as they are and with the changes, in a fixed number of queries.
+def rehearse_rules(actor: Actor, rung: Rung, changes: Mapping[str, Any], feeds: Sequence[int] | None = None) -> dict[str, Any]:
+    """What every listing that a level reaches shows by the rules as they are and with the changes, in a fixed number
+    of queries for each connection. `feeds`: with a connection's rules, also the places that are to feed it.
 
-    Raises BadInputError naming the setting that cannot be, RefusedError for a kind that shows no quantities.
+    Raises BadInputError naming the setting that cannot be, RefusedError where no quantities are shown.
     """
     actor.need(Ability.CONNECT)
-    row = get_connection(connection_id)
-    if row.kind not in WITH_QUANTITIES:
+    values = taken(rung, changes)
+    if feeds is not None and rung.level == Level.CONNECTION:
+        check_settings(get_connection(rung.subject), {"feeds": feeds})
+    reach = Listing.objects.filter(reached_by(rung.level, rung.subject, rung.within, rung.kind))
+    rows = list(Connection.objects.filter(pk__in=reach.order_by().values("connection")).order_by("pk"))
+    if rung.level == Level.CONNECTION:
+        rows = [get_connection(rung.subject)]
+    return _rehearse(rows, reach, {name: {rung.key: value} for name, value in values.items()}, feeds)
+
+
+def _rehearse(
+    connections: Sequence[Connection],
+    reach: QuerySet[Listing],
+    changed: Mapping[str, Mapping[Any, Any]] | None,
+    feeds: Sequence[int] | None,
+) -> dict[str, Any]:
+    shown = [row for row in connections if row.kind in WITH_QUANTITIES]
+    if not shown and connections:
         raise RefusedError("This kind of connection shows no quantities.", field="kind")
-    check_settings(row, changes)
-    listings = {
-        pk: (item, title, sku, price)
-        for pk, item, title, sku, price in Listing.objects.filter(connection=row, link=Listing.Link.LINKED).values_list(
-            "pk", "item_id", "title", "item__sku", "price"
-        )
-    }
-    items = {item for item, *_ in listings.values()}
-    now = offers_of(row, items)
-    then = offers_of(_with(row, changes), items, feeds=changes.get("feeds", [place for place, _ in places_of(row)]))
-    costs, taxes = _costs(items), _taxes(items)
-    shifts = []
-    for pk, (item, _, _, price) in listings.items():
-        if item in now:
-            net = split_tax(price or ZERO, taxes[item])[0]
-            shifts.append(Shift(pk, now[item], then[item], net - costs[item]))
+    names = (*POOL, *RULES)
+    before, after = by_level(names), by_level(names, changed)
+    shifts: list[Shift] = []
+    told: dict[int, tuple[int, str, str, Decimal | None]] = {}
+    for row in shown:
+        linked = reach.filter(connection=row, link=Listing.Link.LINKED)
+        now = offers_of(row, Listed.of(linked), kept=before)
+        then = offers_of(row, Listed.of(linked), feeds, after)
+        fields = ("pk", "item_id", "title", "item__sku", "price")
+        listings = {pk: (item, title, sku, price) for pk, item, title, sku, price in linked.values_list(*fields)}
+        items = {item for item, *_ in listings.values()}
+        costs, taxes = _costs(items), _taxes(items)
+        for pk, (item, _, _, price) in listings.items():
+            if pk in now:
+                net = split_tax(price or ZERO, taxes[item])[0]
+                shifts.append(Shift(pk, now[pk], then[pk], net - costs[item]))
+        told |= listings
     found = rehearse(shifts)
+    counts = ("listings", "rising", "falling", "to_zero", "from_zero", "at_stake", "units_now", "units_then")
     return {
-        **{name: getattr(found, name) for name in ("listings", "rising", "falling", "to_zero", "from_zero", "at_stake")},
-        "units_now": found.units_now,
-        "units_then": found.units_then,
+        **{name: getattr(found, name) for name in counts},
         "currency": company().base_currency,
-        "rows": [_told(shift, listings[shift.key]) for shift in found.shifts[:MOST_ROWS]],
+        "rows": [_told(shift, told[shift.key]) for shift in found.shifts[:MOST_ROWS]],
     }
 
 
@@ -71,25 +93,14 @@ def _told(shift: Shift, listing: tuple[int, str, str, Decimal | None]) -> dict[s
     }
 
 
-def _with(row: Connection, changes: dict[str, Any]) -> Connection:
-    """The connection as it would be; never saved."""
-    return Connection(pk=row.pk, **{name: changes.get(name, getattr(row, name)) for name in RULES})
-
-
-def _costs(items: Iterable[int]) -> dict[int, Decimal]:
+def _costs(items: Collection[int]) -> dict[int, Decimal]:
     """Average cost of one; a kit costs what its parts do."""
-    parts: dict[int, list[tuple[int, Decimal]]] = defaultdict(list)
-    for kit, part, each in BundleComponent.objects.filter(bundle_id__in=items).values_list(
-        "bundle_id", "component_id", "quantity"
-    ):
-        parts[kit].append((part, each))
-    everything = {*items, *(part for of in parts.values() for part, _ in of)}
+    made = kits(items)
+    everything = {*items, *(part for of in made.values() for part, _ in of)}
     one = dict(ItemCost.objects.filter(item_id__in=everything).values_list("item_id", "last_average"))
-    return {
-        item: sum((one.get(part, ZERO) * each for part, each in parts.get(item, [(item, Decimal(1))])), ZERO) for item in items
-    }
+    return {item: sum((one.get(part, ZERO) * each for part, each in parts_of(made, item)), ZERO) for item in items}
 
 
-def _taxes(items: Iterable[int]) -> dict[int, Decimal]:
+def _taxes(items: Collection[int]) -> dict[int, Decimal]:
     rows = Item.objects.filter(pk__in=items).values_list("pk", "product__tax_class__percent")
     return {item: percent if percent is not None else ZERO for item, percent in rows}

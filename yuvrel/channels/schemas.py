@@ -8,7 +8,7 @@ from typing import Any
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow
+from yuvrel.kit.wire import Id, Money, MoneyIn, Quantity, SheetRow
 
 
 class KindOut(Schema):
@@ -86,12 +86,6 @@ class ConnectionOut(Schema):
     prefix: str
     fulfils_from: int | None
     feeds: list[int]
-    basis: str
-    projected_days: int
-    buffer: Quantity
-    share_percent: Quantity
-    minimum: Quantity
-    maximum: Quantity | None
     order_states: list[str]
     backorders: bool
     automatic: bool
@@ -120,15 +114,13 @@ class ConnectionIn(Schema):
 
 
 class RulesIn(Schema):
-    """Changed rules of what is shown; what is left out stays."""
+    """A change of rules to try out: values to set at a level and those to let inherit again; with a connection's also
+    the places that are to feed it."""
 
+    level: str = Field("connection", max_length=30)
+    values: dict[str, str | int | bool | None] = Field(default_factory=dict, max_length=60)
+    inherit: list[str] = Field(default_factory=list, max_length=60)
     feeds: list[Id] | None = Field(None, max_length=100)
-    basis: str | None = Field(None, pattern="^(available|projected)$")
-    projected_days: int | None = None
-    buffer: QuantityIn | None = None
-    share_percent: MoneyIn | None = None
-    minimum: QuantityIn | None = None
-    maximum: QuantityIn | None = None
 
 
 class ShiftOut(Schema):
@@ -158,10 +150,11 @@ class RulesRehearsal(Schema):
     rows: list[ShiftOut]
 
 
-class SettingsIn(RulesIn):
+class SettingsIn(Schema):
     """Changed settings; what is left out stays."""
 
     version: int
+    feeds: list[Id] | None = Field(None, max_length=100)
     name: str | None = Field(None, max_length=80)
     address: str | None = Field(None, max_length=300)
     prefix: str | None = Field(None, max_length=12)

@@ -39,6 +39,13 @@ class OfferRule:
     maximum: Decimal | None = None
     step: Decimal = Decimal(1)
     past_zero_left: Decimal = ZERO
+    # By name of the setting, whose value counts.
+    sources: tuple[tuple[str, str], ...] = ()
+
+    def source(self, name: str, lead: str = "") -> str:
+        """Where a part of the rule comes from, as a note."""
+        found = dict(self.sources).get(name, "")
+        return f"{lead}{found}" if found else ""
 
     def __post_init__(self) -> None:
         if not 0 <= self.share_percent <= 100:
@@ -89,7 +96,7 @@ def offer(pool: Decimal, rule: OfferRule) -> Decimal:
     if stepped < rule.minimum:
         stepped = ZERO
     if rule.maximum is not None:
-        stepped = min(stepped, rule.maximum)
+        stepped = min(stepped, floor_to(rule.maximum, rule.step))
     return stepped + max(ZERO, rule.past_zero_left)
 
 
@@ -127,15 +134,16 @@ def offer_for(
         steps = _pool_steps(shelves, rule.basis)
     quantity = offer(pool, rule)
     steps.append(Step("Pool", pool, f"by {rule.basis} stock", kind="subtotal"))
-    steps.append(Step("Buffer", rule.buffer, "this connection", op="-"))
+    said = rule.source
+    steps.append(Step("Buffer", rule.buffer, said("buffer"), op="-"))
     if rule.share_percent != 100:
-        steps.append(Step("Share", f"{spoken(rule.share_percent)} %", "rounded down", op="×"))
+        steps.append(Step("Share", f"{spoken(rule.share_percent)} %", f"rounded down{said('share_percent', ', ')}", op="×"))
     if rule.step != 1:
-        steps.append(Step("Step", rule.step, "down to a whole step", kind="fact"))
+        steps.append(Step("Step", rule.step, f"down to a whole step{said('quantity_step', ', ')}", kind="fact"))
     if rule.minimum:
-        steps.append(Step("Minimum to show", rule.minimum, "less shows as none", kind="fact"))
+        steps.append(Step("Minimum to show", rule.minimum, f"less shows as none{said('minimum', ', ')}", kind="fact"))
     if rule.maximum is not None:
-        steps.append(Step("Maximum to show", rule.maximum, "at most", kind="fact"))
+        steps.append(Step("Maximum to show", rule.maximum, f"at most{said('maximum', ', ')}", kind="fact"))
     if rule.past_zero_left:
         steps.append(Step("Selling past zero", rule.past_zero_left, "remaining limit", op="+"))
     steps.append(Step("Offered", quantity, kind="result"))
@@ -143,6 +151,7 @@ def offer_for(
 
 
 THOUSAND = 1000
+NO_MAXIMUM = np.iinfo(np.int64).max
 Units = npt.NDArray[np.int64]
 
 
@@ -180,19 +189,38 @@ def bundle_pools(pools: Units, bundle: Units, component: Units, each: Units, bun
     return made
 
 
-def offer_quantities(pools: Units, rule: OfferRule) -> Units:
+@dataclass(frozen=True)
+class RuleColumns:
+    """`OfferRule` for many offers: a column each, or one number for all; quantities in thousandths, the share in
+    hundredths of a per cent. `maximum`: NO_MAXIMUM where there is none."""
+
+    buffer: Units
+    share: Units
+    minimum: Units
+    maximum: Units
+    step: Units
+    past_zero_left: Units
+
+    @classmethod
+    def of(cls, rule: OfferRule) -> RuleColumns:
+        """One rule for all."""
+        maximum = NO_MAXIMUM if rule.maximum is None else int(rule.maximum * THOUSAND)
+        amounts = (rule.buffer, rule.minimum, rule.step, rule.past_zero_left)
+        buffer, minimum, step, past_zero = (np.asarray(int(amount * THOUSAND), np.int64) for amount in amounts)
+        share = np.asarray(int(rule.share_percent * 100), np.int64)
+        return cls(buffer, share, minimum, np.asarray(maximum, np.int64), step, past_zero)
+
+
+def offer_quantities(pools: Units, rules: RuleColumns) -> Units:
     """`offer` for many pools at once, in thousandths; equal to it for every one."""
-    share = int(rule.share_percent * 100)
-    step = int(rule.step * THOUSAND)
-    unit = THOUSAND if rule.step >= 1 else step
-    left = np.maximum(pools - int(rule.buffer * THOUSAND), 0)
+    unit = np.where(rules.step >= THOUSAND, THOUSAND, rules.step)
+    left = np.maximum(pools - rules.buffer, 0)
     # Split before multiplying: a large stock times the share would not fit into 64 bits.
-    shared = left // 10_000 * share + left % 10_000 * share // 10_000
-    shown = shared // unit * unit // step * step
-    shown[shown < int(rule.minimum * THOUSAND)] = 0
-    if rule.maximum is not None:
-        shown = np.minimum(shown, int(rule.maximum * THOUSAND))
-    return np.asarray(shown + max(0, int(rule.past_zero_left * THOUSAND)), np.int64)
+    shared = left // 10_000 * rules.share + left % 10_000 * rules.share // 10_000
+    shown = shared // unit * unit // rules.step * rules.step
+    shown = np.where(shown < rules.minimum, 0, shown)
+    shown = np.minimum(shown, rules.maximum // rules.step * rules.step)
+    return np.asarray(shown + np.maximum(0, rules.past_zero_left), np.int64)
 
 
 def reserve(wanted: Decimal, on_hand: Decimal, committed: Decimal) -> tuple[Decimal, Decimal]:

@@ -14,14 +14,16 @@ from django.utils import timezone
 from yuvrel.books.actions import CHART, account_ids
 from yuvrel.buying import actions as buying
 from yuvrel.buying.models import PurchaseOrder, Supplier
-from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.models import Category, Item
 from yuvrel.channels.access import seal
 from yuvrel.channels.models import Connection, Listing, OutboundMessage
-from yuvrel.channels.offers import load_shelves, offer_of, places_of
+from yuvrel.channels.offers import WITH_QUANTITIES, Listed, offers_of
+from yuvrel.core.rules import Level, Rung
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.planning import forecasts
 from yuvrel.planning.queries import replenishment
+from yuvrel.rules.actions import change
 
 from . import NOT_YET_CONNECTED
 from .company import make_people, make_range, make_suppliers
@@ -66,11 +68,20 @@ class Seeder:
         past.write()
         told = past.journal()
         self.purchase_orders(history)
+        self.rules()
         self.listings()
         self.shops()
         self.ledger(told)
         self.suppliers()
         return self.setup
+
+    def rules(self) -> None:
+        """What somebody has set: the shop never shows more than sixty, and keeps two of all jars back."""
+        shop = self.connections["tannery-yard"]
+        jars = Category.objects.get(name="Jars and packing")
+        change(SYSTEM, Rung(Level.CONNECTION, shop.name, shop.pk), {"maximum_shown": "60"}, self.now)
+        on_shop = Rung(Level.CATEGORY_ON_CONNECTION, f"{jars.name} on {shop.name}", jars.pk, shop.pk)
+        change(SYSTEM, on_shop, {"buffer": "2"}, self.now)
 
     def connect(self) -> None:
         """The connections, tested and ready to go live; the trade shop is left for a person to add."""
@@ -84,7 +95,6 @@ class Seeder:
             fee_percent="1.80",
             fee_fixed="0.25",
             cash_customer="Web shop cash sales",
-            maximum="60",
         )
         self.connection(
             "mill-lane",
@@ -199,14 +209,15 @@ class Seeder:
 
     def agree(self) -> None:
         """Offers worked out by the same code as ever; the stand-ins start out showing them."""
-        rows = list(Listing.objects.filter(link="linked").select_related("connection").prefetch_related("connection__feeds"))
-        shelves = load_shelves(row.item_id for row in rows if row.item_id)
-        for row in rows:
-            worked = offer_of(row, row.connection, places_of(row.connection), shelves, self.today)
-            if worked:
-                row.offered = row.shown = worked.quantity
+        rows = []
+        for connection in self.connections.values():
+            linked = Listing.objects.filter(connection=connection, link="linked")
+            offers = offers_of(connection, Listed.of(linked)) if connection.kind in WITH_QUANTITIES else {}
+            for row in linked.filter(pk__in=offers):
+                row.offered = row.shown = offers[row.pk]
                 row.offered_at = row.shown_at = row.agreed_at = self.now
                 row.offer_state, row.offer_cause = "agreed", "opening"
+                rows.append(row)
         Listing.objects.bulk_update(
             rows, ["offered", "shown", "offered_at", "shown_at", "agreed_at", "offer_state", "offer_cause"]
         )

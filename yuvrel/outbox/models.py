@@ -13,6 +13,7 @@ class Event(models.Model):
         LEDGER = "ledger"
         PURCHASE_ORDER = "purchase_order"
         FAULT = "fault"
+        SETTING = "setting"
 
     kind = models.CharField(max_length=20, choices=Kind.choices)
     subject_id = models.BigIntegerField()

@@ -13,6 +13,7 @@ from django.db import IntegrityError, transaction
 from django.db.models import Max
 from procrastinate.contrib.django.models import ProcrastinateJob
 
+from yuvrel.catalogue.kits import kits, parts_of
 from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.forecast import Forecast, forecast, forecast_with_categories
@@ -28,7 +29,7 @@ from yuvrel.sales.models import OrderLine
 from . import plan, queries
 from .models import ForecastRun, ItemForecast, ItemPolicy, SetAside
 from .past import MONTH_DAYS, Past, read_past
-from .queries import Pair, kits_and_parts
+from .queries import Pair
 
 LEAST_WEEKS, MOST_WEEKS, YEAR_WEEKS = 13, 26, 52
 TASK = "planning.forecast"
@@ -138,7 +139,7 @@ def set_aside(actor: Actor, line_id: int, aside: bool, at: datetime) -> None:
         said = {"aside": aside, "by": actor.name, "at": at}
         SetAside.objects.update_or_create(order=line.order, item_id=line.item_id, defaults=said)
         audit(actor, "set aside" if aside else "count", "order line", line.pk, after={"order": line.order.number})
-        parts = [part for part, _ in kits_and_parts().get(line.item_id, [])] or [line.item_id]
+        parts = [part for part, _ in parts_of(kits({line.item_id}), line.item_id)]
         for item in parts:
             wake_category(item)
 

@@ -11,6 +11,7 @@ from decimal import Decimal
 import numpy as np
 from django.db.models.functions import TruncDate
 
+from yuvrel.catalogue.kits import kits
 from yuvrel.core.forecast.series import Floats
 from yuvrel.core.history import History, SoldLine, daily_units, exploded, history, share_in_stock
 from yuvrel.kit.moment import one_moment
@@ -19,7 +20,7 @@ from yuvrel.sales.models import OrderLine, SalesOrder
 from yuvrel.stock.models import StockBalance, StockMove
 
 from .models import SetAside
-from .queries import Pair, kits_and_parts
+from .queries import Pair
 
 WEEKS = 104
 DAYS = WEEKS * 7
@@ -38,10 +39,10 @@ class Past:
 def read_past(batch: Sequence[Pair], today: date) -> Past:
     """Kits exploded to their parts, time without stock unknown, one-offs set aside unless somebody said otherwise."""
     start = today - timedelta(days=DAYS)
-    kits = kits_and_parts()
-    lines, decided = _lines(batch, start, today, kits)
+    made = kits()
+    lines, decided = _lines(batch, start, today, made)
     seen = _seen(batch, start, today)
-    parts = {kit: [(part, float(each)) for part, each in of] for kit, of in kits.items()}
+    parts = {kit: [(part, float(each)) for part, each in of] for kit, of in made.items()}
     told = history(lines, batch, today, DAYS, parts=parts, seen=seen, set_bulk_aside=True, decided=decided)
     own = set(batch)
     told = replace(told, bulk=tuple(bulk for bulk in told.bulk if (bulk.line.item, bulk.line.location) in own))
@@ -52,12 +53,12 @@ def read_past(batch: Sequence[Pair], today: date) -> Past:
 
 
 def _lines(
-    batch: Sequence[Pair], start: date, today: date, kits: dict[int, list[tuple[int, Decimal]]]
+    batch: Sequence[Pair], start: date, today: date, made: dict[int, list[tuple[int, Decimal]]]
 ) -> tuple[list[SoldLine], dict[int, bool]]:
     """Order lines of the batch's items and of the kits they are in; what people decided of some."""
     zone = company_zone()
     wanted = {item for item, _ in batch}
-    wanted |= {kit for kit, of in kits.items() if any(part in wanted for part, _ in of)}
+    wanted |= {kit for kit, of in made.items() if any(part in wanted for part, _ in of)}
     rows = (
         OrderLine.objects.filter(
             kind=OrderLine.Kind.ITEM,

@@ -16,7 +16,8 @@ from django.db.models.functions import TruncDate
 
 from yuvrel.buying.actions import rate_on
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
-from yuvrel.catalogue.models import BundleComponent, Item
+from yuvrel.catalogue.kits import kits, parts_of
+from yuvrel.catalogue.models import Item
 from yuvrel.core.demand import Velocity, velocities, velocity_working
 from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money
@@ -99,10 +100,10 @@ def _sold(start: date, today: date, pairs: set[Pair] | None) -> dict[Pair, dict[
     lines = OrderLine.objects.filter(
         kind=OrderLine.Kind.ITEM, item__isnull=False, order__placed_at__gte=begin, order__placed_at__lt=end
     ).exclude(order__state=SalesOrder.State.CANCELLED)
-    kits = kits_and_parts()
+    made = kits()
     if pairs is not None:
         wanted = {item for item, _ in pairs}
-        wanted |= {kit for kit, parts in kits.items() if any(part in wanted for part, _ in parts)}
+        wanted |= {kit for kit, parts in made.items() if any(part in wanted for part, _ in parts)}
         lines = lines.filter(item_id__in=wanted)
     rows = (
         lines.annotate(day=TruncDate("order__placed_at", tzinfo=zone))
@@ -112,17 +113,9 @@ def _sold(start: date, today: date, pairs: set[Pair] | None) -> dict[Pair, dict[
     )
     found: dict[Pair, dict[date, Decimal]] = defaultdict(lambda: defaultdict(Decimal))
     for item, location, day, units in rows:
-        for part, each in kits.get(item, [(item, Decimal(1))]):
+        for part, each in parts_of(made, item):
             found[part, location][day] += units * each
     return found
-
-
-def kits_and_parts() -> dict[int, list[tuple[int, Decimal]]]:
-    """The parts of every kit, and how many of each."""
-    kits: dict[int, list[tuple[int, Decimal]]] = defaultdict(list)
-    for bundle, part, each in BundleComponent.objects.values_list("bundle_id", "component_id", "quantity"):
-        kits[bundle].append((part, each))
-    return kits
 
 
 def _closing_and_moves(
@@ -259,12 +252,12 @@ def pairs_of(today: date, items: set[int] | None = None) -> set[Pair]:
     zone = company_zone()
     start = today - timedelta(days=WINDOW_DAYS)
     begin = datetime(start.year, start.month, start.day, tzinfo=zone)
-    kits = kits_and_parts()
-    ids = None if items is None else items | {kit for kit, parts in kits.items() if any(part in items for part, _ in parts)}
+    made = kits()
+    ids = None if items is None else items | {kit for kit, parts in made.items() if any(part in items for part, _ in parts)}
     sold = _of(OrderLine.objects.filter(kind=OrderLine.Kind.ITEM, item__isnull=False, order__placed_at__gte=begin), "item", ids)
     found: set[Pair] = set(_of(StockBalance.objects.all(), "item", items).values_list("item_id", "location_id"))
     for item, place in sold.values_list("item_id", "order__location_id").distinct():
-        found |= {(part, place) for part, _ in kits.get(cast(int, item), [(cast(int, item), Decimal(1))])}
+        found |= {(part, place) for part, _ in parts_of(made, cast(int, item))}
     return found if items is None else {pair for pair in found if pair[0] in items}
 
 

@@ -15,7 +15,7 @@ from django.db.models.functions import Greatest
 
 from yuvrel.books.actions import Posting, post
 from yuvrel.books.models import JournalEntry, JournalLine
-from yuvrel.catalogue.models import BundleComponent, Item
+from yuvrel.catalogue.kits import explode
 from yuvrel.core import postings
 from yuvrel.core.availability import reserve
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
@@ -209,18 +209,6 @@ def _book_lines(order: SalesOrder, lines: Iterable[IncomingLine], currency: str)
         )
     order.net = sum((row.net for row in rows), ZERO)
     return OrderLine.objects.bulk_create(rows)
-
-
-def explode(item_ids: Iterable[int]) -> dict[int, list[tuple[int, Decimal]]]:
-    """What each item takes off the shelf: itself, its components for a kit, nothing for a service."""
-    wanted = list(item_ids)
-    parts: dict[int, list[tuple[int, Decimal]]] = {}
-    for item_id, kind in Item.objects.filter(pk__in=wanted).values_list("pk", "kind"):
-        parts[item_id] = [(item_id, Decimal(1))] if kind == Item.Kind.STOCKED else []
-    rows = BundleComponent.objects.filter(bundle_id__in=wanted).order_by("component_id")
-    for bundle, component, quantity in rows.values_list("bundle_id", "component_id", "quantity"):
-        parts[bundle].append((component, quantity))
-    return parts
 
 
 def _reserve(

@@ -11,7 +11,8 @@ from typing import Any, cast
 
 from yuvrel.books.actions import Posting, open_day, post
 from yuvrel.books.models import JournalEntry, LedgerDocument
-from yuvrel.catalogue.models import BundleComponent, Item
+from yuvrel.catalogue.kits import explode
+from yuvrel.catalogue.models import Item
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.core.money import ZERO, spoken
@@ -112,17 +113,13 @@ def _check(lines: Mapping[int, OrderLine], quantities: Mapping[int, Decimal], un
 
 
 def _from_till(order: SalesOrder, lines: Mapping[int, OrderLine], quantities: Mapping[int, Decimal]) -> list[_Take]:
-    kits: dict[int, list[tuple[int, Decimal]]] = defaultdict(list)
-    ids = [line.item_id for line in lines.values() if line.item_id]
-    for row in BundleComponent.objects.filter(bundle_id__in=ids):
-        kits[row.bundle_id].append((row.component_id, row.quantity))
+    found = explode(line.item_id for line in lines.values() if line.item_id)
     takes = []
     for line_id, quantity in quantities.items():
         line = lines[line_id]
         if line.item is None or line.item.kind == Item.Kind.SERVICE:
             continue
-        parts = kits[line.item.pk] if line.item.kind == Item.Kind.BUNDLE else [(line.item.pk, Decimal(1))]
-        takes += [_Take(line, part, order.location_id, quantity * each) for part, each in parts]
+        takes += [_Take(line, part, order.location_id, quantity * each) for part, each in found[line.item.pk]]
     lock_balances((take.item_id, take.location_id) for take in takes)
     return takes
 

@@ -13,7 +13,7 @@ from django.db.models import Count, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
 
 from yuvrel.books.models import LedgerDocument
-from yuvrel.catalogue.models import BundleComponent
+from yuvrel.catalogue.kits import kits, parts_of
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.core.orders import Profit, profit
@@ -121,7 +121,7 @@ class _Costs:
         open_units = line.quantity - line.shipped
         cost = self.left.get(line.pk, ZERO)
         if line.item_id and open_units:
-            parts = self.kits.get(line.item_id, [(line.item_id, Decimal(1))])
+            parts = parts_of(self.kits, line.item_id)
             cost += sum((round_money(self.average.get(i, ZERO) * each * open_units) for i, each in parts), ZERO)
         return cost
 
@@ -132,14 +132,10 @@ def _costs(lines: Iterable[OrderLine]) -> _Costs:
         ShipmentLine.objects.filter(order_line__in=listed).values_list("order_line_id").annotate(c=Sum("cost")).order_by()
     )
     items = {line.item_id for line in listed if line.item_id}
-    kits: dict[int, list[tuple[int, Decimal]]] = defaultdict(list)
-    for kit, part, each in BundleComponent.objects.filter(bundle_id__in=items).values_list(
-        "bundle_id", "component_id", "quantity"
-    ):
-        kits[kit].append((part, each))
-    parts = items | {part for rows in kits.values() for part, _ in rows}
+    made = kits(items)
+    parts = items | {part for rows in made.values() for part, _ in rows}
     average = dict(ItemCost.objects.filter(item_id__in=parts).values_list("item_id", "last_average"))
-    return _Costs(left, average, kits)
+    return _Costs(left, average, made)
 
 
 def earnings(rows: Sequence[SalesOrder]) -> Earnings:

@@ -15,6 +15,7 @@ from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.people.queries import company_day
 from yuvrel.planning import outlooks
 from yuvrel.planning import queries as planning
+from yuvrel.rules import queries as rules
 from yuvrel.sales import queries as sales
 from yuvrel.stock import queries as stock
 
@@ -29,6 +30,14 @@ def _ids(key: str, count: int) -> list[int]:
 def _pair(key: str) -> tuple[int, int]:
     item, place = _ids(key, 2)
     return item, place
+
+
+def _setting(key: str) -> tuple[str, str, str]:
+    """way.ids.name, as listing.12.buffer."""
+    parts = key.split(".")
+    if len(parts) != 3:
+        raise BadInputError("This Working is named by way.ids.name.", field="key")
+    return parts[0], parts[1], parts[2]
 
 
 def _today() -> Any:
@@ -56,6 +65,7 @@ WORKINGS: dict[str, Callable[[str], Any]] = {
     "entry": lambda key: books.entry_working(*_ids(key, 1)),
     "drift": lambda key: agreement.drift_working(*_ids(key, 1)),
     "booked": lambda key: agreement.booked_working(*_ids(key, 1)),
+    "setting": lambda key: rules.setting_working(*_setting(key)),
 }
 
 

@@ -29,19 +29,6 @@
 	);
 
 	const isOvertaken = $derived(isEdited && typing.isOvertaken);
-	const RULES = [
-		'feeds',
-		'basis',
-		'projected_days',
-		'buffer',
-		'share_percent',
-		'minimum',
-		'maximum'
-	] as const;
-	const rules = $derived(
-		Object.fromEntries(RULES.filter((name) => name in typed).map((name) => [name, typed[name]]))
-	);
-
 	function drop(): void {
 		typed = {};
 		typing.end();
@@ -136,7 +123,7 @@
 		{/if}
 		{#if has('quantities')}
 			<div class="block">
-				<h2>Quantities shown</h2>
+				<h2>Stock</h2>
 				<div class="ask" role="group" aria-label="Stock from">
 					Stock from
 					{#each places.data ?? [] as place (place.id)}
@@ -150,70 +137,6 @@
 						>
 					{/each}
 				</div>
-				<label class="ask"
-					>Basis
-					<select
-						class="field"
-						value={now.basis}
-						onchange={(e) => set({ basis: e.currentTarget.value as 'available' | 'projected' })}
-					>
-						<option value="available">available now</option><option value="projected"
-							>available and incoming within {now.projected_days} days</option
-						>
-					</select></label
-				>
-				{#if now.basis === 'projected'}
-					<label class="ask"
-						>Projected days
-						<input
-							class="field"
-							inputmode="numeric"
-							aria-invalid={refusal?.field === 'projected_days'}
-							value={now.projected_days}
-							oninput={(e) => set({ projected_days: Number(e.currentTarget.value) })}
-						/></label
-					>
-				{/if}
-				<label class="ask"
-					>Buffer, units
-					<input
-						class="field"
-						inputmode="decimal"
-						aria-invalid={refusal?.field === 'buffer'}
-						value={now.buffer}
-						oninput={(e) => set({ buffer: e.currentTarget.value })}
-					/></label
-				>
-				<label class="ask"
-					>Share, %
-					<input
-						class="field"
-						inputmode="decimal"
-						aria-invalid={refusal?.field === 'share_percent'}
-						value={now.share_percent}
-						oninput={(e) => set({ share_percent: e.currentTarget.value })}
-					/></label
-				>
-				<label class="ask"
-					>Show zero below
-					<input
-						class="field"
-						inputmode="decimal"
-						aria-invalid={refusal?.field === 'minimum'}
-						value={now.minimum}
-						oninput={(e) => set({ minimum: e.currentTarget.value })}
-					/></label
-				>
-				<label class="ask"
-					>Maximum shown
-					<input
-						class="field"
-						inputmode="decimal"
-						placeholder="no limit"
-						value={now.maximum ?? ''}
-						oninput={(e) => set({ maximum: e.currentTarget.value || null })}
-					/></label
-				>
 			</div>
 		{/if}
 		{#if has('documents')}
@@ -311,8 +234,13 @@
 			{/if}
 		</div>
 	</fieldset>
-	{#if mayChange && has('quantities') && Object.keys(rules).length}
-		<Rehearsal connection={data.id} version={data.version} {rules} />
+	{#if mayChange && has('quantities') && typed.feeds}
+		<Rehearsal
+			way="connection"
+			id={data.id}
+			version={data.version}
+			rules={{ level: 'connection', feeds: typed.feeds }}
+		/>
 	{/if}
 	{#if mayChange}
 		<div class="save">

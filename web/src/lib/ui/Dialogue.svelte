@@ -22,9 +22,9 @@
 	<Portal>
 		<Dialog.Backdrop class="fixed inset-0 z-40 bg-black/40" />
 		<Dialog.Positioner
-			class="fixed inset-0 z-50 flex items-start justify-center overflow-auto p-6 pt-24"
+			class="fixed inset-0 z-50 flex items-start justify-center overflow-auto p-6 pt-16"
 		>
-			<Dialog.Content class="dialogue {wide ? 'w-[720px]' : 'w-[460px]'} max-w-full">
+			<Dialog.Content class="dialogue {wide ? 'w-[860px]' : 'w-[460px]'} max-w-full">
 				<Dialog.Title class="dialogue-title">{title}</Dialog.Title>
 				{@render children()}
 			</Dialog.Content>

@@ -7,15 +7,15 @@
 
 	/** What a change of rules would do to every listing, before it is saved. */
 	type Rules = Schemas['RulesIn'];
-	type Props = { connection: number; version: number; rules: Rules };
-	let { connection, version, rules }: Props = $props();
+	type Props = { way: string; id: number; version: number; rules: Rules };
+	let { way, id, version, rules }: Props = $props();
 	const resting = new Resting<Rules>(() => rules);
 	const rehearsal = createQuery(() => ({
-		queryKey: ['rules rehearsal', connection, version, resting.value],
+		queryKey: ['rules rehearsal', way, id, version, resting.value],
 		queryFn: () =>
 			ask(
-				api.POST('/api/v1/connections/{connection_id}/rehearsal', {
-					params: { path: { connection_id: connection } },
+				api.POST('/api/v1/settings/{way}/{key}/rehearsal', {
+					params: { path: { way, key: `${id}` } },
 					body: resting.value
 				})
 			),

@@ -10,6 +10,7 @@
 	import ConnectionSettings from '#lib/ui/ConnectionSettings.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
+	import Rules from '#lib/ui/Rules.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
 	const client = useQueryClient();
@@ -156,6 +157,10 @@
 					</p>{/if}
 			</section>
 			<ConnectionSettings {data} mayChange={may} />
+			{#if can('quantities')}<section>
+					<h2>Quantities shown</h2>
+					<Rules way="connection" {id} group="Quantities shown" />
+				</section>{/if}
 			<section>
 				<h2>Runs</h2>
 				<table class="rows">

@@ -5,9 +5,11 @@
 	import { figure, moment } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { RANGE_TABS } from '#lib/tabs.ts';
+	import Dialogue from '#lib/ui/Dialogue.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
+	import Rules from '#lib/ui/Rules.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
 	const id = $derived(Number(page.params.id));
@@ -17,6 +19,8 @@
 		refetchInterval: 4000
 	}));
 	const data = $derived(item.data);
+	/** Whose rules are open. */
+	let ruled = $state<{ way: string; id: number; name: string } | null>(null);
 </script>
 
 <Sheet question={data?.title ?? 'Item'} tabs={RANGE_TABS}>
@@ -78,7 +82,7 @@
 							><tr
 								><th>Connection</th><th class="num">Offered</th><th class="num">Shown</th><th
 									>State</th
-								><th>Pairing</th></tr
+								><th>Pairing</th><th><span class="sr-only">Rules</span></th></tr
 							></thead
 						>
 						<tbody>
@@ -103,6 +107,13 @@
 											>{/if}</td
 									>
 									<td><Fig value="why" kind="pairing" id={`${row.id}`} /></td>
+									<td
+										>{#if row.offered !== null}<button
+												class="quiet"
+												onclick={() => (ruled = { way: 'listing', id: row.id, name: row.connection })}
+												>Rules</button
+											>{/if}</td
+									>
 								</tr>
 							{/each}
 						</tbody>
@@ -155,6 +166,14 @@
 		</div>
 	{:else}<Pending query={item} />{/if}
 </Sheet>
+<Dialogue
+	isOpen={ruled !== null}
+	title="Quantities shown on {ruled?.name ?? ''}"
+	wide
+	onclose={() => (ruled = null)}
+>
+	{#if ruled}<Rules way={ruled.way} id={ruled.id} group="Quantities shown" />{/if}
+</Dialogue>
 
 <style>
 	.page {

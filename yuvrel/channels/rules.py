@@ -1,0 +1,252 @@
+"""What can be set about what channels show, and how a listing, a connection or an item inherits it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+from django.db.models import Q
+
+from yuvrel.catalogue.rungs import above, category_rungs, company_rung, parents_of
+from yuvrel.core.availability import NO_MAXIMUM, THOUSAND, OfferRule, RuleColumns
+from yuvrel.core.errors import NotFoundError
+from yuvrel.core.rules import OF_CONNECTIONS, ON_CHANNELS, Ints, Ladder, Level, Rung, Setting, Value, resolve_columns
+from yuvrel.people.roles import Ability
+from yuvrel.rules.queries import by_level, settled
+from yuvrel.rules.registry import SETTINGS, Way, add_way, declare
+
+from .access import kind_of
+from .models import Connection, Listing
+
+GROUP = "Quantities shown"
+SHOWN: dict[str, Any] = {"levels": ON_CHANNELS, "group": GROUP, "ability": Ability.CONNECT.value}
+OF_CONNECTION: dict[str, Any] = {"levels": OF_CONNECTIONS, "group": GROUP, "ability": Ability.CONNECT.value}
+AMOUNT: dict[str, Any] = {"type": "quantity", "places": 3, "unit": "units"}
+
+declare(
+    Setting(
+        "basis",
+        "Basis",
+        "What counts as there: what is free now, or also what suppliers deliver in the next days.",
+        "choice",
+        "available",
+        choices=(("available", "available now"), ("projected", "available and incoming")),
+        **OF_CONNECTION,
+    ),
+    Setting(
+        "projected_days",
+        "Projected days",
+        "How many days ahead a delivery may lie and still count.",
+        "days",
+        14,
+        unit="days",
+        high=Decimal(365),
+        only_with=("basis", "projected"),
+        **OF_CONNECTION,
+    ),
+    Setting(
+        "buffer",
+        "Buffer",
+        "Units that are never shown, so that the last ones are not sold twice.",
+        default=Decimal(0),
+        **AMOUNT,
+        **SHOWN,
+    ),
+    Setting(
+        "share_percent",
+        "Share",
+        "How much of what is left is shown, rounded down.",
+        "percent",
+        Decimal(100),
+        unit="%",
+        high=Decimal(100),
+        places=2,
+        **SHOWN,
+    ),
+    Setting(
+        "quantity_step",
+        "Quantity step",
+        "Only whole multiples of this are shown: 12 for what is sold by the dozen.",
+        default=Decimal(1),
+        low=Decimal("0.001"),
+        **AMOUNT,
+        **SHOWN,
+    ),
+    Setting(
+        "minimum_shown", "Show zero below", "With fewer than this left, none are shown.", default=Decimal(0), **AMOUNT, **SHOWN
+    ),
+    Setting(
+        "maximum_shown",
+        "Maximum shown",
+        "Never more than this are shown, however many there are.",
+        default=None,
+        limitless=True,
+        **AMOUNT,
+        **SHOWN,
+    ),
+)
+POOL = ("basis", "projected_days")
+RULES = ("buffer", "share_percent", "quantity_step", "minimum_shown", "maximum_shown")
+Kept = Mapping[str, Mapping[Level, Any]]
+
+
+def connection_rungs(connection: Connection) -> list[Rung]:
+    """How a connection inherits."""
+    kind = Rung(Level.KIND, f"every {kind_of(connection).label.lower()}", kind=connection.kind)
+    return [Rung(Level.CONNECTION, connection.name, connection.pk), kind, company_rung()]
+
+
+def _of_connection(ids: Sequence[int]) -> list[Rung]:
+    row = Connection.objects.filter(pk=ids[0]).first()
+    if row is None:
+        raise NotFoundError("There is no such connection.")
+    return connection_rungs(row)
+
+
+def listing_rungs(listing: Listing) -> list[Rung]:
+    """How a listing inherits; one that is not paired only from its connection."""
+    connection = listing.connection
+    rungs = [Rung(Level.LISTING, f"{listing.title} · {connection.name}", listing.pk)]
+    if listing.item is not None:
+        product = listing.item.product
+        categories = category_rungs(product.category)
+        rungs += [Rung(Level.ITEM, listing.item.title, listing.item.pk), Rung(Level.PRODUCT, product.title, product.pk)]
+        rungs += [
+            Rung(Level.CATEGORY_ON_CONNECTION, f"{one.title} on {connection.name}", one.subject, connection.pk)
+            for one in categories
+        ]
+        rungs += categories
+    return rungs + connection_rungs(connection)
+
+
+def _of_listing(ids: Sequence[int]) -> list[Rung]:
+    row = Listing.objects.select_related("connection", "item__product__category").filter(pk=ids[0]).first()
+    if row is None:
+        raise NotFoundError("There is no such listing.")
+    return listing_rungs(row)
+
+
+add_way(Way("connection", _of_connection))
+add_way(Way("listing", _of_listing))
+
+
+def rule_for(listing: Listing) -> OfferRule:
+    """The rule of one listing, with where each part comes from."""
+    found = settled(listing_rungs(listing), (*POOL, *RULES))
+    worth: dict[str, Any] = {name: one.value for name, one in found.items()}
+    return OfferRule(
+        worth["basis"],
+        worth["buffer"],
+        worth["share_percent"],
+        worth["minimum_shown"],
+        worth["maximum_shown"],
+        worth["quantity_step"],
+        sources=tuple((name, one.rung.title if one.rung else "the default") for name, one in found.items()),
+    )
+
+
+@dataclass(frozen=True)
+class Pool:
+    """How the pool of a connection is counted."""
+
+    basis: str
+    days: int
+
+
+def pool_rule(connection: Connection, kept: Kept | None = None) -> Pool:
+    """How a connection counts what is there; `kept` as for `rule_columns`."""
+    kept = by_level(POOL) if kept is None else kept
+    one = _constant(connection)
+    worth = [_column(name, one, kept, connection)[0] for name in POOL]
+    return Pool(str(worth[0]), int(worth[1] or 0))  # type: ignore[call-overload]
+
+
+@dataclass(frozen=True)
+class Ids:
+    """Listings of one connection as columns of ids: 0 where there is none."""
+
+    listing: Ints
+    item: Ints
+    product: Ints
+    category: Ints
+
+    def ladder(self, connection: Connection) -> Ladder:
+        """The ids by level, the most specific first."""
+        depths = above(self.category, parents_of())
+        columns = [(Level.LISTING, self.listing), (Level.ITEM, self.item), (Level.PRODUCT, self.product)]
+        columns += [(Level.CATEGORY_ON_CONNECTION, ids) for ids in depths]
+        columns += [(Level.CATEGORY, ids) for ids in depths]
+        return Ladder((*columns, *_constant(connection, len(self.listing)).columns), len(self.listing))
+
+
+def _constant(connection: Connection, count: int = 1) -> Ladder:
+    """The levels that are the same for all listings of a connection; kinds and companies count as number 1."""
+    one = np.ones(count, np.int64)
+    return Ladder(((Level.CONNECTION, one * connection.pk), (Level.KIND, one), (Level.COMPANY, one)), count)
+
+
+def _column(name: str, ladder: Ladder, kept: Kept, connection: Connection) -> list[Value]:
+    values, which = _resolved(name, ladder, kept, connection)
+    return [values[at] for at in which]
+
+
+def _resolved(name: str, ladder: Ladder, kept: Kept, connection: Connection) -> tuple[list[Value], Ints]:
+    given: dict[Level, Mapping[int, Value]] = {}
+    for level, by_subject in kept[name].items():
+        if level in (Level.KIND, Level.COMPANY):
+            found = by_subject.get((0, connection.kind if level == Level.KIND else ""), {})
+            given[level] = {1: found[0]} if 0 in found else {}
+        else:
+            given[level] = by_subject.get((connection.pk if level == Level.CATEGORY_ON_CONNECTION else 0, ""), {})
+    return resolve_columns(SETTINGS[name], ladder, given)
+
+
+def rule_columns(connection: Connection, ids: Ids, kept: Kept) -> RuleColumns:
+    """The rules of many listings at once; `kept`: what is set, as `by_level` reads it."""
+    ladder = ids.ladder(connection)
+
+    def units(name: str, factor: int = THOUSAND) -> Ints:
+        values, which = _resolved(name, ladder, kept, connection)
+        numbers = [NO_MAXIMUM if value is None else int(Decimal(value) * factor) for value in values]
+        return np.array(numbers, np.int64)[which]
+
+    return RuleColumns(
+        units("buffer"),
+        units("share_percent", 100),
+        units("minimum_shown"),
+        units("maximum_shown"),
+        units("quantity_step"),
+        np.zeros(1, np.int64),
+    )
+
+
+def reached_by(level: Level, subject: int, within: int, kind: str) -> Q:
+    """The listings that what is set at a level may speak for."""
+    match level:
+        case Level.LISTING:
+            return Q(pk=subject)
+        case Level.ITEM:
+            return Q(item_id=subject)
+        case Level.PRODUCT:
+            return Q(item__product_id=subject)
+        case Level.CATEGORY | Level.CATEGORY_ON_CONNECTION:
+            below = Q(item__product__category_id__in=_below(subject))
+            return below & Q(connection_id=within) if level == Level.CATEGORY_ON_CONNECTION else below
+        case Level.CONNECTION:
+            return Q(connection_id=subject)
+        case Level.KIND:
+            return Q(connection__kind=kind)
+    return Q()
+
+
+def _below(category: int) -> list[int]:
+    parents = parents_of()
+    found = {category}
+    while True:
+        more = {child for child, parent in parents.items() if parent in found} - found
+        if not more:
+            return sorted(found)
+        found |= more

@@ -1,0 +1,224 @@
+"""Settings: declared once, set at levels, and the most specific value wins.
+
+A value that is not set is inherited. *No limit* is a value of its own, written None. Every resolved value carries the
+level that spoke, and its Working shows all of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal, InvalidOperation
+from enum import StrEnum
+from typing import Any, Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from .errors import BadInputError
+from .money import ZERO, spoken
+from .working import Step, Working
+
+Type = Literal["quantity", "percent", "days", "choice", "flag"]
+Value = Decimal | int | bool | str | None
+Ints = npt.NDArray[np.int64]
+
+
+class Level(StrEnum):
+    """Where a value may be set, in the words of the screens."""
+
+    LISTING = "listing"
+    ITEM_AT_PLACE = "item at a place"
+    ITEM = "item"
+    PRODUCT = "product"
+    CATEGORY_ON_CONNECTION = "category on a connection"
+    CATEGORY = "category"
+    PLACE = "place"
+    CONNECTION = "connection"
+    KIND = "kind of connection"
+    SUPPLIER_ITEM = "supplier's terms"
+    SUPPLIER = "supplier"
+    COMPANY = "company"
+    DEFAULT = "default"
+
+
+# The most specific first.
+ON_CHANNELS = (
+    Level.LISTING,
+    Level.ITEM,
+    Level.PRODUCT,
+    Level.CATEGORY_ON_CONNECTION,
+    Level.CATEGORY,
+    Level.CONNECTION,
+    Level.KIND,
+    Level.COMPANY,
+)
+OF_CONNECTIONS = (Level.CONNECTION, Level.KIND, Level.COMPANY)
+AT_PLACES = (Level.ITEM_AT_PLACE, Level.ITEM, Level.PRODUCT, Level.CATEGORY, Level.PLACE, Level.COMPANY)
+OF_LEAD_TIME = (Level.ITEM_AT_PLACE, Level.ITEM, Level.SUPPLIER_ITEM, Level.SUPPLIER, Level.COMPANY)
+
+
+@dataclass(frozen=True)
+class Setting:
+    """What can be set: bounds are inclusive, `places` the decimals kept; `limitless`: no limit is a value of it.
+
+    `ability` names what a person must be allowed to do to change it; `only_with`: another setting and the value it
+    must have for this one to count.
+    """
+
+    name: str
+    label: str
+    help: str
+    type: Type
+    default: Value
+    levels: tuple[Level, ...]
+    group: str
+    ability: str
+    unit: str = ""
+    low: Decimal = ZERO
+    high: Decimal = Decimal(10**9)
+    places: int = 0
+    choices: tuple[tuple[str, str], ...] = ()
+    limitless: bool = False
+    only_with: tuple[str, str] | None = None
+
+    def take(self, given: Any) -> Value:
+        """A value as it is kept, from text or JSON. Raises BadInputError naming the setting."""
+        if given is None:
+            if self.limitless:
+                return None
+            raise BadInputError(f"{self.label} needs a value.", field=self.name)
+        if self.type == "flag":
+            if not isinstance(given, bool):
+                raise BadInputError(f"{self.label} is either on or off.", field=self.name)
+            return given
+        if self.type == "choice":
+            if given not in dict(self.choices):
+                raise BadInputError(f"{self.label} must be one of {', '.join(dict(self.choices))}.", field=self.name)
+            return str(given)
+        return self._number(given)
+
+    def _number(self, given: Any) -> Value:
+        try:
+            value = Decimal(str(given).strip())
+        except InvalidOperation as error:
+            raise BadInputError(f"{self.label} must be a number.", field=self.name) from error
+        places = 0 if self.type == "days" else self.places
+        if not value.is_finite() or not self.low <= value <= self.high:
+            raise BadInputError(f"{self.label} must lie between {spoken(self.low)} and {spoken(self.high)}.", field=self.name)
+        if value != round(value, places):
+            raise BadInputError(f"{self.label} takes {f'at most {places}' if places else 'no'} decimals.", field=self.name)
+        return int(value) if self.type == "days" else value
+
+    def said(self, value: Value) -> str:
+        """A value as a person reads it."""
+        if value is None:
+            return "no limit"
+        if isinstance(value, bool):
+            return "on" if value else "off"
+        if isinstance(value, str):
+            return dict(self.choices).get(value, value)
+        unit = self.unit.removesuffix("s") if abs(Decimal(value)) == 1 else self.unit
+        return f"{spoken(Decimal(value))} {unit}".strip()
+
+    @property
+    def stored_default(self) -> Any:
+        """The default as JSON."""
+        return as_json(self.default)
+
+
+def as_json(value: Value) -> Any:
+    """A value as it is kept: numbers as texts, so that nothing is rounded."""
+    return str(value) if isinstance(value, Decimal) else value
+
+
+@dataclass(frozen=True)
+class Rung:
+    """One place on the way from the most specific to the default: which subject, and how it is called.
+
+    `within`: the connection of a category on it, the place of an item at it. `kind`: of a kind of connection.
+    """
+
+    level: Level
+    title: str
+    subject: int = 0
+    within: int = 0
+    kind: str = ""
+
+    @property
+    def key(self) -> tuple[Level, int, int, str]:
+        """What a value set here is kept under."""
+        return (self.level, self.subject, self.within, self.kind)
+
+
+@dataclass(frozen=True)
+class Resolved:
+    """The value that counts, and who spoke: None when it is the default."""
+
+    setting: Setting
+    value: Value
+    rung: Rung | None
+    given: tuple[tuple[Rung, Value], ...] = field(default=())
+
+    @property
+    def level(self) -> Level:
+        """The level that spoke."""
+        return self.rung.level if self.rung else Level.DEFAULT
+
+    def working(self, rungs: Sequence[Rung], subject: str) -> Working:
+        """All levels, which spoke, which were overruled."""
+        given = {rung.key: value for rung, value in self.given}
+        steps = []
+        for rung in rungs:
+            if rung.level not in self.setting.levels:
+                continue
+            if rung.key not in given:
+                steps.append(Step(rung.title, "inherits", rung.level.value, kind="fact"))
+            else:
+                speaks = self.rung is not None and rung.key == self.rung.key
+                note = rung.level.value if speaks else f"{rung.level.value}, overruled by a more specific one"
+                steps.append(Step(rung.title, self.setting.said(given[rung.key]), note, kind="term" if speaks else "fact"))
+        steps.append(Step("Default", self.setting.said(self.setting.default), "as it comes", kind="fact"))
+        steps.append(Step(self.setting.label, self.setting.said(self.value), kind="result"))
+        return Working(f"Where does {self.setting.label.lower()} come from?", subject, tuple(steps), self.setting.help)
+
+
+def resolve(setting: Setting, rungs: Sequence[Rung], values: Mapping[tuple[Level, int, int, str], Value]) -> Resolved:
+    """The value that counts on a way of rungs, the most specific first.
+
+    Check (02-domain, buffer): company 0, connection 3, category 6, product 5, item 4, listing 2 -> 2; without the
+    listing's 4; and so on down to the company's 0.
+    """
+    given = tuple((rung, values[rung.key]) for rung in rungs if rung.level in setting.levels and rung.key in values)
+    if not given:
+        return Resolved(setting, setting.default, None)
+    rung, value = given[0]
+    return Resolved(setting, value, rung, given)
+
+
+@dataclass(frozen=True)
+class Ladder:
+    """Many subjects at once: for each level, the most specific first, the id that each of n subjects has there
+    (0: none), as a column. A level may come several times: categories, the nearest first."""
+
+    columns: tuple[tuple[Level, Ints], ...]
+    count: int
+
+
+def resolve_columns(setting: Setting, ladder: Ladder, values: Mapping[Level, Mapping[int, Value]]) -> tuple[list[Value], Ints]:
+    """(different values, which of them counts for each of n subjects): `resolve` for all of them at once.
+
+    `values`: by level, subject to what is set there; the first of the different values is the default.
+    """
+    found: list[Value] = [setting.default]
+    which = np.zeros(ladder.count, np.int64)
+    for level, ids in reversed(ladder.columns):
+        given = values.get(level) or {}
+        if level not in setting.levels or not given:
+            continue
+        keys = np.array(sorted(given), np.int64)
+        at = np.minimum(np.searchsorted(keys, ids), len(keys) - 1)
+        hit = keys[at] == ids
+        which = np.where(hit, len(found) + at, which)
+        found += [given[int(key)] for key in keys]
+    return found, which

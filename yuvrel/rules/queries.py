@@ -1,0 +1,138 @@
+"""Reading settings: what counts for one subject, and for many as columns."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
+from decimal import Decimal
+from functools import reduce
+from operator import or_
+from typing import Any
+
+from django.db.models import Q
+
+from yuvrel.core.rules import Level, Resolved, Rung, Setting, Value, as_json, resolve
+from yuvrel.core.working import Working
+
+from .models import SettingChange, SettingValue
+from .registry import SETTINGS, rungs_of, setting_of
+
+Key = tuple[Level, int, int, str]
+
+
+def kept(setting: Setting, value: Any) -> Value:
+    """A value from JSON as the core takes it."""
+    return Decimal(value) if setting.type in ("quantity", "percent") and value is not None else value
+
+
+def on_rungs(rungs: Sequence[Rung]) -> Q:
+    """The values set on any of these rungs."""
+    conditions = [Q(level=r.level.value, subject=r.subject, within=r.within, kind=r.kind) for r in rungs]
+    return reduce(or_, conditions, Q(pk=None))
+
+
+def given_on(rungs: Sequence[Rung], names: Iterable[str] | None = None) -> dict[str, dict[Key, Value]]:
+    """What is set on these rungs, by the setting's name and the rung's key."""
+    rows = SettingValue.objects.filter(on_rungs(rungs))
+    if names is not None:
+        rows = rows.filter(name__in=list(names))
+    found: dict[str, dict[Key, Value]] = defaultdict(dict)
+    for row in rows:
+        if row.name in SETTINGS:
+            key = (Level(row.level), row.subject, row.within, row.kind)
+            found[row.name][key] = kept(SETTINGS[row.name], row.value)
+    return found
+
+
+def settled(rungs: Sequence[Rung], names: Iterable[str]) -> dict[str, Resolved]:
+    """The values that count for one subject, in one query."""
+    wanted = list(names)
+    given = given_on(rungs, wanted)
+    return {name: resolve(setting_of(name), rungs, given.get(name, {})) for name in wanted}
+
+
+def by_level(names: Iterable[str], changed: Mapping[str, Mapping[Key, Value]] | None = None) -> dict[str, dict[Level, Any]]:
+    """Everything that is set, for resolving many subjects: setting -> level -> (within, kind) -> subject -> value.
+
+    `changed`: values to put in their place, as a rehearsal would; a key with the value INHERIT takes one away.
+    """
+    found: dict[str, dict[Level, Any]] = {name: defaultdict(lambda: defaultdict(dict)) for name in names}
+    rows = SettingValue.objects.filter(name__in=list(found)).values_list("name", "level", "subject", "within", "kind", "value")
+    for name, level, subject, within, kind, value in rows:
+        found[name][Level(level)][within, kind][subject] = kept(SETTINGS[name], value)
+    for name, values in (changed or {}).items():
+        for (level, subject, within, kind), given in values.items():
+            if name not in found:
+                continue
+            if given is INHERIT:
+                found[name][level][within, kind].pop(subject, None)
+            else:
+                found[name][level][within, kind][subject] = given
+    return found
+
+
+class _Inherit:
+    """Says that nothing is to be set."""
+
+
+INHERIT: Any = _Inherit()
+
+
+def sheet(way: str, key: str, groups: Sequence[str] = ()) -> dict[str, Any]:
+    """All settings that can be set for a subject or above it, with what counts and where it comes from."""
+    rungs = rungs_of(way, key)
+    given = given_on(rungs)
+    levels = {rung.level for rung in rungs}
+    wanted = [s for s in SETTINGS.values() if levels & set(s.levels) and (not groups or s.group in groups)]
+    resolved = {s.name: resolve(s, rungs, given.get(s.name, {})) for s in wanted}
+    return {
+        "title": rungs[0].title,
+        "rungs": [{"level": r.level.value, "title": r.title, "version": version_of(r)} for r in rungs],
+        "settings": [_told(resolved[s.name], rungs, given.get(s.name, {})) for s in wanted],
+    }
+
+
+def _told(found: Resolved, rungs: Sequence[Rung], given: Mapping[Key, Value]) -> dict[str, Any]:
+    setting = found.setting
+    names = ("name", "label", "help", "type", "unit", "group", "limitless", "ability", "low", "high", "places")
+    return {
+        **{name: getattr(setting, name) for name in names},
+        "choices": [{"value": value, "label": label} for value, label in setting.choices],
+        "only_with": list(setting.only_with) if setting.only_with else [],
+        "value": as_json(found.value),
+        "said": setting.said(found.value),
+        "level": found.level.value,
+        "source": found.rung.title if found.rung else "the default",
+        "rungs": [
+            {
+                "level": rung.level.value,
+                "title": rung.title,
+                "is_set": rung.key in given,
+                "value": as_json(given.get(rung.key)),
+                "said": setting.said(given[rung.key]) if rung.key in given else "",
+                # What would count here if nothing were set at this level.
+                "inherited": setting.said(resolve(setting, rungs[at + 1 :], given).value),
+                "inherited_value": as_json(resolve(setting, rungs[at + 1 :], given).value),
+            }
+            for at, rung in enumerate(rungs)
+            if rung.level in setting.levels
+        ],
+    }
+
+
+def version_of(rung: Rung) -> int:
+    """The newest change of anything set on a rung; what was seen before it is stale."""
+    newest = SettingChange.objects.filter(on_rungs([rung])).order_by("-pk").values_list("pk", flat=True).first()
+    return newest or 0
+
+
+def history(way: str, key: str) -> list[SettingChange]:
+    """Changes of what counts for a subject, on all its rungs, newest first."""
+    return list(SettingChange.objects.filter(on_rungs(rungs_of(way, key))).order_by("-pk")[:100])
+
+
+def setting_working(way: str, key: str, name: str) -> Working:
+    """Where the value that counts comes from. Raises NotFoundError."""
+    rungs = rungs_of(way, key)
+    found = settled(rungs, [name])[name]
+    return found.working(rungs, rungs[0].title)
