@@ -123,14 +123,17 @@
 		{/if}
 		<table class="rows">
 			<thead
-				><tr><th>Rule</th><th>Set here</th><th class="num">Counts now</th><th>Comes from</th></tr></thead
+				><tr><th>Rule</th><th>Set here</th><th class="num">Counts now</th><th>Comes from</th></tr
+				></thead
 			>
 			<tbody>
 				{#each settings as one (one.name)}
 					{@const rung = rungOf(one)}
 					{#if rung && isShown(one)}
 						<tr>
-							<td class="what"><b>{one.label}</b><span class="soft small block">{one.help}</span></td>
+							<td class="what"
+								><b>{one.label}</b><span class="soft small block">{one.help}</span></td
+							>
 							<td class="here">
 								{#if one.choices.length}
 									<select
@@ -182,7 +185,8 @@
 									class="link"
 									aria-expanded={opened === one.name}
 									title="Every level"
-									onclick={() => (opened = opened === one.name ? '' : one.name)}>{one.source}</button
+									onclick={() => (opened = opened === one.name ? '' : one.name)}
+									>{one.source}</button
 								>
 							</td>
 						</tr>

@@ -110,7 +110,8 @@
 									<td
 										>{#if row.offered !== null}<button
 												class="quiet"
-												onclick={() => (ruled = { way: 'listing', id: row.id, name: row.connection })}
+												onclick={() =>
+													(ruled = { way: 'listing', id: row.id, name: row.connection })}
 												>Rules</button
 											>{/if}</td
 									>
