@@ -22,7 +22,7 @@ from yuvrel.server.workings import WORKINGS
 from yuvrel.stock.models import CostChange, StockBalance
 
 # What a route cannot answer without.
-QUERIES = {"demand_history": "?item={item_id}&location={location_id}"}
+QUERIES = {"demand_history": "?item={item_id}&location={location_id}", "delete_item": "?version=1"}
 
 
 @dataclass(frozen=True)
@@ -78,6 +78,7 @@ def real_ids(user: User) -> dict[str, Any]:
         "suppliers/item_id": terms.item_id,
         "suppliers/supplier_id": terms.supplier_id,
         "item_id": forecast.item_id,
+        "product_id": forecast.item.product_id,
         "location_id": forecast.location_id,
         "purchase-orders/order_id": PurchaseOrder.objects.filter(state="draft").values_list("pk", flat=True)[0],
         "order_id": order.pk,

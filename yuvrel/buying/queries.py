@@ -8,6 +8,7 @@ from typing import Any
 
 from django.db.models import F, Q, QuerySet, Sum
 
+from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money
 from yuvrel.core.working import Step, Working
@@ -174,3 +175,13 @@ def incoming_working(item_id: int, location_id: int) -> Working:
 def late_orders(today: date) -> int:
     """Purchase orders past their day."""
     return PurchaseOrder.objects.filter(state__in=OPEN, expected_on__lt=today).count()
+
+
+@look_for
+def purchase_obstacles(item_id: int) -> list[Obstacle]:
+    """Purchase orders on which an item is still to come."""
+    rows = PurchaseLine.objects.filter(item_id=item_id, order__state__in=("draft", *OPEN), quantity__gt=F("received"))
+    return [
+        Obstacle(f"Purchase order {row.order.number} is to bring it.", f"/buying/orders/{row.order_id}")
+        for row in rows.select_related("order").order_by("order_id")[:5]
+    ]

@@ -34,18 +34,24 @@ def add_product(actor: Actor, *, title: str, category: str, drafts: Sequence[Ite
     actor.need(Ability.EDIT_RANGE)
     if not title.strip():
         raise BadInputError("A product needs a title.", field="title")
-    group = None
-    if category.strip():
-        group = Category.objects.filter(name__iexact=category.strip()).first()
-        group = group or Category.objects.create(name=category.strip())
+    group = category_of(category)
     names = list(dict.fromkeys(name for draft in drafts for name in draft.options))
     product = Product.objects.create(title=title.strip(), category=group, option_names=names, tax_class=TaxClass.objects.first())
-    items = [_add_item(product, draft) for draft in drafts]
+    items = [add_item(product, draft) for draft in drafts]
     audit(actor, "add product", "product", product.pk, after={"title": title, "items": [i.sku for i in items]})
     return items
 
 
-def _add_item(product: Product, draft: ItemDraft) -> Item:
+def category_of(name: str) -> Category | None:
+    """The category of a name, made where there is none yet; None for an empty name."""
+    name = name.strip()
+    if not name:
+        return None
+    return Category.objects.filter(name__iexact=name).first() or Category.objects.create(name=name[:60])
+
+
+def add_item(product: Product, draft: ItemDraft) -> Item:
+    """An item of a product. Raises BadInputError for a SKU or barcode in use, or a bad barcode."""
     sku = draft.sku.strip()
     if not sku:
         raise BadInputError("An item needs a SKU.", field="sku")

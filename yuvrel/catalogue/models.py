@@ -35,6 +35,10 @@ class Product(models.Model):
     category = models.ForeignKey(Category, on_delete=models.PROTECT, null=True)
     tax_class = models.ForeignKey(TaxClass, on_delete=models.PROTECT, null=True)
     option_names = models.JSONField(default=list)
+    brand = models.CharField(max_length=60, blank=True)
+    tags = models.JSONField(default=list)
+    note = models.TextField(blank=True, help_text="For people here; never sent to a channel")
+    version = models.PositiveIntegerField(default=1)
     created_at = models.DateTimeField(auto_now_add=True)
 
 
@@ -56,7 +60,11 @@ class Item(models.Model):
     expiry_tracked = models.BooleanField(default=False)
     active = models.BooleanField(default=True)
     price = models.DecimalField(**MONEY, default=0, help_text="Retail price with tax")
+    internal = models.BooleanField(default=False, help_text="Used here, not sold: packing, samples")
     weight_grams = models.PositiveIntegerField(default=0)
+    length_mm = models.PositiveIntegerField(default=0)
+    width_mm = models.PositiveIntegerField(default=0)
+    height_mm = models.PositiveIntegerField(default=0)
     version = models.PositiveIntegerField(default=1)
     created_at = models.DateTimeField(auto_now_add=True)
 

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from datetime import datetime
+from decimal import Decimal
+from typing import Annotated, Any, Literal
 
 from ninja import Schema
+from pydantic import Field
 
-from yuvrel.kit.wire import Money, Quantity, SheetRow, UnitCost
+from yuvrel.kit.wire import Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost
 
 
 class ItemRow(SheetRow):
@@ -85,9 +88,12 @@ class ItemOut(Schema):
     """Everything about an item."""
 
     id: int
+    version: int
     sku: str
     title: str
     product: str
+    product_id: int
+    active: bool
     category: str
     kind: str
     unit: str
@@ -101,3 +107,181 @@ class ItemOut(Schema):
     listings: list[ListingBrief]
     components: list[ComponentOut]
     costs: list[CostRow]
+
+
+class OptionIn(Schema):
+    """An option and its values, in order."""
+
+    name: str = Field(max_length=40)
+    values: list[Annotated[str, Field(max_length=60)]] = Field(max_length=60)
+
+
+class PreviewIn(Schema):
+    """Options and a SKU pattern to try out."""
+
+    options: list[OptionIn] = Field(default_factory=list, max_length=5)
+    pattern: str = Field("", max_length=60)
+
+
+class CombinationOut(Schema):
+    """An item that options make: new, there already, or in clash with the SKU of another."""
+
+    options: dict[str, str]
+    sku: str
+    state: str
+    item_id: int | None
+
+
+class ProductFacts(Schema):
+    """What describes a product; what is left out stays."""
+
+    title: str | None = Field(None, max_length=160)
+    description: str | None = Field(None, max_length=20_000)
+    brand: str | None = Field(None, max_length=60)
+    category: str | None = Field(None, max_length=60)
+    tags: list[Annotated[str, Field(max_length=40)]] | None = Field(None, max_length=40)
+    note: str | None = Field(None, max_length=4_000)
+    tax_class_id: Id | None = None
+
+    def facts(self) -> dict[str, Any]:
+        """What was sent."""
+        names = set(ProductFacts.model_fields)
+        return {k: v for k, v in self.model_dump(exclude_unset=True).items() if k in names and v is not None}
+
+
+class MakeProductIn(ProductFacts, PreviewIn):
+    """A new product with its items."""
+
+    kind: Literal["stocked", "service", "bundle"] = "stocked"
+    price: MoneyIn = Field(Decimal(0), ge=0)
+    expiry_tracked: bool = False
+    decimals: int = Field(0, ge=0, le=3)
+
+
+class ChangeProductIn(ProductFacts):
+    """Changed facts, with the version that was seen."""
+
+    version: int
+
+
+class MoreItemsIn(PreviewIn):
+    """Combinations that are to be there too."""
+
+    version: int
+    price: MoneyIn = Field(Decimal(0), ge=0)
+
+
+class DuplicateIn(Schema):
+    """A product like another."""
+
+    title: str = Field(max_length=160)
+    pattern: str = Field(max_length=60)
+
+
+Millimetres = Annotated[int, Field(ge=0, le=100_000)]
+
+
+class ItemFactsIn(Schema):
+    """Changed facts of an item, with the version that was seen; what is left out stays."""
+
+    version: int
+    sku: str | None = Field(None, max_length=60)
+    price: MoneyIn | None = Field(None, ge=0)
+    barcodes: list[Annotated[str, Field(max_length=40)]] | None = Field(None, max_length=20)
+    weight_grams: Annotated[int, Field(ge=0, le=10_000_000)] | None = None
+    length_mm: Millimetres | None = None
+    width_mm: Millimetres | None = None
+    height_mm: Millimetres | None = None
+    internal: bool | None = None
+    unit: str | None = Field(None, min_length=1, max_length=12)
+
+
+class ItemsIn(Schema):
+    """Changes of several items by id: all are made, or none."""
+
+    items: dict[Id, ItemFactsIn] = Field(max_length=500)
+
+
+class PartIn(Schema):
+    """A part of a bundle."""
+
+    item_id: Id
+    quantity: QuantityIn
+
+
+class PartsIn(Schema):
+    """What a bundle is made of."""
+
+    version: int
+    parts: list[PartIn] = Field(max_length=100)
+
+
+class VersionIn(Schema):
+    """The version that was seen."""
+
+    version: int
+
+
+class ProductItem(Schema):
+    """An item of a product, as it can be changed."""
+
+    id: int
+    version: int
+    sku: str
+    title: str
+    options: dict[str, str]
+    kind: str
+    unit: str
+    price: Money
+    barcodes: list[str]
+    weight_grams: int
+    length_mm: int
+    width_mm: int
+    height_mm: int
+    internal: bool
+    active: bool
+    components: list[ComponentOut]
+
+
+class TraceOut(Schema):
+    """Who changed what, when, from what to what."""
+
+    id: int
+    at: datetime
+    actor: str
+    action: str
+    subject: str
+    before: dict[str, Any]
+    after: dict[str, Any]
+
+
+class TaxClassOut(Schema):
+    """A rate of sales tax."""
+
+    id: int
+    name: str
+    percent: Quantity
+
+
+class ProductOut(Schema):
+    """A product as it can be changed, with its items and their history."""
+
+    id: int
+    version: int
+    title: str
+    description: str
+    brand: str
+    category: str
+    tags: list[str]
+    note: str
+    tax_class_id: int | None
+    option_names: list[str]
+    items: list[ProductItem]
+    history: list[TraceOut]
+
+
+class RangeChoices(Schema):
+    """What can be chosen for a product."""
+
+    categories: list[str]
+    tax_classes: list[TaxClassOut]

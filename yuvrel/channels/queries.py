@@ -9,6 +9,7 @@ from django.db.models import Count, Max, Q
 from django.utils import timezone
 
 from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.connectors.base import Can
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.pairing import Verdict
@@ -219,3 +220,12 @@ def snags(q: str, cursor: str, limit: int) -> dict[str, Any]:
 
     rows_shown = sheet_rows(SnagOut, found, shown, lambda snag: {"id": snag.pk, "title": snag.title, "made_at": snag.made_at})
     return {"rows": rows_shown, "next": following}
+
+
+@look_for
+def listing_obstacles(item_id: int) -> list[Obstacle]:
+    """Where an item is for sale."""
+    rows = Listing.objects.filter(item_id=item_id, link=Listing.Link.LINKED, connection__state="live").select_related(
+        "connection"
+    )
+    return [Obstacle(f"It is listed on {row.connection.name}.", f"/range/items/{item_id}") for row in rows.order_by("pk")[:5]]

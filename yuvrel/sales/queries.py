@@ -14,6 +14,7 @@ from django.db.models.functions import TruncDate
 
 from yuvrel.books.models import LedgerDocument
 from yuvrel.catalogue.kits import kits, parts_of
+from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.core.orders import Profit, profit
@@ -300,3 +301,10 @@ def daily_sales(start: datetime, days: int) -> list[tuple[datetime, Decimal]]:
     sums = dict(by_day.values_list("day").annotate(n=Sum("net")))
     listed = [start + timedelta(days=i) for i in range(days)]
     return [(day, sums.get(day.date(), ZERO)) for day in listed]
+
+
+@look_for
+def order_obstacles(item_id: int) -> list[Obstacle]:
+    """Orders that wait for an item."""
+    rows = OrderLine.objects.filter(item_id=item_id, order__state__in=WAITING).select_related("order").order_by("order_id")[:5]
+    return [Obstacle(f"Order {row.order.number} waits for it.", f"/orders/{row.order_id}") for row in rows]

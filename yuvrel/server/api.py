@@ -12,6 +12,7 @@ from ninja import NinjaAPI
 from yuvrel.agreement.api import router as agreement
 from yuvrel.books.api import router as books
 from yuvrel.buying.api import router as buying
+from yuvrel.catalogue.api import router as catalogue
 from yuvrel.channels.api import router as channels
 from yuvrel.kit.auth import AUTH, actor
 from yuvrel.kit.wire import WorkingOut
@@ -48,7 +49,7 @@ api = NinjaAPI(
     description="Stock, costs and orders in agreement. Money and quantities are decimal strings.",
 )
 problems.install(api)
-for router in (people, sheets, stock, sales, buying, planning, forecasts, books, channels, agreement, rules):
+for router in (people, sheets, stock, sales, buying, planning, forecasts, books, channels, agreement, rules, catalogue):
     api.add_router("", router)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from django.db.models import Q
 from django.http import HttpRequest, HttpResponse
@@ -22,6 +22,7 @@ from .models import CostChange, ItemCost, StockBalance
 from .schemas import AdjustIn, MovePage, OpeningCheck, StockPage
 
 router = Router(tags=["shelf"])
+ItemState = Literal["active", "internal", "retired"]
 MOST_BYTES = 8_000_000
 MOST_SHOWN = 200
 
@@ -136,10 +137,18 @@ def take_opening(request: HttpRequest, token: str = Form(...)) -> Any:
 
 
 @router.get("/items", response=ItemPage, operation_id="list_items", tags=["range"])
-def list_items(request: HttpRequest, q: str = "", kind: str = "", sort: str = "", cursor: str = "", limit: int = 200) -> Any:
+def list_items(
+    request: HttpRequest,
+    q: str = "",
+    kind: str = "",
+    state: ItemState = "active",
+    sort: str = "",
+    cursor: str = "",
+    limit: int = 200,
+) -> Any:
     """The range."""
     actor(request)
-    return queries.item_sheet(q, kind, cursor, limit, sort)
+    return queries.item_sheet(q, kind, cursor, limit, sort, state)
 
 
 @router.get("/items/{int:item_id}", response=ItemOut, operation_id="get_item", tags=["range"])
@@ -153,9 +162,12 @@ def get_item(request: HttpRequest, item_id: int) -> Any:
     places = StockBalance.objects.filter(item=item).select_related("location").order_by("location__position")
     return {
         "id": item.pk,
+        "version": item.version,
         "sku": item.sku,
         "title": item.title,
         "product": item.product.title,
+        "product_id": item.product_id,
+        "active": item.active,
         "kind": item.kind,
         "category": item.product.category.name if item.product.category else "",
         "unit": item.unit,

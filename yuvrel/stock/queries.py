@@ -11,6 +11,7 @@ from django.db.models.expressions import Combinable
 from django.db.models.functions import Coalesce, NullIf, Round
 
 from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.catalogue.schemas import ItemRow
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.money import ZERO, allocate, spoken
@@ -62,10 +63,12 @@ def find_items(rows: QuerySet[Any], q: str, prefix: str = "") -> QuerySet[Any]:
     return rows
 
 
-def item_sheet(q: str, kind: str, cursor: str, limit: int, sort: str = "") -> dict[str, Any]:
+def item_sheet(q: str, kind: str, cursor: str, limit: int, sort: str = "", state: str = "active") -> dict[str, Any]:
     """A page of the range. What is counted is counted for its rows alone: joined to all items, each would be
     counted before the page is cut."""
-    rows = find_items(Item.objects.filter(active=True).select_related("product__category", "cost"), q)
+    rows = find_items(Item.objects.filter(active=state != "retired").select_related("product__category", "cost"), q)
+    if state == "internal":
+        rows = rows.filter(internal=True)
     if kind:
         rows = rows.filter(kind=kind)
     rows, order = in_order(rows, sort, ITEM_SORTS, ["title", "id"])
@@ -349,3 +352,12 @@ def latest_cost_working(item_id: int) -> Working:
     if row is None:
         raise NotFoundError("This item has no cost yet; it was never received.")
     return cost_working(row.pk)
+
+
+@look_for
+def on_hand_obstacles(item_id: int) -> list[Obstacle]:
+    """Where an item lies."""
+    rows = StockBalance.objects.filter(item_id=item_id).exclude(on_hand=0).select_related("location", "item")
+    return [
+        Obstacle(f"{spoken(row.on_hand)} are on hand at {row.location.name}.", f"/shelf/moves?item={item_id}") for row in rows
+    ]

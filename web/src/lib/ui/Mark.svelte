@@ -1,7 +1,7 @@
 <script lang="ts">
 	/** A state: shape and word, never colour alone. */
-	type Props = { state: string; note?: string };
-	let { state, note = '' }: Props = $props();
+	type Props = { state: string; note?: string; word?: string };
+	let { state, note = '', word = state }: Props = $props();
 	const TONES: Record<string, [string, string]> = {
 		agreed: ['reed', 'tick'],
 		live: ['reed', 'tick'],
@@ -47,7 +47,7 @@
 		{:else if look[1] === 'cross'}<path d="M2 2L10 10M10 2L2 10" class="line" />
 		{:else}<circle cx="6" cy="6" r="4.4" class="line" />{/if}
 	</svg>
-	<span class="word">{state}</span>
+	<span class="word">{word}</span>
 	{#if note}<span class="soft small">{note}</span>{/if}
 </span>
 

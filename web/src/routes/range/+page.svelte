@@ -31,7 +31,7 @@
 		'items',
 		'Items',
 		() => COLUMNS,
-		{ q: '', kind: '' },
+		{ q: '', kind: '', state: '' },
 		page.url.searchParams
 	);
 	const items = createInfiniteQuery(() => ({
@@ -39,7 +39,14 @@
 		queryFn: ({ pageParam }) =>
 			ask(
 				api.GET('/api/v1/items', {
-					params: { query: { ...sheet.query, cursor: pageParam, limit: 100 } }
+					params: {
+						query: {
+							...sheet.query,
+							state: (sheet.query.state as 'internal' | 'retired' | undefined) ?? 'active',
+							cursor: pageParam,
+							limit: 100
+						}
+					}
 				})
 			),
 		initialPageParam: '',
@@ -50,7 +57,7 @@
 	const rows = $derived(items.data?.pages.flatMap((p) => p.rows) ?? []);
 </script>
 
-<Sheet question="What do we sell?" tabs={RANGE_TABS} newPath="/range/pairing">
+<Sheet question="What do we sell?" tabs={RANGE_TABS} newPath="/range/new">
 	{#snippet lead()}Products, the items that are counted, and where each is shown.{/snippet}
 	{#snippet filters()}
 		<Filter bind:value={sheet.filters.q} />
@@ -58,6 +65,11 @@
 			<option value="">all kinds</option><option value="stocked">stocked</option>
 			<option value="bundle">bundles</option><option value="service">services</option>
 		</select>
+		<select class="field" aria-label="State" bind:value={sheet.filters.state}>
+			<option value="">in use</option><option value="internal">internal only</option>
+			<option value="retired">retired</option>
+		</select>
+		{#if session.may('change the range')}<a class="do" href="/range/new">New product</a>{/if}
 		<SheetTools {sheet} />
 	{/snippet}
 	{#if rows.length}

@@ -32,6 +32,12 @@
 			{session.currency} with tax
 		{/if}
 	{/snippet}
+	{#snippet filters()}
+		{#if data}<a class="quiet" href="/range/products/{data.product_id}"
+				>{session.may('change the range') ? 'Change' : 'Product'}</a
+			>
+			{#if !data.active}<Mark state="closed" word="retired" />{/if}{/if}
+	{/snippet}
 	{#if data}
 		<div class="page">
 			{#if data.components.length}

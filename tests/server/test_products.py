@@ -1,0 +1,195 @@
+"""Products and items made and changed by hand, over the API."""
+
+from __future__ import annotations
+
+import json
+from decimal import Decimal as D
+from typing import Any
+
+import pytest
+from django.test import Client
+from django.utils import timezone
+
+from tests.world import (
+    give,
+    incoming,
+    make_company,
+    make_connection,
+    make_item,
+    make_listing,
+    make_supplier,
+    make_user,
+    order_line,
+)
+from yuvrel.buying.actions import Wanted, draft
+from yuvrel.catalogue.models import Item, Product
+from yuvrel.people.models import Location
+from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.sales.actions import take_order
+from yuvrel.sales.models import Reservation
+
+pytestmark = pytest.mark.django_db
+OPTIONS = [{"name": "Size", "values": ["S", "M", "L"]}, {"name": "Colour", "values": ["Sand", "Dark red", "Ash", "Blue"]}]
+
+
+class Desk:
+    """Somebody at the range."""
+
+    def __init__(self, client: Client) -> None:
+        self.client = client
+
+    def send(self, method: str, path: str, body: Any = None, status: int = 200) -> Any:
+        answer = getattr(self.client, method)(f"/api/v1/{path}", json.dumps(body), content_type="application/json")
+        assert answer.status_code == status, answer.content
+        return answer.json() if answer.content else None
+
+    def make(self, **body: Any) -> Any:
+        return self.send("post", "products", {"title": "Smoker", "pattern": "SMO-{size}-{colour}", "options": OPTIONS, **body})
+
+
+@pytest.fixture
+def place(db: None) -> Location:
+    return make_company()
+
+
+@pytest.fixture
+def desk(place: Location, client: Client) -> Desk:
+    client.force_login(make_user(Role.BUYER))
+    return Desk(client)
+
+
+def test_three_sizes_in_four_colours_make_twelve_items(desk: Desk) -> None:
+    make_item("SMO-S-Ash")
+    tried = desk.send("post", "products/preview", {"options": OPTIONS, "pattern": "SMO-{size}-{colour}"})
+    assert [row["state"] for row in tried].count("clash") == 1
+    assert Product.objects.count() == 1
+    refused = desk.send("post", "products", {"title": "Smoker", "pattern": "SMO-{size}-{colour}", "options": OPTIONS}, 422)
+    assert refused["field"] == "pattern"
+    made = desk.make(
+        pattern="SMK-{size}-{colour}", category="Smokers", price="32.00", tags=["metal", "metal", " "], brand="Varga"
+    )
+    assert [item["sku"] for item in made["items"]][:4] == ["SMK-S-Sand", "SMK-S-Dark-red", "SMK-S-Ash", "SMK-S-Blue"]
+    assert (len(made["items"]), made["tags"], made["category"], made["items"][0]["title"]) == (
+        12,
+        ["metal"],
+        "Smokers",
+        "Smoker S Sand",
+    )
+    assert made["history"][0]["action"] == "make product"
+
+
+def test_only_missing_combinations_are_added_later(desk: Desk) -> None:
+    made = desk.make(pattern="SMK-{size}-{colour}")
+    options = [{"name": "Size", "values": ["S", "M", "L", "XL"]}, OPTIONS[1]]
+    path = f"products/{made['id']}"
+    tried = desk.send("post", f"products/preview?product={made['id']}", {"options": options, "pattern": "NEW-{size}-{colour}"})
+    assert [row["state"] for row in tried].count("there") == 12
+    assert {row["sku"] for row in tried if row["state"] == "there"} == {item["sku"] for item in made["items"]}
+    body = {"version": made["version"], "options": options, "pattern": "NEW-{size}-{colour}", "price": "9"}
+    more = desk.send("post", f"{path}/items", body)
+    assert [item["sku"] for item in more["items"]][12:] == ["NEW-XL-Sand", "NEW-XL-Dark-red", "NEW-XL-Ash", "NEW-XL-Blue"]
+    desk.send("post", f"{path}/items", body, 409)
+    again = body | {"version": more["version"], "options": OPTIONS[:1], "pattern": "A-{size}"}
+    assert desk.send("post", f"{path}/items", again, 422)["field"] == "options"
+
+
+def test_a_product_is_changed_with_a_trace_and_its_items_are_called_after_it(desk: Desk) -> None:
+    made = desk.make()
+    body = {"version": made["version"], "title": "Smoker, tinned", "note": "Ask Varga first"}
+    changed = desk.send("patch", f"products/{made['id']}", body)
+    assert changed["items"][0]["title"] == "Smoker, tinned S Sand"
+    trace = changed["history"][0]
+    assert (trace["before"], trace["after"]) == (
+        {"title": "Smoker", "note": ""},
+        {"title": "Smoker, tinned", "note": "Ask Varga first"},
+    )
+    desk.send("patch", f"products/{made['id']}", body, 409)
+    body = {"version": changed["version"], "title": " "}
+    assert desk.send("patch", f"products/{made['id']}", body, 422)["field"] == "title"
+
+
+def test_items_are_changed_together_or_not_at_all(desk: Desk) -> None:
+    first, second, third = desk.make()["items"][:3]
+    changes = {
+        first["id"]: {"version": 1, "price": "34.50", "weight_grams": 420, "barcodes": ["4006381333931"]},
+        second["id"]: {"version": 1, "internal": True, "sku": "SMO-OWN"},
+    }
+    desk.send("patch", "range/items", {"items": changes})
+    kept = Item.objects.get(pk=first["id"])
+    assert (f"{kept.price}", kept.weight_grams, kept.version) == ("34.50", 420, 2)
+    assert list(kept.barcodes.values_list("gtin", flat=True)) == ["04006381333931"]
+    assert [row["sku"] for row in desk.client.get("/api/v1/items?state=internal").json()["rows"]] == ["SMO-OWN"]
+
+    def refused(field: str, item: Any, status: int = 422, **facts: Any) -> None:
+        other = {third["id"]: {"version": 1, "price": "1.00"}, item["id"]: facts}
+        answer = desk.send("patch", "range/items", {"items": other}, status)
+        assert answer.get("field", "") == (f"items.{item['id']}.{field}" if field else ""), answer
+        assert Item.objects.get(pk=third["id"]).version == 1
+
+    # GS1 General Specifications 7.9: the check digit of 400638133393 is 1.
+    refused("barcode", first, version=2, barcodes=["4006381333930"])
+    refused("barcodes", second, version=2, barcodes=["4006381333931"])
+    refused("sku", second, version=2, sku=first["sku"].lower())
+    refused("sku", second, version=2, sku=" ")
+    refused("", first, 409, version=1, price="2.00")
+    trace = desk.client.get(f"/api/v1/products/{kept.product_id}").json()["history"]
+    assert {"price": "34.50", "weight_grams": "420", "barcodes": "4006381333931"} in [row["after"] for row in trace]
+
+
+def test_a_bundle_holds_items_and_bundles_but_never_itself(desk: Desk, place: Location) -> None:
+    jar, tool = make_item("JAR", on_hand=14), make_item("TOOL", on_hand=4)
+    made = {}
+    for sku in ("KIT", "BOX"):
+        (item,) = desk.make(title=sku, pattern=sku, options=[], kind="bundle")["items"]
+        made[sku] = item
+    kit = [{"item_id": jar.pk, "quantity": "3"}, {"item_id": tool.pk, "quantity": "1"}]
+    desk.send("put", f"items/{made['KIT']['id']}/parts", {"version": 2, "parts": kit}, 409)
+    desk.send("put", f"items/{made['KIT']['id']}/parts", {"version": 1, "parts": kit})
+    box = [{"item_id": made["KIT"]["id"], "quantity": "2"}, {"item_id": jar.pk, "quantity": "1"}]
+    desk.send("put", f"items/{made['BOX']['id']}/parts", {"version": 1, "parts": box})
+    round_about = [{"item_id": made["BOX"]["id"], "quantity": "1"}]
+    refused = desk.send("put", f"items/{made['KIT']['id']}/parts", {"version": 2, "parts": round_about}, 422)
+    assert "cannot hold itself" in refused["detail"]
+    for bad in ([], [kit[0], kit[0]], [{"item_id": jar.pk, "quantity": "0"}], [{"item_id": 10**6, "quantity": "1"}]):
+        desk.send("put", f"items/{made['KIT']['id']}/parts", {"version": 2, "parts": bad}, 422)
+    # Seven jars and two tools go into a box: of 14 and 4 there are two.
+    shop = make_connection()
+    listing = make_listing(shop, Item.objects.get(sku="BOX"))
+    assert desk.client.get(f"/api/v1/workings/offer/{listing.pk}").json()["steps"][-1]["value"] == "2"
+    take_order(SYSTEM, incoming(shop, order_line(Item.objects.get(sku="BOX"), 1)), timezone.now())
+    assert set(Reservation.objects.values_list("item__sku", "quantity")) == {("JAR", 7), ("TOOL", 2)}
+    assert desk.send("post", f"items/{jar.pk}/retire", {"version": 1}, 422)["detail"].count("It is part of") == 2
+
+
+def test_an_item_is_retired_when_nothing_stands_in_the_way(desk: Desk, place: Location) -> None:
+    item = make_item("OLD")
+    make_supplier(item)
+    make_listing(make_connection(), item)
+    give(item, 3, "2.00")
+    take_order(SYSTEM, incoming(make_connection(), order_line(item, 1)), timezone.now())
+    draft(SYSTEM, [Wanted(item.pk, place.pk, D(5), {})], timezone.now())
+    said = [row["said"] for row in desk.client.get(f"/api/v1/items/{item.pk}/obstacles").json()]
+    assert sorted(text.split()[0] for text in said) == ["3", "It", "Order", "Purchase"]
+    refused = desk.send("post", f"items/{item.pk}/retire", {"version": 1}, 422)
+    assert "3 are on hand at Tannery Yard." in refused["detail"]
+    assert "used" in desk.send("delete", f"range/items/{item.pk}?version=1", None, 422)["detail"]
+
+    fresh = make_item("FRESH")
+    desk.send("post", f"items/{fresh.pk}/retire", {"version": 1})
+    assert desk.client.get("/api/v1/items?q=FRESH").json()["rows"] == []
+    assert len(desk.client.get("/api/v1/items?q=FRESH&state=retired").json()["rows"]) == 1
+    desk.send("post", f"items/{fresh.pk}/bring-back", {"version": 2})
+    desk.send("delete", f"range/items/{fresh.pk}?version=3", None, 204)
+    assert not Product.objects.filter(pk=fresh.product_id).exists()
+
+
+def test_a_duplicate_has_the_options_and_nothing_that_was_counted(desk: Desk) -> None:
+    made = desk.make(price="12.00", brand="Varga")
+    twin = desk.send("post", f"products/{made['id']}/duplicate", {"title": "Smoker XL", "pattern": "BIG-{size}-{colour}"})
+    assert (len(twin["items"]), twin["brand"], twin["items"][0]["price"], twin["items"][0]["barcodes"]) == (
+        12,
+        "Varga",
+        "12.00",
+        [],
+    )
+    assert desk.send("post", f"products/{made['id']}/duplicate", {"title": "X", "pattern": "BIG"}, 422)["field"] == "pattern"

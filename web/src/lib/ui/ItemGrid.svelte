@@ -1,0 +1,217 @@
+<script lang="ts">
+	import { useQueryClient } from '@tanstack/svelte-query';
+	import { api, ask, Problem, type Schemas } from '#lib/api/client.ts';
+	import { notices } from '#lib/notice.svelte.ts';
+	import { session } from '#lib/session.svelte.ts';
+	import Mark from './Mark.svelte';
+
+	/** The items of a product in a grid: changed together, and filled by paste from a spreadsheet. */
+	type Item = Schemas['ProductItem'];
+	type Props = { items: Item[]; may: boolean; options: string[] };
+	let { items, may, options }: Props = $props();
+	const client = useQueryClient();
+	type Cell = 'sku' | 'price' | 'barcodes' | 'weight_grams';
+	const CELLS: readonly (readonly [Cell, string, string])[] = [
+		['sku', 'SKU', ''],
+		['price', 'Price', 'num'],
+		['barcodes', 'Barcodes', ''],
+		['weight_grams', 'Weight, g', 'num']
+	];
+	let typed = $state<Record<number, Partial<Record<Cell, string> & { internal: boolean }>>>({});
+	let refusal = $state<Problem | null>(null);
+	let busy = $state(false);
+	const isEdited = $derived(Object.keys(typed).length > 0);
+	const text = (item: Item, cell: Cell): string => {
+		const own = typed[item.id]?.[cell];
+		if (own !== undefined) return own;
+		return cell === 'barcodes' ? item.barcodes.join(', ') : `${item[cell]}`;
+	};
+	const put = (item: Item, change: Partial<Record<Cell, string> & { internal: boolean }>): void => {
+		refusal = null;
+		typed = { ...typed, [item.id]: { ...typed[item.id], ...change } };
+	};
+	const wrong = (item: Item, cell: Cell): true | undefined =>
+		refusal?.field === `items.${item.id}.${cell}` ||
+		(cell === 'barcodes' && refusal?.field === `items.${item.id}.barcode`) ||
+		undefined;
+
+	/** Rows and columns as a spreadsheet copies them, filled in from the cell that has the cursor. */
+	function paste(event: ClipboardEvent, row: number, column: number): void {
+		const rows = (event.clipboardData?.getData('text/plain') ?? '')
+			.replace(/\r?\n$/, '')
+			.split(/\r?\n/)
+			.map((line) => line.split('\t'));
+		if (rows.length === 1 && rows[0]?.length === 1) return;
+		event.preventDefault();
+		rows.forEach((cells, down) =>
+			cells.forEach((value, right) => {
+				const item = items[row + down];
+				const cell = CELLS[column + right];
+				if (item && cell) put(item, { [cell[0]]: value.trim() });
+			})
+		);
+	}
+
+	const number = (value: string): string => value.trim().replace(',', '.');
+
+	async function save(event: SubmitEvent): Promise<void> {
+		event.preventDefault();
+		busy = true;
+		refusal = null;
+		const body = Object.fromEntries(
+			Object.entries(typed).map(([id, own]) => {
+				const item = items.find((one) => `${one.id}` === id);
+				const facts: Record<string, unknown> = { version: item?.version ?? 0 };
+				if (own.sku !== undefined) facts['sku'] = own.sku;
+				if (own.price !== undefined) facts['price'] = number(own.price);
+				if (own.weight_grams !== undefined) facts['weight_grams'] = number(own.weight_grams);
+				if (own.barcodes !== undefined)
+					facts['barcodes'] = own.barcodes.split(/[\s,;]+/).filter(Boolean);
+				if (own.internal !== undefined) facts['internal'] = own.internal;
+				return [id, facts];
+			})
+		) as Schemas['ItemsIn']['items'];
+		try {
+			notices.say((await ask(api.PATCH('/api/v1/range/items', { body: { items: body } }))).said);
+			typed = {};
+		} catch (error) {
+			if (error instanceof Problem) refusal = error;
+			else notices.fail(error);
+		}
+		busy = false;
+		await client.invalidateQueries({ queryKey: ['product'] });
+	}
+
+	async function act(item: Item, what: 'retire' | 'bring-back' | 'delete'): Promise<void> {
+		const params = { path: { item_id: item.id } };
+		const body = { version: item.version };
+		try {
+			if (what === 'delete') {
+				await ask(
+					api.DELETE('/api/v1/range/items/{item_id}', {
+						params: { ...params, query: { version: item.version } }
+					})
+				);
+				notices.say(`${item.title} is deleted.`);
+			} else if (what === 'retire')
+				notices.say((await ask(api.POST('/api/v1/items/{item_id}/retire', { params, body }))).said);
+			else
+				notices.say(
+					(await ask(api.POST('/api/v1/items/{item_id}/bring-back', { params, body }))).said
+				);
+		} catch (error) {
+			notices.fail(error);
+		}
+		await client.invalidateQueries({ queryKey: ['product'] });
+	}
+</script>
+
+<form onsubmit={save} aria-label="Items">
+	<table class="rows cells">
+		<thead
+			><tr
+				><th>{options.join(' · ') || 'Item'}</th>{#each CELLS as [cell, head, kind] (cell)}<th
+						class={kind}>{cell === 'price' ? `${head} ${session.currency}` : head}</th
+					>{/each}<th>Internal only</th><th>State</th><th><span class="sr-only">Actions</span></th
+				></tr
+			></thead
+		>
+		<tbody>
+			{#each items as item, row (item.id)}
+				<tr data-row class:retired={!item.active}>
+					<td
+						><a class="plain-link" href="/range/items/{item.id}"
+							>{Object.values(item.options).join(' · ') || item.title}</a
+						></td
+					>
+					{#each CELLS as [cell, head, kind], column (cell)}
+						<td class={kind}
+							><input
+								class="field {cell} {kind}"
+								aria-label="{head} of {item.sku}"
+								aria-invalid={wrong(item, cell)}
+								disabled={!may || busy}
+								value={text(item, cell)}
+								onpaste={(event) => paste(event, row, column)}
+								oninput={(event) => put(item, { [cell]: event.currentTarget.value })}
+							/></td
+						>
+					{/each}
+					<td
+						><input
+							type="checkbox"
+							aria-label="{item.sku} is internal only"
+							disabled={!may || busy}
+							checked={typed[item.id]?.internal ?? item.internal}
+							onchange={(event) => put(item, { internal: event.currentTarget.checked })}
+						/></td
+					>
+					<td
+						><Mark
+							state={item.active ? 'live' : 'closed'}
+							word={item.active ? 'in use' : 'retired'}
+						/></td
+					>
+					<td class="does">
+						{#if may}
+							{#if item.active}<button
+									type="button"
+									class="quiet"
+									onclick={() => act(item, 'retire')}>Retire</button
+								>{:else}<button type="button" class="quiet" onclick={() => act(item, 'bring-back')}
+									>Bring back</button
+								>
+								<button type="button" class="quiet" onclick={() => act(item, 'delete')}
+									>Delete</button
+								>{/if}
+						{/if}
+					</td>
+				</tr>
+			{/each}
+		</tbody>
+	</table>
+	{#if may}
+		<div class="save">
+			<button class="do" disabled={!isEdited || busy}>Save items</button>
+			{#if isEdited}<button type="button" class="quiet" onclick={() => (typed = {})}>Undo</button
+				>{/if}
+			<span class="bad" role="alert">{refusal?.message ?? ''}</span>
+			{#if !refusal}<span class="soft small"
+					>Rows copied from a spreadsheet can be pasted into any cell.</span
+				>{/if}
+		</div>
+	{/if}
+</form>
+
+<style>
+	.cells {
+		width: auto;
+		min-width: 60%;
+	}
+	.cells .field {
+		width: 150px;
+	}
+	.cells .field.num {
+		width: 96px;
+		text-align: right;
+	}
+	.cells .field.barcodes {
+		width: 190px;
+	}
+	.retired td {
+		color: var(--ink-soft);
+	}
+	.does {
+		white-space: nowrap;
+	}
+	.save {
+		padding: 0 20px;
+		display: flex;
+		gap: 10px;
+		align-items: center;
+		margin-top: 12px;
+	}
+	.bad {
+		color: var(--madder);
+	}
+</style>

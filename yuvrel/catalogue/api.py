@@ -1,0 +1,137 @@
+"""Routes of products and items: made, changed, retired."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.http import HttpRequest
+from ninja import Router, Status
+
+from yuvrel.kit.auth import actor
+from yuvrel.kit.wire import Said
+
+from . import products, queries
+from .obstacles import obstacles
+from .schemas import (
+    ChangeProductIn,
+    CombinationOut,
+    DuplicateIn,
+    ItemsIn,
+    MakeProductIn,
+    MoreItemsIn,
+    PartsIn,
+    PreviewIn,
+    ProductOut,
+    RangeChoices,
+    VersionIn,
+)
+
+router = Router(tags=["range"])
+
+
+def _options(body: PreviewIn) -> list[tuple[str, list[str]]]:
+    return [(option.name, option.values) for option in body.options]
+
+
+@router.get("/range/choices", response=RangeChoices, operation_id="range_choices")
+def choices(request: HttpRequest) -> Any:
+    """Categories and tax classes to choose from."""
+    actor(request)
+    return queries.choices()
+
+
+@router.post("/products/preview", response=list[CombinationOut], operation_id="preview_items")
+def preview(request: HttpRequest, body: PreviewIn, product: int | None = None) -> Any:
+    """What options and a SKU pattern would make; nothing is made."""
+    actor(request)
+    return products.preview(product, _options(body), body.pattern)
+
+
+@router.post("/products", response=ProductOut, operation_id="make_product")
+def make(request: HttpRequest, body: MakeProductIn) -> Any:
+    """A product with its items."""
+    draft = products.ProductDraft(
+        {"title": "", **body.facts()},
+        body.kind,
+        _options(body),
+        body.pattern,
+        body.price,
+        body.expiry_tracked,
+        body.decimals,
+    )
+    return queries.product_page(products.make(actor(request), draft).pk)
+
+
+@router.get("/products/{int:product_id}", response=ProductOut, operation_id="get_product")
+def get(request: HttpRequest, product_id: int) -> Any:
+    """A product with its items."""
+    actor(request)
+    return queries.product_page(product_id)
+
+
+@router.patch("/products/{int:product_id}", response=ProductOut, operation_id="change_product")
+def change(request: HttpRequest, product_id: int, body: ChangeProductIn) -> Any:
+    """Change what describes a product."""
+    products.change(actor(request), product_id, body.version, body.facts())
+    return queries.product_page(product_id)
+
+
+@router.post("/products/{int:product_id}/items", response=ProductOut, operation_id="add_items")
+def more(request: HttpRequest, product_id: int, body: MoreItemsIn) -> Any:
+    """The combinations that are missing; those that are there stay."""
+    draft = products.ProductDraft({}, options=_options(body), pattern=body.pattern, price=body.price)
+    products.add_combinations(actor(request), product_id, body.version, draft)
+    return queries.product_page(product_id)
+
+
+@router.post("/products/{int:product_id}/duplicate", response=ProductOut, operation_id="duplicate_product")
+def duplicate(request: HttpRequest, product_id: int, body: DuplicateIn) -> Any:
+    """A product like this one."""
+    return queries.product_page(products.duplicate(actor(request), product_id, body.title, body.pattern).pk)
+
+
+@router.patch("/range/items", response=Said, operation_id="change_items")
+def change_items(request: HttpRequest, body: ItemsIn) -> Any:
+    """Change several items at once: all, or none."""
+    changes = {
+        item_id: {k: v for k, v in facts.model_dump(exclude_unset=True).items() if v is not None}
+        for item_id, facts in body.items.items()
+    }
+    done = products.change_items(actor(request), changes)
+    return {"said": f"{len(done)} item{'s' if len(done) != 1 else ''} saved."}
+
+
+@router.put("/items/{int:item_id}/parts", response=Said, operation_id="set_parts")
+def set_parts(request: HttpRequest, item_id: int, body: PartsIn) -> Any:
+    """What a bundle is made of."""
+    parts = [(part.item_id, part.quantity) for part in body.parts]
+    item = products.set_parts(actor(request), item_id, body.version, parts)
+    return {"said": f"{item.title} is made of {len(parts)} part{'s' if len(parts) != 1 else ''}.", "id": item.pk}
+
+
+@router.post("/items/{int:item_id}/retire", response=Said, operation_id="retire_item")
+def retire(request: HttpRequest, item_id: int, body: VersionIn) -> Any:
+    """Take an item out of use."""
+    item = products.retire(actor(request), item_id, body.version)
+    return {"said": f"{item.title} is retired.", "id": item.pk}
+
+
+@router.post("/items/{int:item_id}/bring-back", response=Said, operation_id="bring_item_back")
+def bring_back(request: HttpRequest, item_id: int, body: VersionIn) -> Any:
+    """Use a retired item again."""
+    item = products.bring_back(actor(request), item_id, body.version)
+    return {"said": f"{item.title} is in use again.", "id": item.pk}
+
+
+@router.delete("/range/items/{int:item_id}", response={204: None}, operation_id="delete_item")
+def delete(request: HttpRequest, item_id: int, version: int) -> Any:
+    """Delete an item that was never used."""
+    products.delete(actor(request), item_id, version)
+    return Status(204, None)
+
+
+@router.get("/items/{int:item_id}/obstacles", response=list[dict[str, str]], operation_id="item_obstacles")
+def in_the_way(request: HttpRequest, item_id: int) -> Any:
+    """What stands in the way of retiring an item."""
+    actor(request)
+    return [{"said": one.said, "link": one.link} for one in obstacles(item_id)]

@@ -1,0 +1,37 @@
+"""What stands in the way of retiring or deleting an item: each room that uses items says it for its own part."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+from .models import BundleComponent
+
+
+@dataclass(frozen=True)
+class Obstacle:
+    """Why an item must stay as it is, in a sentence, and where that can be put right."""
+
+    said: str
+    link: str
+
+
+Looked = Callable[[int], Sequence[Obstacle]]
+_LOOK: list[Looked] = []
+
+
+def look_for(obstacles: Looked) -> Looked:
+    """Register what a room knows: of an item's id the obstacles."""
+    _LOOK.append(obstacles)
+    return obstacles
+
+
+def obstacles(item_id: int) -> list[Obstacle]:
+    """Everything that stands in the way."""
+    return [found for look in _LOOK for found in look(item_id)]
+
+
+@look_for
+def _bundles(item_id: int) -> list[Obstacle]:
+    rows = BundleComponent.objects.filter(component_id=item_id, bundle__active=True).select_related("bundle")
+    return [Obstacle(f"It is part of {row.bundle.title}.", f"/range/items/{row.bundle_id}") for row in rows]

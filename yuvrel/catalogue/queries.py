@@ -1,0 +1,70 @@
+"""Reading products as they can be changed."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db.models import Q
+
+from yuvrel.core.errors import NotFoundError
+from yuvrel.people.models import AuditRow
+
+from .models import Category, Item, Product, TaxClass
+
+MOST_TRACES = 60
+PRODUCT = ("id", "version", "title", "description", "brand", "tags", "note", "tax_class_id", "option_names")
+ITEM = (
+    "id",
+    "version",
+    "sku",
+    "title",
+    "options",
+    "kind",
+    "unit",
+    "price",
+    "weight_grams",
+    "length_mm",
+    "width_mm",
+    "height_mm",
+    "internal",
+    "active",
+)
+
+
+def product_page(product_id: int) -> dict[str, Any]:
+    """A product with its items and who changed what. Raises NotFoundError."""
+    row = Product.objects.select_related("category").filter(pk=product_id).first()
+    if row is None:
+        raise NotFoundError("There is no such product.")
+    items = list(row.items.prefetch_related("barcodes", "components__component").order_by("pk"))
+    return {
+        **{name: getattr(row, name) for name in PRODUCT},
+        "category": row.category.name if row.category else "",
+        "items": [_item(item) for item in items],
+        "history": history(row.pk, [item.pk for item in items]),
+    }
+
+
+def _item(item: Item) -> dict[str, Any]:
+    return {
+        **{name: getattr(item, name) for name in ITEM},
+        "barcodes": sorted(code.gtin.lstrip("0") for code in item.barcodes.all()),
+        "components": [
+            {"item_id": part.component_id, "sku": part.component.sku, "title": part.component.title, "quantity": part.quantity}
+            for part in sorted(item.components.all(), key=lambda part: part.component.title)
+        ],
+    }
+
+
+def history(product_id: int, item_ids: list[int]) -> list[AuditRow]:
+    """Changes of a product and its items, newest first."""
+    about = Q(subject="product", subject_id=product_id) | Q(subject="item", subject_id__in=item_ids)
+    return list(AuditRow.objects.filter(about).order_by("-pk")[:MOST_TRACES])
+
+
+def choices() -> dict[str, Any]:
+    """Categories and tax classes."""
+    return {
+        "categories": list(Category.objects.order_by("name").values_list("name", flat=True)),
+        "tax_classes": list(TaxClass.objects.order_by("pk")),
+    }
