@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from pathlib import Path
 from typing import Any
 
 from playwright.sync_api import Page, expect
@@ -76,3 +78,41 @@ def test_a_product_of_three_by_four_options_and_a_bundle(page: Page, live_server
     buyer.says("Brush set is made of 1 part.")
     assert str(Item.objects.get(sku="SET-1").components.get().quantity) == "2.000"
     expect(page.get_by_role("table").last).to_contain_text("parts: empty → 2 × BRU-S-ash")
+
+
+def test_a_sheet_with_wrong_rows_is_corrected_and_taken_in(page: Page, live_server: Any, house: Standins, tmp_path: Path) -> None:
+    make_user(Role.BUYER)
+    make_item("OLD-1")
+    buyer = Person(page, live_server.url, house)
+    buyer.sign_in("buyer")
+    buyer.go("/range/sheets")
+    lines = [f"NEW-{n},Thing,Size={n},{n}.50" for n in range(1, 500)]
+    for n in range(20):
+        lines[n * 20] = lines[n * 20].replace(".50", ".x")
+    first = tmp_path / "range.csv"
+    first.write_text("\n".join(["sku,product,options,price", "OLD-1,,,11.00", *lines]))
+
+    def choose(file: Path) -> int:
+        page.get_by_label("Choose a file").set_input_files(file)
+        expect(page).to_have_url(re.compile("file="))
+        expect(page.get_by_role("heading", name=file.name)).to_be_visible()
+        return int(page.url.split("file=")[1])
+
+    def take_in(button: str) -> None:
+        page.get_by_role("button", name=button).click()
+
+    found = choose(first)
+    rows = page.get_by_role("table", name="Rows")
+    expect(rows.get_by_role("row").nth(1)).to_contain_text("price 1.x is not a number")
+    expect(rows).to_contain_text("price 10.00 → 11.00")
+    assert_accessible(page)
+    with page.expect_download() as download:
+        page.get_by_role("link", name="20 wrong rows").click()
+    second = tmp_path / "corrected.csv"
+    second.write_text(Path(download.value.path()).read_text().replace(".x,", ".50,"))
+    take_in("Take in the 480 good rows")
+    expect(page.get_by_role("status").filter(has_text="480 of 480 rows taken in")).to_be_visible()
+    assert choose(second) != found
+    take_in("Take in 20 rows")
+    expect(page.get_by_role("status").filter(has_text="20 of 20 rows taken in, 0 unchanged, 0 left out.")).to_be_visible()
+    assert (Item.objects.filter(sku__startswith="NEW").count(), str(Item.objects.get(sku="OLD-1").price)) == (499, "11.00")

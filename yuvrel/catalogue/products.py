@@ -86,7 +86,7 @@ def make(actor: Actor, draft: ProductDraft) -> Product:
     if draft.kind == Item.Kind.BUNDLE and draft.options:
         raise BadInputError("A bundle has no options; make one for each set of parts.", field="options")
     product = Product(option_names=[name.strip() for name, _ in draft.options], tax_class=TaxClass.objects.first())
-    _put_facts(product, draft.facts)
+    put_facts(product, draft.facts)
     product.save()
     _add(product, draft)
     audit(actor, "make product", "product", product.pk, after={"title": product.title})
@@ -145,7 +145,8 @@ def _locked(product_id: int, version: int) -> Product:
     return row
 
 
-def _put_facts(product: Product, facts: Mapping[str, Any]) -> None:
+def put_facts(product: Product, facts: Mapping[str, Any]) -> None:
+    """Set what describes a product, without saving it. Raises BadInputError naming what cannot be."""
     if not str(facts.get("title", product.title)).strip():
         raise BadInputError("A product needs a title.", field="title")
     for name in PRODUCT_FACTS:
@@ -171,7 +172,7 @@ def change(actor: Actor, product_id: int, version: int, facts: Mapping[str, Any]
     actor.need(Ability.EDIT_RANGE)
     product = _locked(product_id, version)
     was = _told(product)
-    _put_facts(product, facts)
+    put_facts(product, facts)
     product.version += 1
     product.save()
     for item in product.items.all():

@@ -5,13 +5,14 @@ from __future__ import annotations
 import csv
 import io
 import re
+import zipfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from decimal import Decimal
 from typing import IO, Any
 
-from openpyxl import Workbook
+from openpyxl import Workbook, load_workbook
 from openpyxl.cell import Cell as BookCell
 from openpyxl.styles import Font
 from openpyxl.utils import get_column_letter
@@ -70,7 +71,7 @@ def read_table(data: bytes, needed: Sequence[str]) -> Table:
         start = reader.line_num + 1
         for cells in reader:
             if any(cell.strip() for cell in cells):
-                rows.append({name: cell.strip() for name, cell in zip(header, cells, strict=False)})
+                rows.append({name: _plain_cell(cell) for name, cell in zip(header, cells, strict=False)})
                 lines.append(start)
             start = reader.line_num + 1
             if len(rows) > MOST_ROWS:
@@ -80,6 +81,48 @@ def read_table(data: bytes, needed: Sequence[str]) -> Table:
     if not rows:
         raise BadInputError("The file has a header and no rows.", field="file")
     return Table(header, tuple(rows), tuple(lines))
+
+
+def read_any(data: bytes, needed: Sequence[str]) -> Table:
+    """The table in a CSV file or in the first sheet of a workbook. Raises BadInputError as `read_table`."""
+    return read_workbook(data, needed) if data[:2] == b"PK" else read_table(data, needed)
+
+
+def read_workbook(data: bytes, needed: Sequence[str]) -> Table:
+    """The table in the first sheet of a workbook, read row by row; values as the texts a CSV would have.
+
+    Raises BadInputError when it cannot be read, is empty, too long or lacks a column.
+    """
+    try:
+        book = load_workbook(io.BytesIO(data), read_only=True, data_only=True)
+        sheet = book.worksheets[0]
+        found = sheet.iter_rows(values_only=True)
+        header = tuple(_plain_cell(cell).lower().replace(" ", "_") for cell in next(found, ()))
+        missing = [name for name in needed if name not in header]
+        if missing:
+            raise BadInputError(f"The file has no column {', '.join(missing)}.", field="file")
+        rows, lines = [], []
+        for line, cells in enumerate(found, 2):
+            texts = [_plain_cell(cell) for cell in cells]
+            if any(texts):
+                rows.append(dict(zip(header, texts, strict=False)))
+                lines.append(line)
+            if len(rows) > MOST_ROWS:
+                raise BadInputError(f"The file has more than {MOST_ROWS} rows.", field="file")
+    except (zipfile.BadZipFile, KeyError, ValueError, OSError, IndexError, TypeError) as error:
+        raise BadInputError("The file cannot be read as a workbook.", field="file") from error
+    if not rows:
+        raise BadInputError("The file has a header and no rows.", field="file")
+    return Table(header, tuple(rows), tuple(lines))
+
+
+def _plain_cell(cell: Any) -> str:
+    """A whole number that a workbook keeps with a point is written without it."""
+    if isinstance(cell, float) and cell.is_integer():
+        cell = int(cell)
+    text = (cell if isinstance(cell, str) else _text(cell)).strip()
+    # The apostrophe that keeps a text from being taken for a formula is no part of it.
+    return text[1:] if text.startswith("'") and harmless(text[1:]) == text else text
 
 
 def write_table(columns: Sequence[str], rows: Iterable[Mapping[str, str]]) -> str:

@@ -14,6 +14,7 @@ from yuvrel.books.api import router as books
 from yuvrel.buying.api import router as buying
 from yuvrel.catalogue.api import router as catalogue
 from yuvrel.channels.api import router as channels
+from yuvrel.intake.api import router as intake
 from yuvrel.kit.auth import AUTH, actor
 from yuvrel.kit.wire import WorkingOut
 from yuvrel.planning.api import router as planning
@@ -49,7 +50,7 @@ api = NinjaAPI(
     description="Stock, costs and orders in agreement. Money and quantities are decimal strings.",
 )
 problems.install(api)
-for router in (people, sheets, stock, sales, buying, planning, forecasts, books, channels, agreement, rules, catalogue):
+for router in (people, sheets, stock, sales, buying, planning, forecasts, books, channels, agreement, rules, catalogue, intake):
     api.add_router("", router)
 
 

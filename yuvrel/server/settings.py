@@ -36,6 +36,7 @@ INSTALLED_APPS = [
     "yuvrel.outbox",
     "yuvrel.people",
     "yuvrel.rules",
+    "yuvrel.intake",
     "yuvrel.catalogue",
     "yuvrel.books",
     "yuvrel.stock",

@@ -5,7 +5,8 @@ export const TODAY_TABS = [
 ];
 export const RANGE_TABS = [
 	{ name: 'Items', path: '/range' },
-	{ name: 'Pairing bench', path: '/range/pairing' }
+	{ name: 'Pairing bench', path: '/range/pairing' },
+	{ name: 'Import and export', path: '/range/sheets' }
 ];
 export const SHELF_TABS = [
 	{ name: 'Stock', path: '/shelf' },

@@ -1,0 +1,208 @@
+"""Sheets sent in: checked, corrected, taken in, and the same again changes nothing."""
+
+from __future__ import annotations
+
+import csv
+import io
+from typing import Any
+
+import openpyxl
+import pytest
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import Client
+from django.utils import timezone
+
+from tests.world import make_company, make_item, make_supplier, make_user
+from yuvrel.buying.models import SupplierItem
+from yuvrel.catalogue.models import Item, Product
+from yuvrel.core.errors import BadInputError
+from yuvrel.intake import actions
+from yuvrel.intake.models import Intake
+from yuvrel.intake.registry import KINDS
+from yuvrel.people.roles import SYSTEM, Role
+
+pytestmark = pytest.mark.django_db
+HEAD = "sku,product,options,category,price,barcodes,weight_grams,tags"
+
+
+@pytest.fixture
+def buyer(client: Client) -> Client:
+    make_company()
+    client.force_login(make_user(Role.BUYER))
+    return client
+
+
+def send(client: Client, text: str | bytes, kind: str = "items", status: int = 200) -> Any:
+    """Send a file and let the job check it."""
+    data = text if isinstance(text, bytes) else text.encode()
+    answer = client.post(f"/api/v1/imports/{kind}", {"file": SimpleUploadedFile("range.csv", data)})
+    assert answer.status_code == status, answer.content
+    return work(client, answer.json()["id"]) if status == 200 else answer.json()
+
+
+def work(client: Client, import_id: int) -> Any:
+    """The job's work, and what the page shows then."""
+    actions.work(import_id, timezone.now)
+    return client.get(f"/api/v1/imports/{import_id}").json()
+
+
+def confirm(client: Client, import_id: int, status: int = 200, **body: Any) -> Any:
+    answer = client.post(f"/api/v1/imports/{import_id}/confirm", body, content_type="application/json")
+    assert answer.status_code == status, answer.content
+    return work(client, import_id) if status == 200 else answer.json()
+
+
+def everything(client: Client, kind: str = "items") -> bytes:
+    return b"".join(client.get(f"/api/v1/imports/{kind}/everything").streaming_content)  # type: ignore[attr-defined]
+
+
+def rows(count: int) -> list[str]:
+    return [f"SMK-{n},Smoker,Size={n},Smokers,{n + 10}.50,,{n},metal; gift" for n in range(count)]
+
+
+def test_five_hundred_rows_of_which_twenty_are_wrong_and_corrected(buyer: Client) -> None:
+    lines = rows(500)
+    for n in range(20):
+        lines[n * 25] = lines[n * 25].replace(".50,,", ",5,4006381333930,") if n % 2 else lines[n * 25].replace(".50", ".5x")
+    found = send(buyer, "\n".join([HEAD, *lines]))
+    assert (found["state"], found["counts"]) == ("checked", {"new": 480, "changed": 0, "unchanged": 0, "wrong": 20})
+    assert Item.objects.count() == 0
+    wrong = [row for row in found["shown"] if row["outcome"] == "wrong"]
+    assert wrong[0]["faults"] == [["price", "10.5x", "is not a number"]]
+    assert confirm(buyer, found["id"], 422, whole=True)["field"] == "whole"
+    done = confirm(buyer, found["id"])
+    assert (done["state"], done["said"]) == ("done", "480 of 480 rows taken in, 0 unchanged, 20 left out.")
+    assert (Item.objects.count(), Product.objects.count()) == (480, 1)
+    assert Item.objects.get(sku="SMK-7").options == {"Size": "7"}
+
+    left = buyer.get(f"/api/v1/imports/{found['id']}/left-out").content.decode("utf-8-sig")
+    again = list(csv.DictReader(io.StringIO(left, newline="")))
+    assert len(again) == 20
+    assert all(row["why"] for row in again)
+    fixed = [
+        ",".join([f"SMK-{row['sku'].split('-')[1]}", *(row[n] for n in HEAD.split(",")[1:3]), "Smokers,12.00,,5,"])
+        for row in again
+    ]
+    assert confirm(buyer, send(buyer, "\n".join([HEAD, *fixed]))["id"])["state"] == "done"
+    assert Item.objects.count() == 500
+    for text in ("\n".join([HEAD, *fixed]), everything(buyer)):
+        same = send(buyer, text)
+        assert (same["counts"]["unchanged"], same["counts"]["changed"]) == (same["total"], 0)
+
+
+def test_a_change_shows_from_what_to_what_and_is_traced(buyer: Client) -> None:
+    item = make_item("JAR", barcodes=["4006381333931"])
+    text = "SKU;Price;Category;Colour\njar;12,40;Jars;red\n"
+    found = send(buyer, text)
+    assert found["unknown"] == ["colour"]
+    assert found["shown"][0]["changes"] == [["category", "Things", "Jars"], ["price", "10.00", "12.40"]]
+    confirm(buyer, found["id"], whole=True)
+    item.refresh_from_db()
+    assert (str(item.price), item.product.category.name) == ("12.40", "Jars")  # type: ignore[union-attr]
+    history = buyer.get(f"/api/v1/products/{item.product_id}").json()["history"]
+    assert {"price": "12.40"} in [row["after"] for row in history]
+    assert send(buyer, text)["counts"]["unchanged"] == 1
+
+
+@pytest.mark.parametrize(
+    ("line", "column", "reason"),
+    [
+        ("A,,,,,,,", "sku", "is new and needs a product"),
+        (",Smoker,,,,,,", "sku", "is needed"),
+        ("A,Smoker,Size,,,,,", "options", "must be written Size=S; Colour=Sand"),
+        ("A,Smoker,,,-1,,,", "price", "cannot be negative"),
+        ("A,Smoker,,,1.005,,,", "price", "It has more than 2 decimals."),
+        ("A,Smoker,,,,12345,,", "barcodes", "is not a GTIN of 8, 12, 13 or 14 digits"),
+        ("A,Smoker,,,=1+1,,,", "price", "is a formula; give its value"),
+        ("JAR,Jar,,,,,1.5,", "weight_grams", "It has more than 0 decimals."),
+    ],
+)
+def test_a_wrong_cell_is_named_with_its_reason(buyer: Client, line: str, column: str, reason: str) -> None:
+    make_item("JAR")
+    (row,) = send(buyer, f"{HEAD}\n{line}\n")["shown"]
+    assert (row["outcome"], row["faults"][0][0], row["faults"][0][2]) == ("wrong", column, reason)
+
+
+def test_rows_of_one_product_and_doubled_rows_do_not_contradict(buyer: Client) -> None:
+    found = send(buyer, f"{HEAD}\nA,Smoker,,Smokers,1,,,\nB,Smoker,,Tools,1,,,\na,Smoker,,Smokers,2,,,\n")
+    assert [row["faults"][0][2] for row in found["shown"] if row["outcome"] == "wrong"] == [
+        "has another category than another row of the same product",
+        "stands in line 2 already",
+    ]
+
+
+def test_it_stops_after_a_batch_and_is_taken_up_again(buyer: Client, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(actions, "BATCH", 10)
+    found = send(buyer, "\n".join([HEAD, *rows(35)]))
+    real = KINDS["items"].apply
+    calls: list[int] = []
+
+    def apply(actor: Any, batch: Any) -> None:
+        calls.append(len(batch))
+        if len(calls) == 2:
+            buyer.post(f"/api/v1/imports/{found['id']}/stop")
+        real(actor, batch)
+
+    monkeypatch.setitem(KINDS, "items", KINDS["items"].__class__(**{**vars(KINDS["items"]), "apply": apply}))
+    stopped = confirm(buyer, found["id"])
+    assert (stopped["state"], stopped["done"], Item.objects.count()) == ("stopped", 20, 20)
+    assert confirm(buyer, found["id"])["state"] == "done"
+    assert (Item.objects.count(), calls) == (35, [10, 10, 10, 5])
+    assert buyer.post(f"/api/v1/imports/{found['id']}/stop").status_code == 422
+
+
+def test_all_or_nothing_takes_nothing_when_a_row_cannot_be_taken_in(buyer: Client, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(actions, "BATCH", 5)
+    found = send(buyer, "\n".join([HEAD, *rows(12)]))
+    make_item("SMK-9", barcodes=["4006381333931"])
+    Item.objects.filter(sku="SMK-9").update(active=False)  # no longer seen, but its SKU is taken
+    failed = confirm(buyer, found["id"], whole=True)
+    assert (failed["state"], failed["said"]) == ("failed", "The SKU SMK-9 is in use already.")
+    assert Item.objects.filter(sku__startswith="SMK").count() == 1
+
+
+def test_a_workbook_is_read_as_a_csv_is(buyer: Client) -> None:
+    book = openpyxl.Workbook()
+    sheet = book.active
+    assert sheet is not None
+    for line in (["Sku", "Product", "Price", "Weight grams", "Barcodes"], ["X-1", "Thing", 12.5, 420, 4006381333931], [None] * 5):
+        sheet.append(line)
+    into = io.BytesIO()
+    book.save(into)
+    found = confirm(buyer, send(buyer, into.getvalue())["id"])
+    assert found["state"] == "done"
+    item = Item.objects.get(sku="X-1")
+    assert (str(item.price), item.weight_grams, item.barcodes.get().gtin) == ("12.50", 420, "04006381333931")
+    assert send(buyer, b"PK not a workbook", status=422)["field"] == "file"
+    assert "no column sku" in send(buyer, "a,b\n1,2\n", status=422)["detail"]
+
+
+def test_what_suppliers_ask_comes_in_by_the_same_engine(buyer: Client) -> None:
+    item, other = make_item("JAR"), make_item("LID")
+    make_supplier(item, price="2.00")
+    name = SupplierItem.objects.get().supplier.name
+    text = f"supplier,sku,price,pack,supplier_sku\n{name},JAR,2.10,6,V-1\n{name},LID,0.40,,\nNobody,JAR,1,,\n{name},HAT,1,,\n"
+    found = send(buyer, text, "supplier_items")
+    assert found["counts"] == {"new": 1, "changed": 1, "unchanged": 0, "wrong": 2}
+    confirm(buyer, found["id"])
+    kept = SupplierItem.objects.get(item=other)
+    assert [str(price.price.normalize()) for price in kept.prices.all()] == ["0.4"]
+    assert SupplierItem.objects.get(item=item).code == "V-1"
+    assert send(buyer, everything(buyer, "supplier_items"), "supplier_items")["counts"]["unchanged"] == 2
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_template_is_a_file_of_its_kind(buyer: Client, kind: str) -> None:
+    text = buyer.get(f"/api/v1/imports/{kind}/template").content.decode("utf-8-sig")
+    (row,) = csv.DictReader(io.StringIO(text, newline=""))
+    for column in KINDS[kind].columns:
+        assert column.text(column.read(row[column.name])) == column.example
+
+
+def test_only_who_may_sends_a_file_in(buyer: Client) -> None:
+    buyer.force_login(make_user(Role.VIEWER))
+    assert send(buyer, f"{HEAD}\nA,B,,,,,,\n", status=403)["status"] == 403
+    assert buyer.get("/api/v1/imports/moon/template").status_code == 404
+    with pytest.raises(BadInputError):
+        actions.send(SYSTEM, "items", "x", b"x" * (actions.MOST_BYTES + 1), timezone.now())
+    assert not Intake.objects.exists()

@@ -1,0 +1,231 @@
+"""Sheets that people send in: columns read by name, each row new, changed, unchanged or wrong."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+from typing import Any, Literal
+
+from . import bounds
+from .errors import BadInputError
+from .gtin import normal_gtin, normal_sku
+from .sheets import Fault, Table, decimal_of
+from .working import plain
+
+Outcome = Literal["new", "changed", "unchanged", "wrong"]
+YES, NO = {"yes", "true", "1", "x"}, {"no", "false", "0", ""}
+
+
+@dataclass(frozen=True)
+class Column:
+    """A column: `read` gives a value from a text or raises BadInputError; `text` writes it as an export does.
+
+    An empty cell leaves what is there as it is.
+    """
+
+    name: str
+    words: str
+    example: str
+    read: Callable[[str], Any]
+    text: Callable[[Any], str] = str
+    needed: bool = False
+
+
+def words(most: int) -> Callable[[str], str]:
+    """A text of at most so many characters."""
+    return lambda text: bounds.check_text(text.strip(), "", most)
+
+
+def amount(places: int, below: Decimal) -> Callable[[str], Decimal]:
+    """A number not below zero, with decimal point or comma."""
+
+    def read(text: str) -> Decimal:
+        value = bounds.check_number(decimal_of(text, ""), "", places=places, below=below)
+        if value < 0:
+            raise BadInputError("cannot be negative")
+        return value
+
+    return read
+
+
+def whole(text: str) -> int:
+    """A whole number not below zero."""
+    return int(amount(0, bounds.MOST_UNITS)(text))
+
+
+def yes_or_no(text: str) -> bool:
+    """yes or no."""
+    folded = text.strip().casefold()
+    if folded not in YES | NO:
+        raise BadInputError("must be yes or no")
+    return folded in YES
+
+
+def one_of(*choices: str) -> Callable[[str], str]:
+    """One of some words."""
+
+    def read(text: str) -> str:
+        folded = text.strip().casefold()
+        if folded not in choices:
+            raise BadInputError(f"must be one of {', '.join(choices)}")
+        return folded
+
+    return read
+
+
+def barcodes(text: str) -> list[str]:
+    """GTINs with spaces, commas or semicolons between, at fourteen digits."""
+    found = set()
+    for code in text.replace(",", " ").replace(";", " ").split():
+        try:
+            found.add(normal_gtin(code))
+        except BadInputError as error:
+            # The cell is shown beside the reason: it need not be said twice.
+            raise BadInputError(error.detail.removeprefix(f"Barcode {code!r} ").rstrip(".")) from error
+    return sorted(found)
+
+
+def said_yes(value: bool) -> str:
+    """yes or no."""
+    return "yes" if value else "no"
+
+
+def money(value: Decimal) -> str:
+    """With two decimals."""
+    return f"{value:.2f}"
+
+
+def spaced(codes: Sequence[str]) -> str:
+    """Barcodes as people write them."""
+    return " ".join(code.lstrip("0") for code in codes)
+
+
+def listed(text: str) -> list[str]:
+    """Words with semicolons between."""
+    return list(dict.fromkeys(word.strip() for word in text.split(";") if word.strip()))
+
+
+def semicolons(found: Sequence[str]) -> str:
+    """Words with semicolons between."""
+    return "; ".join(found)
+
+
+def pairs(text: str) -> dict[str, str]:
+    """Options written Size=S; Colour=Sand."""
+    found: dict[str, str] = {}
+    for part in listed(text):
+        name, sign, value = part.partition("=")
+        if not sign or not name.strip() or not value.strip():
+            raise BadInputError("must be written Size=S; Colour=Sand")
+        found[name.strip()] = value.strip()
+    return found
+
+
+def as_pairs(options: Mapping[str, str]) -> str:
+    """Options as `pairs` reads them."""
+    return "; ".join(f"{name}={value}" for name, value in options.items())
+
+
+def quantity(value: Decimal) -> str:
+    """Without superfluous zeros."""
+    return plain(value)
+
+
+@dataclass(frozen=True)
+class Read:
+    """One row: its outcome, its values by column, and from what to what each changes."""
+
+    line: int
+    key: str
+    outcome: Outcome
+    values: dict[str, Any] = field(default_factory=dict)
+    changes: dict[str, tuple[str, str]] = field(default_factory=dict)
+    faults: tuple[Fault, ...] = ()
+
+
+@dataclass(frozen=True)
+class Checked:
+    """A whole file checked: rows in order, and columns that are none of ours."""
+
+    rows: tuple[Read, ...]
+    unknown: tuple[str, ...]
+
+    @property
+    def counts(self) -> dict[str, int]:
+        """How many rows of each outcome."""
+        found = Counter(row.outcome for row in self.rows)
+        return {name: found.get(name, 0) for name in ("new", "changed", "unchanged", "wrong")}
+
+
+def check_rows(
+    table: Table,
+    columns: Sequence[Column],
+    key_of: Callable[[Mapping[str, Any]], str],
+    standing: Mapping[str, Mapping[str, str]],
+    judge: Callable[[Mapping[str, Any], bool], str],
+) -> Checked:
+    """Each row against what stands under its key. A key may be there once.
+
+    `standing`: by key, by column, the text an export would have. `judge` says of a row's values what is wrong with
+    them as a whole; its second argument is whether the row is new. Empty for nothing.
+    """
+    known = {column.name: column for column in columns}
+    unknown = tuple(name for name in table.columns if name not in known and name != "why")
+    return Checked(tuple(_rows(table, known, key_of, standing, judge)), unknown)
+
+
+def _rows(
+    table: Table,
+    known: Mapping[str, Column],
+    key_of: Callable[[Mapping[str, Any]], str],
+    standing: Mapping[str, Mapping[str, str]],
+    judge: Callable[[Mapping[str, Any], bool], str],
+) -> Iterator[Read]:
+    seen: dict[str, int] = {}
+    for line, row in zip(table.lines, table.rows, strict=True):
+        values, faults = _values(line, row, known)
+        if faults:
+            named = " ".join(row.get(name, "") for name, column in known.items() if column.needed)
+            yield Read(line, named.strip(), "wrong", faults=tuple(faults))
+            continue
+        key = key_of(values)
+        before = standing.get(key)
+        wrong = f"stands in line {seen[key]} already" if key in seen else judge(values, before is None)
+        if wrong:
+            first = next(iter(known))
+            yield Read(line, key, "wrong", faults=(Fault(line, first, row.get(first, ""), wrong),))
+            continue
+        seen[key] = line
+        if before is None:
+            yield Read(line, key, "new", values, {n: ("", known[n].text(v)) for n, v in values.items() if not known[n].needed})
+            continue
+        changes = {}
+        for name, value in values.items():
+            text = known[name].text(value)
+            # What a row is known by is no change of it, however it is written.
+            if not known[name].needed and text != before.get(name, ""):
+                changes[name] = (before.get(name, ""), text)
+        yield Read(line, key, "changed" if changes else "unchanged", values, changes)
+
+
+def _values(line: int, row: Mapping[str, str], known: Mapping[str, Column]) -> tuple[dict[str, Any], list[Fault]]:
+    values: dict[str, Any] = {}
+    faults = []
+    for name, column in known.items():
+        text = row.get(name, "").strip()
+        if not text:
+            if column.needed:
+                faults.append(Fault(line, name, "", "is needed"))
+            continue
+        try:
+            values[name] = column.read(text)
+        except BadInputError as error:
+            faults.append(Fault(line, name, text[:80], error.detail))
+    return values, faults
+
+
+def sku_key(values: Mapping[str, Any]) -> str:
+    """Rows that are about one item."""
+    return normal_sku(values["sku"])

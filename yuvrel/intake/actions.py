@@ -1,0 +1,213 @@
+"""Sheets sent in: checked, taken in batch by batch, stopped; any number of times."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from datetime import datetime
+
+from django.db import transaction
+
+from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, YuvrelError
+from yuvrel.core.intake import Checked, Read, check_rows
+from yuvrel.core.sheets import Table, read_any, table_lines, write_table
+from yuvrel.outbox.actions import wake
+from yuvrel.people.roles import Actor, Role, audit
+
+from .models import Intake
+from .registry import Kind, kind_of
+
+MOST_BYTES = 16_000_000
+BATCH = 200
+SHOWN_OF_EACH = 60
+TASK = "intake.work"
+
+
+def send(actor: Actor, kind: str, name: str, data: bytes, at: datetime) -> Intake:
+    """Keep a file and have it checked. Raises BadInputError when it is no table, or lacks a column it needs."""
+    of = kind_of(kind)
+    actor.need(of.ability)
+    if len(data) > MOST_BYTES:
+        raise BadInputError("The file is larger than 16 MB.", field="file")
+    table = read_any(data, of.needed)
+    with transaction.atomic():
+        row = Intake.objects.create(
+            kind=kind,
+            name=name[:200],
+            data=data,
+            total=len(table.rows),
+            by=actor.name,
+            role=actor.role.value,
+            user_id=actor.user_id,
+            made_at=at,
+        )
+        wake(TASK, f"{TASK}:{row.pk}", intake_id=row.pk)
+    return row
+
+
+def get(intake_id: int) -> Intake:
+    """The file. Raises NotFoundError."""
+    row = Intake.objects.defer("data").filter(pk=intake_id).first()
+    if row is None:
+        raise NotFoundError("There is no such import.")
+    return row
+
+
+@transaction.atomic
+def confirm(actor: Actor, intake_id: int, *, whole: bool) -> Intake:
+    """Have a checked file taken in: its good rows, or with `whole` all of it or nothing.
+
+    Raises RefusedError when it is not checked, or when a row is wrong and `whole` is asked for.
+    """
+    row = _locked(actor, intake_id)
+    if row.state not in (Intake.State.CHECKED, Intake.State.STOPPED):
+        raise RefusedError(f"This file is {row.state}.", field="state")
+    if whole and row.counts.get("wrong"):
+        raise RefusedError("A row is wrong, so nothing is taken in. Correct it, or take in the rest.", field="whole")
+    row.state, row.whole, row.done, row.stop, row.said = Intake.State.APPLYING, whole, 0, False, ""
+    row.save(update_fields=["state", "whole", "done", "stop", "said"])
+    wake(TASK, f"{TASK}:{row.pk}", intake_id=row.pk)
+    return row
+
+
+def _locked(actor: Actor, intake_id: int) -> Intake:
+    row = Intake.objects.select_for_update().defer("data").filter(pk=intake_id).first()
+    if row is None:
+        raise NotFoundError("There is no such import.")
+    actor.need(kind_of(row.kind).ability)
+    return row
+
+
+@transaction.atomic
+def stop(actor: Actor, intake_id: int) -> Intake:
+    """Have it stop after the batch it is at; what is taken in stays, and it can be taken up again."""
+    row = _locked(actor, intake_id)
+    if row.state != Intake.State.APPLYING:
+        raise RefusedError("Nothing is being taken in.", field="state")
+    row.stop = True
+    row.save(update_fields=["stop"])
+    return row
+
+
+def work(intake_id: int, clock: Callable[[], datetime]) -> None:
+    """Check a file, or take it in: whichever it waits for. What was cut off is begun anew; rows that were taken in
+    already are unchanged by then."""
+    row = Intake.objects.get(pk=intake_id)
+    if row.state not in Intake.AT_WORK:
+        return
+    try:
+        _work(row, clock)
+    except YuvrelError as error:
+        _end(row, Intake.State.FAILED, error.detail, clock())
+    except Exception as error:
+        _end(row, Intake.State.FAILED, f"{type(error).__name__}: {error}", clock())
+        raise
+
+
+def _work(row: Intake, clock: Callable[[], datetime]) -> None:
+    kind = kind_of(row.kind)
+    _, checked = _read(row, kind)
+    if row.state == Intake.State.CHECKING:
+        _keep(row, checked)
+        return
+    if row.whole and checked.counts["wrong"]:
+        _keep(row, checked)
+        raise RefusedError("A row has become wrong since it was checked; nothing was taken in.")
+    actor = Actor(row.by, Role(row.role), row.user_id)
+    waiting = [read for read in checked.rows if read.outcome in ("new", "changed")]
+    ended = _apply_whole(row, kind, actor, waiting) if row.whole else _apply(row, kind, actor, waiting)
+    _end(row, Intake.State.DONE if ended else Intake.State.STOPPED, _said(len(waiting), row.done, checked), clock())
+
+
+def _said(wanted: int, done: int, checked: Checked) -> str:
+    left = checked.counts["wrong"]
+    return f"{done:,} of {wanted:,} rows taken in, {checked.counts['unchanged']:,} unchanged, {left:,} left out."
+
+
+def _apply_whole(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read]) -> bool:
+    with transaction.atomic():
+        for batch in _batches(waiting):
+            kind.apply(actor, batch)
+        _trace(row, actor, len(waiting))
+    row.done = len(waiting)
+    row.save(update_fields=["done"])
+    return True
+
+
+def _apply(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read]) -> bool:
+    for batch in _batches(waiting):
+        if Intake.objects.filter(pk=row.pk, stop=True).exists():
+            return False
+        with transaction.atomic():
+            kind.apply(actor, batch)
+            row.done += len(batch)
+            row.save(update_fields=["done"])
+    _trace(row, actor, len(waiting))
+    return True
+
+
+def _trace(row: Intake, actor: Actor, count: int) -> None:
+    audit(actor, f"import {row.kind}", "import", row.pk, after={"file": row.name, "rows": count})
+
+
+def _batches(rows: Sequence[Read]) -> Iterator[Sequence[Read]]:
+    for begin in range(0, len(rows), BATCH):
+        yield rows[begin : begin + BATCH]
+
+
+def _read(row: Intake, kind: Kind) -> tuple[Table, Checked]:
+    table = read_any(bytes(row.data), kind.needed)
+    return table, check_rows(table, kind.columns, kind.key_of, dict(kind.standing(None)), kind.judge())
+
+
+def _keep(row: Intake, checked: Checked) -> None:
+    row.counts, row.unknown = checked.counts, list(checked.unknown)
+    row.wrong = {str(read.line): "; ".join(str(fault) for fault in read.faults) for read in checked.rows if read.faults}
+    row.shown = [_shown(read) for name in ("wrong", "changed", "new") for read in _first(checked, name)]
+    row.state, row.total = Intake.State.CHECKED, len(checked.rows)
+    row.save(update_fields=["counts", "unknown", "wrong", "shown", "state", "total"])
+
+
+def _first(checked: Checked, outcome: str) -> list[Read]:
+    return [read for read in checked.rows if read.outcome == outcome][:SHOWN_OF_EACH]
+
+
+def _shown(read: Read) -> dict[str, object]:
+    return {
+        "line": read.line,
+        "key": " ".join(str(read.values[name]) for name in ("supplier", "sku") if name in read.values) or read.key,
+        "outcome": read.outcome,
+        "changes": [[name, before, after] for name, (before, after) in read.changes.items()],
+        "faults": [[fault.column, fault.value, fault.reason] for fault in read.faults],
+    }
+
+
+def _end(row: Intake, state: Intake.State, said: str, at: datetime) -> None:
+    row.state, row.said, row.ended_at = state, said[:300], at
+    row.save(update_fields=["state", "said", "ended_at"])
+
+
+def left_out(intake_id: int) -> str:
+    """The wrong rows as they came, with a column that says why: to be put right and sent again."""
+    row = Intake.objects.get(pk=get(intake_id).pk)
+    table = read_any(bytes(row.data), kind_of(row.kind).needed)
+    columns = [name for name in table.columns if name != "why"]
+    rows = [
+        {**values, "why": row.wrong[str(line)]}
+        for line, values in zip(table.lines, table.rows, strict=True)
+        if str(line) in row.wrong
+    ]
+    return write_table([*columns, "why"], rows)
+
+
+def template(kind: str) -> str:
+    """A file to start from: the columns with an example."""
+    of = kind_of(kind)
+    names = [column.name for column in of.columns]
+    return write_table(names, [{column.name: column.example for column in of.columns}])
+
+
+def everything(kind: str) -> Iterator[str]:
+    """All there is, as a file that can be sent in again and changes nothing, line by line."""
+    of = kind_of(kind)
+    names = [column.name for column in of.columns]
+    return table_lines(names, ([texts.get(name, "") for name in names] for _, texts in of.standing(None)))

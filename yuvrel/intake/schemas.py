@@ -1,0 +1,60 @@
+"""Wire types of sheets that are sent in."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from ninja import Schema
+
+
+class IntakeColumn(Schema):
+    """A column of a sheet."""
+
+    name: str
+    words: str
+    example: str
+    needed: bool
+
+
+class IntakeKind(Schema):
+    """A kind of sheet."""
+
+    name: str
+    title: str
+    words: str
+    ability: str
+    columns: list[IntakeColumn]
+
+
+class IntakeLine(Schema):
+    """A row: what it would change, from what to what, or what is wrong with it."""
+
+    line: int
+    key: str
+    outcome: str
+    changes: list[list[str]]
+    faults: list[list[str]]
+
+
+class IntakeOut(Schema):
+    """A file that was sent in, and how far it has come."""
+
+    id: int
+    kind: str
+    name: str
+    state: str
+    counts: dict[str, int]
+    unknown: list[str]
+    shown: list[IntakeLine]
+    total: int
+    done: int
+    said: str
+    by: str
+    made_at: datetime
+    ended_at: datetime | None
+
+
+class ConfirmIn(Schema):
+    """Whether nothing is taken in while a row is wrong."""
+
+    whole: bool = False
