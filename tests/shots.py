@@ -36,6 +36,8 @@ VIEWS = {
     "connections": "/connections",
     "connection": "/connections/1",
     "item": "/range",
+    "product": "/range",
+    "import": "/range/sheets",
     "snags": "/connections/snags",
     "moves": "/shelf/moves",
     "opening": "/shelf/opening",
@@ -64,6 +66,10 @@ def visit(page: Page, base: str, name: str) -> None:
     if name == "item":
         page.goto(base + "/range?q=ventilated+suit+M")
         page.click(".rows tbody tr:nth-child(1) a")
+    if name == "product":
+        page.goto(base + "/range?q=ventilated+suit+M")
+        page.click(".rows tbody tr:nth-child(1) a")
+        page.click("text=Change")
     if name in OPENED:
         page.click(OPENED[name])
     page.wait_for_timeout(700)
