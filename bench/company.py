@@ -21,7 +21,7 @@ from yuvrel.books.actions import account_ids, open_chart
 from yuvrel.books.models import Account
 from yuvrel.buying.models import PriceBreak, Supplier, SupplierItem
 from yuvrel.catalogue.models import Category, Item, Product, TaxClass
-from yuvrel.channels.access import seal
+from yuvrel.channels.credentials import seal
 from yuvrel.channels.models import Connection, Listing
 from yuvrel.connectors.registry import KINDS
 from yuvrel.people.models import Company, Location, User

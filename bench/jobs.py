@@ -15,7 +15,7 @@ from psycopg.types.json import Jsonb
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Drift
 from yuvrel.books.models import LedgerDocument
-from yuvrel.channels import exchange, linking, offers, outward
+from yuvrel.channels import inbound, linking, offers, outbound
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, Listing
 from yuvrel.channels.rehearsal import rehearse_rules
@@ -100,7 +100,7 @@ def intake(table: Any, timed: Timed, shop: Connection, base: str) -> None:
     Listing.objects.filter(connection=shop).update(offer_state="pending")
     offers.push(Connection.objects.get(pk=shop.pk))
     _shop_orders(base, shop.name)
-    seconds, taken = timed(lambda: exchange.poll(Connection.objects.get(pk=shop.pk)))
+    seconds, taken = timed(lambda: inbound.poll(Connection.objects.get(pk=shop.pk)))
     made = SalesOrder.objects.filter(connection=shop, history=False).count()
     floor, rows = timed(lambda: _bare_inserts(shop))
     name = f"take in {taken} orders ({made} reserved, {rows} rows)"
@@ -165,8 +165,8 @@ def settle_all(timed: Timed) -> None:
         continue
     Listing.objects.update(offer_state="pending")
     ledger = Connection.objects.get(kind="ledger")
-    outward.queue_ledger(LedgerDocument.objects.values_list("pk", flat=True))
-    while outward.deliver(ledger):
+    outbound.queue_ledger(LedgerDocument.objects.values_list("pk", flat=True))
+    while outbound.deliver(ledger):
         continue
 
     def push(pk: int) -> None:

@@ -32,7 +32,7 @@ from standardwebhooks import Webhook  # noqa: E402
 
 from bench.__main__ import standins  # noqa: E402
 from bench.company import Size, build, standin_setup  # noqa: E402
-from yuvrel.channels.access import seal  # noqa: E402
+from yuvrel.channels.credentials import seal  # noqa: E402
 from yuvrel.channels.models import Connection, InboundMessage, Listing  # noqa: E402
 from yuvrel.people.models import User  # noqa: E402
 from yuvrel.planning.jobs import refresh  # noqa: E402

@@ -14,7 +14,9 @@ from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
 from yuvrel.catalogue.models import Item
 from yuvrel.channels.models import Connection, Listing
 from yuvrel.channels.runs import raise_snag
+from yuvrel.intake.actions import send as send_sheet
 from yuvrel.people.models import SheetView, User
+from yuvrel.people.roles import SYSTEM
 from yuvrel.planning.models import ItemForecast
 from yuvrel.sales.models import OrderLine, SalesOrder
 from yuvrel.server.api import api
@@ -73,6 +75,7 @@ def real_ids(user: User) -> dict[str, Any]:
     view = SheetView.objects.create(owner=user, sheet="orders", name="Mine", settings={})
     return {
         "connection_id": shop.pk,
+        "imports/kind": "items",
         "way": "listing",
         "settings/key": Listing.objects.filter(link="linked").values_list("pk", flat=True)[0],
         "suppliers/item_id": terms.item_id,
@@ -87,6 +90,7 @@ def real_ids(user: User) -> dict[str, Any]:
         "snag_id": raise_snag(shop, "order", "A snag", "to be resolved", order=order).pk,
         "drift_id": drift.pk,
         "view_id": view.pk,
+        "import_id": send_sheet(SYSTEM, "items", "range.csv", b"sku,price\nSMK-BRS-S,1\n", timezone.now()).pk,
         "sheet": "orders",
         "kind": "cost",
         "key": forecast.item_id,

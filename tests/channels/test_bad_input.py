@@ -16,11 +16,11 @@ from tests.channels.test_journey import World, settle, world  # noqa: F401  (the
 from tests.invariants import assert_invariants
 from tests.world import give
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import actions, exchange, linking, snags
-from yuvrel.channels.access import seal, unseal
+from yuvrel.channels import actions, inbound, linking, snags
+from yuvrel.channels.credentials import seal, unseal
 from yuvrel.channels.models import Connection, InboundMessage, Listing, Run, Snag
 from yuvrel.channels.quarantine import read_row
-from yuvrel.connectors.base import Account, Can, pages
+from yuvrel.connectors.base import Account, Capability, pages
 from yuvrel.connectors.http import (
     AccessError,
     AddressError,
@@ -116,13 +116,13 @@ def test_nobody_there() -> None:
 def test_every_kind_keeps_the_contract() -> None:
     """What a kind says it can do, it does: the calls behind its capabilities are its own."""
     needed = {
-        Can.LISTINGS: ["listings", "read_listing"],
-        Can.QUANTITIES: ["read_quantities", "push_quantities"],
-        Can.ORDERS: ["orders", "read_order"],
-        Can.FULFILMENTS: ["fulfil"],
-        Can.WEBHOOKS: ["register_webhook", "order_in"],
-        Can.DOCUMENTS: ["accounts", "post_document", "document_totals", "balances"],
-        Can.PURCHASES: ["place_order", "answers", "read_answer"],
+        Capability.LISTINGS: ["listings", "read_listing"],
+        Capability.QUANTITIES: ["read_quantities", "push_quantities"],
+        Capability.ORDERS: ["orders", "read_order"],
+        Capability.FULFILMENTS: ["fulfil"],
+        Capability.WEBHOOKS: ["register_webhook", "order_in"],
+        Capability.DOCUMENTS: ["accounts", "post_document", "document_totals", "balances"],
+        Capability.PURCHASES: ["place_order", "answers", "read_answer"],
     }
     for kind, connector in KINDS.items():
         assert connector.kind == kind
@@ -150,7 +150,7 @@ def _send(world: World, **change: Any) -> RemoteOrder:  # noqa: F811
 )
 def test_orders_that_are_not_sound_are_held_with_a_snag(world: World, change: dict[str, str], field: str) -> None:  # noqa: F811
     _send(world, **change)
-    exchange.poll(world.shop)
+    inbound.poll(world.shop)
     snag = Snag.objects.get(resolved_at=None)
     assert (snag.field, snag.order and snag.order.state) == (field, "held")
     assert InboundMessage.objects.get().body["external_id"]
@@ -159,7 +159,7 @@ def test_orders_that_are_not_sound_are_held_with_a_snag(world: World, change: di
 def test_an_unknown_item_waits_until_its_listing_is_linked(world: World) -> None:  # noqa: F811
     world.standins.store.amend("web", "product", "p3", _stocked(world, "p3"))
     world.buy({"v4": 1})
-    exchange.poll(world.shop)
+    inbound.poll(world.shop)
     snag = Snag.objects.get(resolved_at=None)
     assert snag.field == "item"
     assert SalesOrder.objects.get().state == "held"
@@ -179,7 +179,7 @@ def _stocked(world: World, product: str) -> dict[str, Any]:  # noqa: F811
 
 def test_markup_in_a_name_stays_text(world: World) -> None:  # noqa: F811
     world.buy({"v1": 1})
-    exchange.poll(world.shop)
+    inbound.poll(world.shop)
     customer = SalesOrder.objects.get().customer
     assert customer is not None
     assert customer.name == "Una <b>Thorne</b>"  # kept as it came; every screen shows it as text
@@ -187,7 +187,7 @@ def test_markup_in_a_name_stays_text(world: World) -> None:  # noqa: F811
 
 def test_a_state_that_is_not_taken_in_is_left_alone(world: World) -> None:  # noqa: F811
     _send(world, status="awaiting_payment")
-    exchange.poll(world.shop)
+    inbound.poll(world.shop)
     assert not SalesOrder.objects.exists()
     assert InboundMessage.objects.get().state == "skipped"
 
@@ -264,7 +264,7 @@ def test_a_line_that_cannot_be_holds_its_order_and_names_the_field(
 ) -> None:
     _arrange(world, [_line(**line)])
     world.buy({"v2": 1})
-    assert exchange.poll(world.shop) == 2
+    assert inbound.poll(world.shop) == 2
     snag = Snag.objects.get(resolved_at=None)
     assert (snag.field, said in snag.detail, snag.order and snag.order.state) == (field, True, "held"), snag.detail
     assert SalesOrder.objects.exclude(state="held").get().state == "ready"
@@ -293,20 +293,20 @@ def test_an_order_that_cannot_be_read_is_kept_and_the_others_go_on(
 ) -> None:
     bad = _send(world, **change)
     sound = world.buy({"v2": 1})
-    assert exchange.poll(world.shop) == 1 + 1
+    assert inbound.poll(world.shop) == 1 + 1
     assert SalesOrder.objects.get().external_id == sound["id"]
     snag = Snag.objects.get(resolved_at=None)
     assert snag.field == field
     assert "try again" in snag.detail
     kept = InboundMessage.objects.get(kind="unreadable")
     assert kept.body["id"] == bad["id"]  # type: ignore[index]
-    assert exchange.poll(world.shop) == 0, "it is not taken in again and again"
+    assert inbound.poll(world.shop) == 0, "it is not taken in again and again"
     with pytest.raises(YuvrelError, match="still cannot be read"):
         snags.try_again(SYSTEM, snag.pk)
     with world.standins.store.transaction():
         mended = {**world.standins.store.get("web", "order", bad["id"]), **_sound(bad)}  # type: ignore[index,dict-item]
         world.standins.store.put("web", "order", bad["id"], mended)  # type: ignore[index]
-    assert exchange.poll(world.shop) == 1
+    assert inbound.poll(world.shop) == 1
     assert SalesOrder.objects.count() == 2
     assert not Snag.objects.filter(resolved_at=None).exists()
 
@@ -319,7 +319,7 @@ def _sound(order: Any) -> dict[str, Any]:
 
 def test_an_order_of_500_lines_is_taken_in_whole(world: World) -> None:  # noqa: F811
     _arrange(world, [_line(id=f"l{n}", variant_id="v2" if n % 2 else "v1") for n in range(500)])
-    assert exchange.poll(world.shop) == 1
+    assert inbound.poll(world.shop) == 1
     order = SalesOrder.objects.get()
     assert (order.lines.count(), order.state, str(order.total)) == (500, "received", "12300.00")
     assert_invariants()
@@ -343,7 +343,7 @@ def test_texts_that_cannot_be_kept_set_their_order_aside_as_it_came(
 ) -> None:
     _send(world, **change)
     sound = world.buy({"v2": 1})
-    assert exchange.poll(world.shop) == 2
+    assert inbound.poll(world.shop) == 2
     assert SalesOrder.objects.get().external_id == sound["id"]
     assert Snag.objects.get(resolved_at=None).field == field
     with pytest.raises(YuvrelError, match="still cannot be read"):
@@ -352,7 +352,7 @@ def test_texts_that_cannot_be_kept_set_their_order_aside_as_it_came(
 
 def test_what_is_not_used_of_an_order_may_hold_anything(world: World) -> None:  # noqa: F811
     _send(world, customer={"name": "Una", "note": "a\0b \ud83d", "deep": [[[[[[]]]]]]}, note="x" * 1_000_000)
-    assert exchange.poll(world.shop) == 1
+    assert inbound.poll(world.shop) == 1
     assert SalesOrder.objects.get().state == "ready"
 
 
@@ -391,7 +391,7 @@ def _order_too_many(world: World) -> None:  # noqa: F811
     row = Connection.objects.get(pk=world.shop.pk)
     row = actions.change_settings(SYSTEM, row.pk, row.version, {"backorders": False})
     _arrange(world, [_line(quantity=40, amount="984.00")])
-    exchange.poll(row)
+    inbound.poll(row)
 
 
 def test_a_connection_without_backorders_holds_what_is_short(world: World) -> None:  # noqa: F811

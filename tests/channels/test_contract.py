@@ -25,10 +25,10 @@ from yuvrel.agreement.models import Drift
 from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
-from yuvrel.channels import exchange, linking, offers, outward
+from yuvrel.channels import inbound, linking, offers, outbound
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
-from yuvrel.connectors.base import Can
+from yuvrel.connectors.base import Capability
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.registry import KINDS
 from yuvrel.people.roles import SYSTEM
@@ -119,13 +119,13 @@ class WebShopContract(Contract):
         """Three orders are polled."""
         for _ in range(3):
             self.world.buy({"v1": 1})
-        return lambda: exchange.poll(self.again()), self._orders_check(3)
+        return lambda: inbound.poll(self.again()), self._orders_check(3)
 
     def fulfilments(self) -> Trial:
         """Two orders leave, and the shop is told each once."""
         for _ in range(2):
             self.world.buy({"v1": 1})
-        exchange.poll(self.row)
+        inbound.poll(self.row)
         for order in SalesOrder.objects.all():
             ship(SYSTEM, order.pk, at=timezone.now())
         relay_now()
@@ -148,10 +148,10 @@ class WebShopContract(Contract):
                 call = hooks._waiting.pop(0)
                 hooks.send(call, lambda url, body, headers: receive(client, url, body, headers))
             for message in InboundMessage.objects.filter(state="new"):
-                exchange.apply(message.pk)
+                inbound.apply(message.pk)
 
         def check() -> None:
-            exchange.poll(self.again())
+            inbound.poll(self.again())
             self._orders_check(2)()
 
         return work, check
@@ -172,7 +172,7 @@ class TillContract(Contract):
             for _ in range(3):
                 till.post("/sell", data={"q-2": "1"})
             till.post("/upload")
-        return lambda: exchange.poll(self.again()), self._orders_check(3)
+        return lambda: inbound.poll(self.again()), self._orders_check(3)
 
 
 class LedgerContract(Contract):
@@ -224,7 +224,7 @@ class SupplierContract(Contract):
 
         def work() -> None:
             deliver(self.again())
-            outward.read_answers(self.again(), timezone.now())
+            outbound.read_answers(self.again(), timezone.now())
 
         def check() -> None:
             assert len(self.store.all(self.account, "order")) == 2
@@ -236,7 +236,7 @@ class SupplierContract(Contract):
 def deliver(connection: Connection) -> int:
     """Send what waits, whatever the pauses after faults say."""
     OutboundMessage.objects.filter(state="waiting").update(next_try_at=timezone.now())
-    return outward.deliver(connection)
+    return outbound.deliver(connection)
 
 
 def receive(client: Client, url: str, body: str, headers: dict[str, str]) -> int:
@@ -269,12 +269,12 @@ def _impatient(monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
 
 # What can strike a capability at all, beside what strikes every call.
 PAGES, CLOCKS = {"page_twice", "page_empty"}, {"clock_slow", "clock_fast"}
-STRIKES: dict[Can, set[str]] = {
-    Can.LISTINGS: PAGES,
-    Can.QUANTITIES: {"line_refused"},
-    Can.ORDERS: PAGES | CLOCKS,
-    Can.WEBHOOKS: CLOCKS | {name for name in FAULTS if name.startswith("webhook_")},
-    Can.DOCUMENTS: PAGES,
+STRIKES: dict[Capability, set[str]] = {
+    Capability.LISTINGS: PAGES,
+    Capability.QUANTITIES: {"line_refused"},
+    Capability.ORDERS: PAGES | CLOCKS,
+    Capability.WEBHOOKS: CLOCKS | {name for name in FAULTS if name.startswith("webhook_")},
+    Capability.DOCUMENTS: PAGES,
 }
 CASES = [
     (kind, can, fault)
@@ -290,7 +290,7 @@ def test_every_fault_strikes_something() -> None:
 
 
 @pytest.mark.parametrize(("kind", "can", "fault"), CASES)
-def test_a_capability_under_a_fault(standins: Standins, kind: str, can: Can, fault: str) -> None:
+def test_a_capability_under_a_fault(standins: Standins, kind: str, can: Capability, fault: str) -> None:
     world = World(standins)
     contract = CONTRACTS[kind](world)
     # What happens there while the fault lasts is under it as well: webhooks of orders, clocks.

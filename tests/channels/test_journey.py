@@ -21,7 +21,7 @@ from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import actions, exchange, linking, offers, outward, snags
+from yuvrel.channels import actions, inbound, linking, offers, outbound, snags
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.core.errors import BadInputError, RefusedError
@@ -43,7 +43,7 @@ def settle() -> None:
                 moved += offers.push(connection)
             OutboundMessage.objects.filter(state="waiting").update(next_try_at=timezone.now())
             Connection.objects.update(pause_until=None)
-            moved += outward.deliver(connection)
+            moved += outbound.deliver(connection)
         if not moved:
             return
 
@@ -198,7 +198,7 @@ def test_the_range_is_built_from_listings_and_the_till_only_matches(world: World
 def test_one_order_travels(world: World) -> None:
     linking.link(SYSTEM, Listing.objects.get(connection=world.till, external_id="1").pk, world.small.pk)
     order = world.buy({"v1": 3}, coupon="HONEY10")
-    assert exchange.poll(world.shop) == 1
+    assert inbound.poll(world.shop) == 1
     ours = SalesOrder.objects.get()
     assert (ours.number, ours.state, str(ours.total)) == (f"W-{order['number']}", "ready", order["total"])
     assert {line.kind for line in ours.lines.all()} == {"item", "discount", "surcharge", "shipping"}
@@ -221,11 +221,11 @@ def test_one_order_travels(world: World) -> None:
 
 def test_polls_webhooks_and_repeats_make_one_order(world: World) -> None:
     world.buy({"v1": 1})
-    assert [exchange.poll(world.shop) for _ in range(3)] == [1, 0, 0]
+    assert [inbound.poll(world.shop) for _ in range(3)] == [1, 0, 0]
     body = world.standins.store.all("web", "order")[0]
-    assert exchange.take_event(world.shop, {"type": "order.created", "data": body}) is None
+    assert inbound.take_event(world.shop, {"type": "order.created", "data": body}) is None
     message = InboundMessage.objects.get()
-    assert exchange.apply(message.pk) == "repeated"
+    assert inbound.apply(message.pk) == "repeated"
     assert SalesOrder.objects.count() == 1
 
 
@@ -234,7 +234,7 @@ def test_a_webhook_counts_only_with_its_signature(world: World, client: Any) -> 
 
     from standardwebhooks import Webhook
 
-    from yuvrel.channels.access import unseal
+    from yuvrel.channels.credentials import unseal
 
     order = world.buy({"v1": 1})
     path = f"/hooks/{world.shop.hook_key}"
@@ -249,7 +249,7 @@ def test_a_webhook_counts_only_with_its_signature(world: World, client: Any) -> 
     for _ in range(2):
         assert client.post(path, body, content_type="application/json", headers=headers).status_code == 204
     assert InboundMessage.objects.get().via == "webhook"
-    exchange.apply(InboundMessage.objects.get().pk)
+    inbound.apply(InboundMessage.objects.get().pk)
     assert SalesOrder.objects.count() == 1
     assert client.post("/hooks/unknown", body, content_type="application/json").status_code == 404
 
@@ -257,9 +257,9 @@ def test_a_webhook_counts_only_with_its_signature(world: World, client: Any) -> 
 def test_a_till_batch_takes_stock_at_once_even_below_zero(world: World) -> None:
     with httpx.Client(base_url=f"{world.standins.base}/till/mill") as till:
         till.post("/sell", data={"q-2": "6"})
-        assert exchange.poll(world.till) == 0
+        assert inbound.poll(world.till) == 0
         till.post("/upload")
-    assert exchange.poll(world.till) == 1
+    assert inbound.poll(world.till) == 1
     assert StockBalance.objects.get(item=world.large).on_hand == -2
     settle()
     assert world.shown("SMK-L") == 0
@@ -274,7 +274,7 @@ def test_a_total_that_is_off_becomes_a_snag_and_trying_again_works(world: World)
     order["total"] = str(D(order["total"]) + D("0.40"))
     with world.standins.store.transaction():
         world.standins.store.put("web", "order", order["id"], order)
-    exchange.poll(world.shop)
+    inbound.poll(world.shop)
     snag = Snag.objects.get(resolved_at=None)
     assert "0.40 less than its total" in snag.detail
     assert SalesOrder.objects.get().state == "held"
@@ -282,7 +282,7 @@ def test_a_total_that_is_off_becomes_a_snag_and_trying_again_works(world: World)
     order |= {"total": str(D(order["total"]) - D("0.40")), "version": 2, "updated_at": timezone.now().isoformat()}
     with world.standins.store.transaction():
         world.standins.store.put("web", "order", order["id"], order)
-    exchange.poll(world.shop)
+    inbound.poll(world.shop)
     assert SalesOrder.objects.get().state == "ready"
     assert not Snag.objects.filter(resolved_at=None).exists()
 
@@ -307,9 +307,9 @@ def test_an_edit_at_the_channel_is_a_drift_and_never_changes_stock(world: World)
 def test_the_ledger_books_once_though_the_answer_is_lost(world: World) -> None:
     world.standins.faults("books", dropped=1.0)
     world.buy({"v1": 1})
-    exchange.poll(world.shop)
+    inbound.poll(world.shop)
     relay_now()
-    assert outward.deliver(world.ledger) == 0
+    assert outbound.deliver(world.ledger) == 0
     waiting = OutboundMessage.objects.get(kind="ledger", state="waiting")
     assert "broke off" in waiting.last_error
     world.standins.faults("books")
@@ -327,7 +327,7 @@ def test_what_the_ledger_refuses_is_a_snag(world: World) -> None:
     with world.standins.store.transaction():
         world.standins.store.put("books", "account", "books", {**account, "locked": [month]})
     world.buy({"v1": 1})
-    exchange.poll(world.shop)
+    inbound.poll(world.shop)
     settle()
     snag = Snag.objects.get(resolved_at=None)
     assert f"period {month} is locked" in snag.detail
@@ -357,11 +357,11 @@ def test_a_push_through_a_fault_ends_agreed_once_it_is_over(world: World, fault:
 
 def test_a_cancelled_order_frees_its_stock_for_the_other_channels(world: World) -> None:
     order = world.buy({"v1": 4})
-    exchange.poll(world.shop)
+    inbound.poll(world.shop)
     settle()
     assert world.shown("SMK-S") == 6
     httpx.post(f"{world.standins.base}/shop/web/office/cancel", data={"id": order["id"]})
-    assert exchange.poll(world.shop) == 1
+    assert inbound.poll(world.shop) == 1
     settle()
     assert (SalesOrder.objects.get().state, world.shown("SMK-S")) == ("cancelled", 10)
     assert agreement.check_all() == 0
@@ -375,15 +375,15 @@ def test_a_purchase_order_reaches_the_supplier_once_and_is_answered(world: World
     world.standins.faults("joinery", dropped=1.0)
     send(SYSTEM, order.pk, 1, timezone.now())
     relay_now()
-    assert outward.deliver(supplier.inbox) == 0
+    assert outbound.deliver(supplier.inbox) == 0
     world.standins.faults("joinery")
     settle()
     assert len(world.standins.store.all("joinery", "order")) == 1
-    assert outward.read_answers(Connection.objects.get(pk=supplier.inbox.pk), timezone.now()) == 1
+    assert outbound.read_answers(Connection.objects.get(pk=supplier.inbox.pk), timezone.now()) == 1
     order = PurchaseOrder.objects.get()
     assert (order.state, order.supplier_reference) == ("acknowledged", f"OR-{order.number}")
     assert order.delivered_at is not None
-    assert outward.read_answers(Connection.objects.get(pk=supplier.inbox.pk), timezone.now()) == 0
+    assert outbound.read_answers(Connection.objects.get(pk=supplier.inbox.pk), timezone.now()) == 0
 
 
 def test_rules_decide_what_is_shown_and_a_paused_channel_hears_nothing(world: World) -> None:

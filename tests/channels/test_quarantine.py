@@ -21,7 +21,7 @@ from tests.invariants import assert_invariants
 from tests.world import make_company, make_connection, make_item, make_listing, make_supplier
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
-from yuvrel.channels import exchange, linking, outward
+from yuvrel.channels import inbound, linking, outbound
 from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.connectors.http import read_json
 from yuvrel.connectors.registry import KINDS
@@ -204,7 +204,7 @@ def test_orders_of_a_shop(shop: Connection, monkeypatch: pytest.MonkeyPatch) -> 
 
     def one(odd: Any) -> None:
         page_of(monkeypatch, "/api/orders", lambda: {"orders": [odd, healthy(ORDER)], "next": None})
-        exchange.poll(shop)
+        inbound.poll(shop)
         assert SalesOrder.objects.get(external_id="healthy").state == "ready"
         accounted_for(shop, 0)
         assert_invariants()
@@ -222,7 +222,7 @@ def test_orders_of_a_shop(shop: Connection, monkeypatch: pytest.MonkeyPatch) -> 
 def test_sales_of_a_till(till: Connection, monkeypatch: pytest.MonkeyPatch) -> None:
     def one(odd: Any) -> None:
         page_of(monkeypatch, "/api/receipts", lambda: {"receipts": [odd, healthy(RECEIPT)], "after": None})
-        exchange.poll(till)
+        inbound.poll(till)
         assert SalesOrder.objects.get(external_id="healthy").state == "closed"
         accounted_for(till, 0)
         assert_invariants()
@@ -239,9 +239,9 @@ def look() -> None:
 def test_webhooks_of_a_shop(shop: Connection) -> None:
     def one(odd: Any) -> None:
         for body in (odd, healthy(ORDER)):
-            kept = exchange.take_event(shop, {"type": "order.created", "data": on_the_wire(body)})
+            kept = inbound.take_event(shop, {"type": "order.created", "data": on_the_wire(body)})
             if kept and kept.state == "new":
-                exchange.apply(kept.pk)
+                inbound.apply(kept.pk)
         assert SalesOrder.objects.get(external_id="healthy").state == "ready"
         accounted_for(shop, 0)
 
@@ -282,7 +282,7 @@ def test_answers_of_a_supplier(db: None, monkeypatch: pytest.MonkeyPatch) -> Non
 
     def one(odd: Any) -> None:
         page_of(monkeypatch, "/api/answers", lambda: {"answers": [odd, good[1]]})
-        outward.read_answers(Connection.objects.get(pk=supplier.inbox_id), timezone.now())
+        outbound.read_answers(Connection.objects.get(pk=supplier.inbox_id), timezone.now())
         assert PurchaseOrder.objects.get(pk=orders[1].pk).state == "acknowledged"
         assert Connection.objects.get(pk=supplier.inbox_id).watermark == "2"
         noted = PurchaseOrder.objects.get(pk=orders[0].pk).acknowledged_at is not None
@@ -317,32 +317,32 @@ def test_one_delivery_that_cannot_be_made_stops_no_other(db: None, monkeypatch: 
         supplier.items.update(code=code)
         (order,) = draft(SYSTEM, [Wanted(item.pk, place.pk, D(5))], timezone.now())
         send(SYSTEM, order.pk, order.version, timezone.now())
-    outward.queue_purchase_orders(PurchaseOrder.objects.values_list("pk", flat=True))
+    outbound.queue_purchase_orders(PurchaseOrder.objects.values_list("pk", flat=True))
     monkeypatch.setattr("yuvrel.connectors.http.Caller.call", lambda *args, **options: {"receipt": "r"})
-    assert outward.deliver(Connection.objects.get(pk=supplier.inbox_id)) == 1
+    assert outbound.deliver(Connection.objects.get(pk=supplier.inbox_id)) == 1
     assert sorted(OutboundMessage.objects.values_list("state", flat=True)) == ["sent", "snagged"]
     snag = Snag.objects.get(resolved_at=None)
     assert "U+0007" in snag.detail
 
 
 def test_an_error_nobody_foresaw_sets_one_order_aside(shop: Connection, monkeypatch: pytest.MonkeyPatch, caplog: Any) -> None:
-    real = exchange.take_order
+    real = inbound.take_order
 
     def fail(actor: Any, incoming: Any, at: Any) -> Any:
         if incoming.external_id == "odd":
             raise ZeroDivisionError("nobody foresaw this")
         return real(actor, incoming, at)
 
-    monkeypatch.setattr(exchange, "take_order", fail)
+    monkeypatch.setattr(inbound, "take_order", fail)
     page_of(monkeypatch, "/api/orders", lambda: {"orders": [ORDER, healthy(ORDER)], "next": None})
-    assert exchange.poll(shop) == 2
+    assert inbound.poll(shop) == 2
     assert SalesOrder.objects.get().external_id == "healthy"
     snag = Snag.objects.get()
     assert "ZeroDivisionError" in snag.detail
     assert snag.inbound and snag.inbound.body["external_id"] == "odd"
     assert "nobody foresaw this" in caplog.text, "logged with its trace"
-    monkeypatch.setattr(exchange, "take_order", real)
-    assert exchange.try_again(snag.inbound) == "applied"
+    monkeypatch.setattr(inbound, "take_order", real)
+    assert inbound.try_again(snag.inbound) == "applied"
 
 
 def test_every_feed_of_every_kind_is_tried_here() -> None:

@@ -9,7 +9,7 @@ from decimal import Decimal as D
 import pytest
 
 from tests.world import make_connection, make_item
-from yuvrel.channels import exchange
+from yuvrel.channels import inbound
 from yuvrel.channels.models import Connection
 from yuvrel.connectors.http import AccessError, ConnectorError, RefusedThereError
 from yuvrel.connectors.messages import Page, Raw, RemoteLine, RemoteOrder
@@ -56,9 +56,9 @@ def connection(company: Location) -> Connection:
 
 def ask(connection: Connection, shop: Shop, monkeypatch: pytest.MonkeyPatch) -> bool:
     """One exchange; whether it came to its end."""
-    monkeypatch.setattr(exchange, "connector_for", lambda row: shop)
+    monkeypatch.setattr(inbound, "connector_for", lambda row: shop)
     try:
-        exchange.poll(Connection.objects.get(pk=connection.pk))
+        inbound.poll(Connection.objects.get(pk=connection.pk))
     except ConnectorError:
         return False
     return True

@@ -19,7 +19,7 @@ from yuvrel.core.forecast.spread import stays_below
 from yuvrel.core.network import Place, plan
 from yuvrel.core.outlook import Outlook, paths_of
 from yuvrel.core.overstock import Month, budget_left, open_to_buy, overstock, ranked
-from yuvrel.core.replenish import Offer, Policy, Position, Suggestion, lost_to_expiry, suggest
+from yuvrel.core.replenish import Policy, Position, Suggestion, SupplierTerms, lost_to_expiry, suggest
 
 
 def steady(rate: float, days: int = 60, deviation: float = 0.0) -> Outlook:
@@ -141,17 +141,17 @@ def test_min_max() -> None:
 
 
 def test_price_breaks_are_taken_when_they_pay() -> None:
-    offer = Offer(((D(1), D("1.00")), (D(100), D("0.85")), (D(5000), D("0.84"))))
+    offer = SupplierTerms(((D(1), D("1.00")), (D(100), D("0.85")), (D(5000), D("0.84"))))
     found = ask(steady(3.0), Position(D(0)), Policy(10, 20, pack=D(10), **UNITS), offer=offer)
     assert (found.terms.packed, found.quantity, found.price) == (D(90), D(100), D("0.85"))
     assert "up to a price break" in [step.label for step in found.working.steps]
     # A cent on five thousand does not pay for years of keeping them, nor a break that keeping costs more than it saves.
-    dear = Offer(offer.breaks, holding_rate=D(20))
+    dear = SupplierTerms(offer.breaks, holding_rate=D(20))
     assert ask(steady(0.01), Position(D(0)), Policy(0, 3000, **UNITS), offer=dear).quantity == D(30)
 
 
 def test_never_more_than_is_sold_before_it_expires() -> None:
-    keeps = Offer(keeps_days=20)
+    keeps = SupplierTerms(keeps_days=20)
     found = ask(steady(2.0, days=90), Position(D(6)), Policy(10, 60, pack=D(6), **UNITS), offer=keeps)
     # Sold in the 30 days until it expires: 60, of which 6 are here: 54 in whole packs.
     assert (found.terms.packed, found.quantity) == (D(138), D(54))
@@ -224,7 +224,7 @@ amounts = st.integers(0, 300)
 def test_more_stock_never_raises_a_suggestion(
     stock: int, rate: int, more: int, least: int, pack: int, owed: int, keeps: int | None
 ) -> None:
-    offer = Offer(((D(1), D("2.00")), (D(60), D("1.80")), (D(200), D("1.50"))), keeps_days=keeps)
+    offer = SupplierTerms(((D(1), D("2.00")), (D(60), D("1.80")), (D(200), D("1.50"))), keeps_days=keeps)
     policy = Policy(7, 21, minimum=D(least), pack=D(pack))
     path = steady(rate / 50, deviation=rate / 80)
     here, there = (ask(path, Position(D(x), backordered=D(owed)), policy, offer=offer).quantity for x in (stock, stock + more))
@@ -247,9 +247,9 @@ def test_more_stock_never_raises_a_suggestion(
         lambda: Policy(1, 5, pack=D("nan")),
         lambda: Policy(1, 5, safety_figure=D("nan")),
         lambda: Policy(1, 5, lead_deviation_days=D("inf")),
-        lambda: Offer(((D(1), D("nan")),)),
-        lambda: Offer(((D(1), D(-2)),)),
-        lambda: Offer(holding_rate=D("inf")),
+        lambda: SupplierTerms(((D(1), D("nan")),)),
+        lambda: SupplierTerms(((D(1), D(-2)),)),
+        lambda: SupplierTerms(holding_rate=D("inf")),
     ],
 )
 def test_positions_policies_and_offers_that_cannot_be_are_refused(wrong: object) -> None:

@@ -23,7 +23,7 @@ from tests.world import (
     order_line,
 )
 from yuvrel.buying.models import PurchaseOrder
-from yuvrel.channels.access import seal
+from yuvrel.channels.credentials import seal
 from yuvrel.people.models import ApiToken, Location
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.sales.actions import take_order
@@ -33,9 +33,9 @@ pytestmark = pytest.mark.django_db
 
 
 def test_the_door_names_nobody_outside_the_demo(company: Location, client: Client, settings: Any) -> None:
-    assert client.get("/api/v1/door").json() == {"password": "", "people": []}
+    assert client.get("/api/v1/sign-in-options").json() == {"password": "", "people": []}
     settings.DEMO_STANDINS = "http://127.0.0.1:8071"
-    shown = client.get("/api/v1/door").json()
+    shown = client.get("/api/v1/sign-in-options").json()
     assert [person["username"] for person in shown["people"]] == [role.value for role in Role if role is not Role.SYSTEM]
 
 

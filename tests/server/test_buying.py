@@ -17,7 +17,7 @@ from yuvrel.books.models import JournalEntry
 from yuvrel.buying.actions import Answer, Arrived, Wanted, acknowledge, cancel, change_draft, draft, receive, send
 from yuvrel.buying.documents import purchase_pdf
 from yuvrel.buying.models import PriceBreak, PurchaseOrder, Supplier, SupplierItem
-from yuvrel.channels.outward import purchase_document
+from yuvrel.channels.outbound import purchase_document
 from yuvrel.connectors.http import NonsenseError
 from yuvrel.connectors.ubl import build_order, read_order_response
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError

@@ -104,7 +104,7 @@ def test_nothing_of_the_api_is_kept_on_the_way(manager: Client) -> None:
 
 
 def test_a_webhooks_key_is_in_no_log(company: Location, client: Client, caplog: Any, monkeypatch: pytest.MonkeyPatch) -> None:
-    from yuvrel.channels.access import seal
+    from yuvrel.channels.credentials import seal
 
     make_connection(hook_key="secret-of-the-hook", webhook_secret_sealed=seal("whsec_" + "aGVsbG8gd29ybGQ="))
     assert client.get("/hooks/secret-of-the-hook").status_code == 405

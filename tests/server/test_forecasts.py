@@ -21,9 +21,9 @@ from yuvrel.people.models import AuditRow, Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Actor, Role
 from yuvrel.planning import forecasts, jobs, plan, policies
+from yuvrel.planning.demand_history import read_past
 from yuvrel.planning.models import ForecastRun, ItemForecast, ItemPolicy, PlanRow
 from yuvrel.planning.outlooks import head, month_of, one, sheet
-from yuvrel.planning.past import read_past
 from yuvrel.planning.queries import demand_of, one_line, replenishment
 from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.sales.models import OrderLine

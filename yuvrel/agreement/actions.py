@@ -14,13 +14,13 @@ from django.utils import timezone
 
 from yuvrel.books.models import JournalEntry, JournalLine, LedgerDocument
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import exchange, offers
-from yuvrel.channels.access import connector_for, kind_of
+from yuvrel.channels import inbound, offers
+from yuvrel.channels.credentials import connector_for, kind_of
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing
 from yuvrel.channels.runs import raise_snag, run_of, settle_snags
 from yuvrel.channels.sql import Read, judge, note_shown
-from yuvrel.connectors.base import Can, pages
+from yuvrel.connectors.base import Capability, pages
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import RemoteOrder
 from yuvrel.core.agreement import Code, Comparison, compare, compare_text
@@ -84,11 +84,11 @@ def check_connection(connection: Connection) -> None:
     """Everything one account holds against what we do; a fault of the account becomes a snag."""
     can = kind_of(connection).can
     try:
-        if Can.ORDERS in can:
+        if Capability.ORDERS in can:
             check_orders(connection)
-        if Can.QUANTITIES in can:
+        if Capability.QUANTITIES in can:
             check_quantities(connection)
-        if Can.DOCUMENTS in can:
+        if Capability.DOCUMENTS in can:
             check_ledger(connection)
     except ConnectorError as error:
         raise_snag(connection, "check", f"{connection.name} could not be checked", str(error))
@@ -137,7 +137,7 @@ def check_quantities(connection: Connection) -> None:
         settled = _compare_shown(connection, _at_rest(connection))
         suspects = [row for row, there in settled if there != row.offer]
         if suspects:
-            exchange.poll(connection)
+            inbound.poll(connection)
             while relay_now():
                 continue
             again = _compare_shown(connection, _at_rest(connection, [row.pk for row in suspects]))
@@ -198,22 +198,22 @@ def _compare_shown(connection: Connection, rows: list[Resting]) -> list[tuple[Re
 
 def check_orders(connection: Connection) -> None:
     """A3: orders there and here: presence, total, cancelled or not. Takes in what is new first."""
-    exchange.poll(connection)
+    inbound.poll(connection)
     since = max(connection.live_since or connection.created_at, timezone.now() - LOOK_BACK)
     theirs: dict[str, RemoteOrder] = {}
     connector = connector_for(connection)
     # The account's clock may be off: what it changed lately may carry a time before the one we ask for.
-    asked = (since - exchange.OVERLAP).isoformat()
+    asked = (since - inbound.OVERLAP).isoformat()
     now = timezone.now()
     for page in pages(lambda cursor: connector.orders(asked, cursor)):
-        for order in (exchange.read_order(connector, raw, now) for raw in page.rows):
+        for order in (inbound.read_order(connector, raw, now) for raw in page.rows):
             if isinstance(order, RemoteOrder) and order.placed_at >= since:
                 theirs[order.external_id] = order
     ours = {row.external_id: row for row in SalesOrder.objects.filter(connection=connection, history=False, placed_at__gte=since)}
-    waiting = {exchange.order_of(m.key) for m in InboundMessage.objects.filter(connection=connection, state="new")}
+    waiting = {inbound.order_of(m.key) for m in InboundMessage.objects.filter(connection=connection, state="new")}
     wanted = {k for k, order in theirs.items() if order.status in connection.order_states or k in ours} - waiting
     state_here = {k: f"{row.total:.2f} {'cancelled' if row.state == 'cancelled' else 'open'}" for k, row in ours.items()}
-    state_there = {k: f"{theirs[k].total:.2f} {'cancelled' if theirs[k].status in exchange.GONE else 'open'}" for k in wanted}
+    state_there = {k: f"{theirs[k].total:.2f} {'cancelled' if theirs[k].status in inbound.GONE else 'open'}" for k in wanted}
     findings = []
     for key, here, there in compare_text(state_here, state_there):
         number = ours[key].number if key in ours else theirs[key].number

@@ -17,7 +17,7 @@ from yuvrel.books.models import JournalEntry
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.core.money import ZERO, round_money, round_unit_cost, spoken
-from yuvrel.core.replenish import Offer
+from yuvrel.core.replenish import SupplierTerms
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
@@ -114,7 +114,7 @@ def _draft_one(
 
 def price_at(prices: Sequence[PriceBreak], quantity: Decimal) -> Decimal:
     """The all-units price of a quantity: that of the highest break it reaches; zero without prices."""
-    return Offer(tuple((row.from_quantity, row.price) for row in prices)).price(quantity)
+    return SupplierTerms(tuple((row.from_quantity, row.price) for row in prices)).price(quantity)
 
 
 def lock_purchase_order(order_id: int) -> PurchaseOrder:

@@ -23,7 +23,7 @@ from .schemas import (
     PreviewIn,
     ProductOut,
     RangeChoices,
-    VersionIn,
+    SeenIn,
 )
 
 router = Router(tags=["range"])
@@ -110,14 +110,14 @@ def set_parts(request: HttpRequest, item_id: int, body: PartsIn) -> Any:
 
 
 @router.post("/items/{int:item_id}/retire", response=Said, operation_id="retire_item")
-def retire(request: HttpRequest, item_id: int, body: VersionIn) -> Any:
+def retire(request: HttpRequest, item_id: int, body: SeenIn) -> Any:
     """Take an item out of use."""
     item = products.retire(actor(request), item_id, body.version)
     return {"said": f"{item.title} is retired.", "id": item.pk}
 
 
 @router.post("/items/{int:item_id}/bring-back", response=Said, operation_id="bring_item_back")
-def bring_back(request: HttpRequest, item_id: int, body: VersionIn) -> Any:
+def bring_back(request: HttpRequest, item_id: int, body: SeenIn) -> Any:
     """Use a retired item again."""
     item = products.bring_back(actor(request), item_id, body.version)
     return {"said": f"{item.title} is in use again.", "id": item.pk}

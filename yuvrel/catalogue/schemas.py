@@ -216,7 +216,7 @@ class PartsIn(Schema):
     parts: list[PartIn] = Field(max_length=100)
 
 
-class VersionIn(Schema):
+class SeenIn(Schema):
     """The version that was seen."""
 
     version: int

@@ -11,7 +11,7 @@ from django.conf import settings
 from django.db import IntegrityError, transaction
 
 from yuvrel.books.models import Account, LedgerDocument
-from yuvrel.connectors.base import Can
+from yuvrel.connectors.base import Capability
 from yuvrel.connectors.http import AddressError, ConnectorError, check_address
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
@@ -22,7 +22,7 @@ from yuvrel.people.models import Location
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.rules.models import SettingValue
 
-from .access import connector_for, kind_of, seal
+from .credentials import connector_for, kind_of, seal
 from .models import Connection, Listing
 
 # Set as they come; the token, the address and the places are looked at besides.
@@ -70,7 +70,7 @@ def add(actor: Actor, *, kind: str, name: str, address: str, token: str) -> Conn
         order_states=list(KINDS[kind].order_states[:2]),
         fulfils_from=Location.objects.first(),
         every_seconds=60,
-        accounts=_default_accounts() if Can.DOCUMENTS in KINDS[kind].can else {},
+        accounts=_default_accounts() if Capability.DOCUMENTS in KINDS[kind].can else {},
     )
     row.feeds.set(Location.objects.all()[:1])
     audit(actor, "add connection", "connection", row.pk, after={"kind": kind, "name": row.name})
@@ -102,7 +102,7 @@ def test(actor: Actor, connection_id: int, at: datetime) -> Connection:
         report["ok"] = not identity.missing
         if identity.missing:
             report["fault"] = f"The token lacks {', '.join(identity.missing)}. Ask the account for it."
-        if Can.DOCUMENTS in connector.can and report["ok"]:
+        if Capability.DOCUMENTS in connector.can and report["ok"]:
             report["accounts"] = connector.accounts()
     except ConnectorError as error:
         report["fault"] = str(error)
@@ -210,10 +210,10 @@ def go_live(actor: Actor, connection_id: int, at: datetime) -> Connection:
     if row.state not in (Connection.State.TESTED, Connection.State.PAUSED):
         raise RefusedError(f"A connection that is {row.state} cannot go live; test it first.", field="state")
     connector = connector_for(row)
-    if Can.DOCUMENTS in connector.can:
+    if Capability.DOCUMENTS in connector.can:
         _check_mapping(row)
     secret = ""
-    if Can.WEBHOOKS in connector.can:
+    if Capability.WEBHOOKS in connector.can:
         try:
             secret = connector.register_webhook(f"{settings.PUBLIC_ADDRESS}/hooks/{row.hook_key}")
         except ConnectorError as error:
@@ -242,11 +242,11 @@ def _check_mapping(row: Connection) -> None:
 def _start_flow(row: Connection) -> None:
     """What waited for this connection goes out now."""
     kind = kind_of(row)
-    if Can.QUANTITIES in kind.can:
+    if Capability.QUANTITIES in kind.can:
         # What the channel showed while it was paused is not known: every offer is sent anew.
         Listing.objects.filter(connection=row, offer_state=Listing.Offer.AGREED).update(offer_state=Listing.Offer.PENDING)
         record(Event.Kind.RULES, [row.pk], f"{row.name} went live")
-    if Can.DOCUMENTS in kind.can:
+    if Capability.DOCUMENTS in kind.can:
         waiting = LedgerDocument.objects.exclude(state=LedgerDocument.State.SENT).values_list("pk", flat=True)
         record(Event.Kind.LEDGER, waiting, f"{row.name} went live")
 

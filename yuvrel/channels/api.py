@@ -21,8 +21,8 @@ from yuvrel.kit.wire import Said
 from yuvrel.rules.actions import rung_at
 from yuvrel.rules.queries import INHERIT
 
-from . import actions, exchange, linking, outward, queries, snags
-from .access import unseal
+from . import actions, inbound, linking, outbound, queries, snags
+from .credentials import unseal
 from .jobs import apply_inbound, wake_exchange
 from .models import Connection
 from .rehearsal import rehearse_rules
@@ -206,7 +206,7 @@ def ubl(request: HttpRequest, order_id: int) -> HttpResponse:
         raise NotFoundError("There is no such purchase order.")
     if not order.lines.exists():
         raise BadInputError("There is nothing on this order.", field="lines")
-    response = HttpResponse(build_order(outward.purchase_document(order)), content_type="application/xml")
+    response = HttpResponse(build_order(outbound.purchase_document(order)), content_type="application/xml")
     response["Content-Disposition"] = f'attachment; filename="{order.number}.xml"'
     return response
 
@@ -235,7 +235,7 @@ def _take_hook(request: HttpRequest, key: str) -> HttpResponse:
     try:
         Webhook(unseal(connection.webhook_secret_sealed)).verify(request.body, dict(request.headers.items()))
         body = read_json(request.body)
-        message = exchange.take_event(connection, body) if isinstance(body, dict) else None
+        message = inbound.take_event(connection, body) if isinstance(body, dict) else None
     except (WebhookVerificationError, ConnectorError, ValueError, TypeError, AttributeError, RuntimeError):
         return _refused(400)
     if message and message.state == message.State.NEW:

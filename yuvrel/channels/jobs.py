@@ -10,7 +10,7 @@ from procrastinate.contrib.django import app
 from procrastinate.exceptions import UniqueViolation
 from procrastinate.jobs import Status
 
-from yuvrel.connectors.base import Can
+from yuvrel.connectors.base import Capability
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.core.errors import YuvrelError
 from yuvrel.outbox.actions import wake
@@ -19,8 +19,8 @@ from yuvrel.people.roles import SYSTEM
 from yuvrel.rules.models import SettingChange
 from yuvrel.sales.actions import fill_backorders, give_up_short
 
-from . import exchange, offers, outward, sql
-from .access import kind_of
+from . import inbound, offers, outbound, sql
+from .credentials import kind_of
 from .models import Connection, InboundMessage, OutboundMessage, Snag
 from .quarantine import attempt
 from .runs import account_failed, account_works, raise_snag, settle_snags
@@ -96,9 +96,9 @@ def _relay(events: Sequence[Event]) -> tuple[set[int], set[int]]:
     to_push |= offers.recompute_connections(rules) if rules else set()
     changes = by_kind.get(Event.Kind.SETTING, {})
     to_push |= offers.recompute_rules(SettingChange.objects.filter(pk__in=changes)) if changes else set()
-    to_tell = outward.queue_ledger(by_kind.get(Event.Kind.LEDGER, {}))
-    to_tell |= outward.queue_shipments(by_kind.get(Event.Kind.SHIPMENT, {}))
-    to_tell |= outward.queue_purchase_orders(by_kind.get(Event.Kind.PURCHASE_ORDER, {}))
+    to_tell = outbound.queue_ledger(by_kind.get(Event.Kind.LEDGER, {}))
+    to_tell |= outbound.queue_shipments(by_kind.get(Event.Kind.SHIPMENT, {}))
+    to_tell |= outbound.queue_purchase_orders(by_kind.get(Event.Kind.PURCHASE_ORDER, {}))
     return to_push, to_tell
 
 
@@ -123,7 +123,7 @@ def push_offers(connection_id: int) -> None:
 def deliver(connection_id: int) -> None:
     """Send what waits for one connection. A supplier that got an order is asked for its answer soon."""
     connection = _at_work(connection_id)
-    if connection and outward.deliver(connection) and Can.PURCHASES in kind_of(connection).can:
+    if connection and outbound.deliver(connection) and Capability.PURCHASES in kind_of(connection).can:
         soon = exchange_orders.configure(lock=f"exchange:{connection_id}", schedule_in={"seconds": 3})
         soon.defer(connection_id=connection_id)
 
@@ -131,7 +131,7 @@ def deliver(connection_id: int) -> None:
 @app.task(name="channels.apply_inbound")
 def apply_inbound(message_id: int) -> None:
     """Apply one kept message."""
-    exchange.apply(message_id)
+    inbound.apply(message_id)
 
 
 @app.task(name="channels.exchange")
@@ -140,10 +140,10 @@ def exchange_orders(connection_id: int) -> None:
     connection = _at_work(connection_id)
     if connection is None:
         return
-    if Can.ORDERS in kind_of(connection).can:
-        _guarded(connection, "exchange", lambda: exchange.poll(connection))
-    if Can.PURCHASES in kind_of(connection).can:
-        _guarded(connection, "exchange", lambda: outward.read_answers(connection, timezone.now()))
+    if Capability.ORDERS in kind_of(connection).can:
+        _guarded(connection, "exchange", lambda: inbound.poll(connection))
+    if Capability.PURCHASES in kind_of(connection).can:
+        _guarded(connection, "exchange", lambda: outbound.read_answers(connection, timezone.now()))
 
 
 def _at_work(connection_id: int) -> Connection | None:
@@ -177,7 +177,7 @@ def pulse(timestamp: int) -> None:
         can = kind_of(connection).can
         last = connection.last_exchange_at
         due = last is None or connection.faults > 0 or (now - last).total_seconds() >= connection.every_seconds
-        if connection.automatic and due and (Can.ORDERS in can or Can.PURCHASES in can):
+        if connection.automatic and due and (Capability.ORDERS in can or Capability.PURCHASES in can):
             Connection.objects.filter(pk=connection.pk).update(last_exchange_at=now)
             wake_exchange(connection.pk)
         if connection.listings.filter(offer_state="pending").exists():

@@ -21,8 +21,8 @@ from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
 
-from .access import connector_for
 from .actions import get_connection
+from .credentials import connector_for
 from .models import Connection, Listing, Run
 from .quarantine import read_row
 from .runs import raise_snag, run_of, settle_snags

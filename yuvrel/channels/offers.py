@@ -16,7 +16,7 @@ from django.utils import timezone
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder
 from yuvrel.catalogue.kits import holders_of, kits
 from yuvrel.catalogue.models import Item
-from yuvrel.connectors.base import Can
+from yuvrel.connectors.base import Capability
 from yuvrel.connectors.messages import QuantityPush
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.availability import (
@@ -39,14 +39,14 @@ from yuvrel.rules.registry import SETTINGS
 from yuvrel.stock.models import StockBalance
 
 from . import sql
-from .access import connector_for
+from .credentials import connector_for
 from .models import Connection, Listing
 from .rules import POOL, RULES, Ids, Kept, Pool, pool_rule, reached_by, rule_columns, rule_for
 from .runs import raise_snag, run_of, settle_snags
 
 BATCH = 100
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
-WITH_QUANTITIES = tuple(kind for kind, c in KINDS.items() if Can.QUANTITIES in c.can)
+WITH_QUANTITIES = tuple(kind for kind, c in KINDS.items() if Capability.QUANTITIES in c.can)
 
 
 @dataclass

@@ -10,7 +10,7 @@ from django.utils import timezone
 
 from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.obstacles import Obstacle, look_for
-from yuvrel.connectors.base import Can
+from yuvrel.connectors.base import Capability
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.pairing import Verdict
 from yuvrel.core.working import Step, Working
@@ -19,7 +19,7 @@ from yuvrel.kit.paging import page
 from yuvrel.people.queries import CLOCK, company_time
 from yuvrel.stock.queries import find_items
 
-from .access import kind_of
+from .credentials import kind_of
 from .linking import pairing_index, verdict_for
 from .models import Connection, Listing, Snag
 from .offers import load_shelves, offer_of, places_of
@@ -96,7 +96,7 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "feeds": [place.pk for place in row.feeds.all()],
         "counts": counts,
         "removable": not row.has_history(),
-        "webhooks": Can.WEBHOOKS in kind.can,
+        "webhooks": Capability.WEBHOOKS in kind.can,
         "heard": list(heard.values("via").annotate(count=Count("id"), last_at=Max("received_at")).order_by("via")),
         "runs": [
             {

@@ -18,7 +18,7 @@ from yuvrel.people.roles import Ability
 from yuvrel.rules.queries import by_level, settled
 from yuvrel.rules.registry import SETTINGS, Way, add_way, declare
 
-from .access import kind_of
+from .credentials import kind_of
 from .models import Connection, Listing
 
 GROUP = "Quantities shown"

@@ -8,7 +8,7 @@ from django.utils import timezone
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.people.roles import Ability, Actor, audit
 
-from . import exchange, outward
+from . import inbound, outbound
 from .actions import end_pause
 from .jobs import wake_deliver, wake_exchange, wake_push
 from .models import Listing, OutboundMessage, Snag
@@ -34,10 +34,10 @@ def try_again(actor: Actor, snag_id: int) -> str:
     if snag.resolved_at:
         raise RefusedError("This snag is resolved already.", field="state")
     audit(actor, "try snag again", "snag", snag.pk)
-    if snag.inbound and snag.inbound.kind == outward.ANSWER:
-        return f"Taken in: {outward.answer_again(snag.inbound, timezone.now())}."
+    if snag.inbound and snag.inbound.kind == outbound.ANSWER:
+        return f"Taken in: {outbound.answer_again(snag.inbound, timezone.now())}."
     if snag.inbound:
-        outcome = exchange.try_again(snag.inbound)
+        outcome = inbound.try_again(snag.inbound)
         still = Snag.objects.filter(inbound=snag.inbound, resolved_at=None).first()
         return f"It is still stuck: {still.detail}" if still else f"Taken in: {outcome}."
     if snag.outbound:

@@ -35,7 +35,7 @@ MOST_PAGES = 20_000
 ASK_AGAIN = 4
 
 
-class Can(StrEnum):
+class Capability(StrEnum):
     """One thing a kind of connection may be able to do."""
 
     LISTINGS = "listings"
@@ -62,7 +62,7 @@ class Connector(ABC):
 
     kind: ClassVar[str]
     label: ClassVar[str]
-    can: ClassVar[frozenset[Can]]
+    can: ClassVar[frozenset[Capability]]
     scopes: ClassVar[tuple[str, ...]]
     order_states: ClassVar[tuple[str, ...]] = ()
     sales_already_happened: ClassVar[bool] = False

@@ -9,7 +9,7 @@ from decimal import ROUND_FLOOR, Decimal
 from .errors import BadInputError
 from .money import ZERO
 from .outlook import Outlook
-from .replenish import Offer, Policy, Position, Suggestion, suggest
+from .replenish import Policy, Position, Suggestion, SupplierTerms, suggest
 
 
 @dataclass(frozen=True)
@@ -20,7 +20,7 @@ class Place:
     outlook: Outlook
     position: Position
     policy: Policy
-    offer: Offer | None = None
+    offer: SupplierTerms | None = None
 
 
 @dataclass(frozen=True)
@@ -64,7 +64,7 @@ def plan(places: Mapping[int, Place], feeders: Mapping[int, int], subject: str =
         place = places[key]
         position = replace(place.position, to_feed=place.position.to_feed + to_feed.get(key, ZERO))
         source = feeders.get(key)
-        offer = place.offer if source is None else replace(place.offer or Offer(), breaks=())
+        offer = place.offer if source is None else replace(place.offer or SupplierTerms(), breaks=())
         made[key] = suggest(
             place.outlook,
             position,

@@ -104,7 +104,7 @@ class Position:
 
 
 @dataclass(frozen=True)
-class Offer:
+class SupplierTerms:
     """What the supplier asks: price breaks for all units (from quantity, price), and days that what arrives keeps.
 
     `holding_rate`: a year's cost of keeping stock, as a share of its value; a break is taken when it
@@ -167,7 +167,7 @@ class Suggestion:
     policy: Policy
     position: Position
     outlook: Outlook
-    offer: Offer
+    offer: SupplierTerms
     subject: str
     source: str = ""
 
@@ -265,7 +265,7 @@ def _ribbon(outlook: Outlook, position: Position, policy: Policy, cover: float |
     return Ribbon(round(until, 1), round(max(0.0, until - blur), 1), policy.lead_days, shown, late)
 
 
-def _raised(quantity: Decimal, outlook: Outlook, policy: Policy, offer: Offer) -> Decimal:
+def _raised(quantity: Decimal, outlook: Outlook, policy: Policy, offer: SupplierTerms) -> Decimal:
     """Up to the next break, and the next, as long as all units cheaper save more than keeping the extra ones costs.
 
     Saving: quantity at the break × the price difference. Keeping: the extra units × price × rate a
@@ -290,7 +290,7 @@ def _raised(quantity: Decimal, outlook: Outlook, policy: Policy, offer: Offer) -
     return quantity
 
 
-def _limit(outlook: Outlook, position: Position, policy: Policy, offer: Offer, expiring: Decimal) -> Decimal | None:
+def _limit(outlook: Outlook, position: Position, policy: Policy, offer: SupplierTerms, expiring: Decimal) -> Decimal | None:
     """The most whole packs that will be sold before what arrives expires; None when it keeps."""
     if offer.keeps_days is None:
         return None
@@ -301,7 +301,7 @@ def _limit(outlook: Outlook, position: Position, policy: Policy, offer: Offer, e
 
 
 def suggest(
-    outlook: Outlook, position: Position, policy: Policy, *, subject: str, offer: Offer | None = None, source: str = ""
+    outlook: Outlook, position: Position, policy: Policy, *, subject: str, offer: SupplierTerms | None = None, source: str = ""
 ) -> Suggestion:
     """Need over the planning period and the order that meets it.
 
@@ -312,7 +312,7 @@ def suggest(
     Check: 1.2 a day, lead 21, cover 30, safety 8, on hand 25, committed 4, incoming 10 in packs
     of 12 -> need 38.2 -> 48.
     """
-    offer = offer or Offer()
+    offer = offer or SupplierTerms()
     demand = _tenth(outlook.total(policy.days))
     safety = _safety(policy, outlook)
     preorders = position.promised(policy.days)

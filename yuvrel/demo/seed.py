@@ -15,7 +15,7 @@ from yuvrel.books.actions import CHART, account_ids
 from yuvrel.buying import actions as buying
 from yuvrel.buying.models import PurchaseOrder, Supplier
 from yuvrel.catalogue.models import Category, Item
-from yuvrel.channels.access import seal
+from yuvrel.channels.credentials import seal
 from yuvrel.channels.models import Connection, Listing, OutboundMessage
 from yuvrel.channels.offers import WITH_QUANTITIES, Listed, offers_of
 from yuvrel.core.rules import Level, Rung

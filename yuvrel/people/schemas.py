@@ -15,18 +15,18 @@ class SignIn(Schema):
     password: str = Field(max_length=200)
 
 
-class DoorPerson(Schema):
+class SignInPerson(Schema):
     """Somebody of the demo."""
 
     username: str
     name: str
 
 
-class DoorOut(Schema):
+class SignInOptions(Schema):
     """The demo's sign-ins; empty where real books are kept."""
 
     password: str
-    people: list[DoorPerson]
+    people: list[SignInPerson]
 
 
 class Me(Schema):

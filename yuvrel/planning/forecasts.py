@@ -27,8 +27,8 @@ from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.sales.models import OrderLine
 
 from . import plan, queries
+from .demand_history import MONTH_DAYS, Past, read_past
 from .models import ForecastRun, ItemForecast, ItemPolicy, SetAside
-from .past import MONTH_DAYS, Past, read_past
 from .queries import Pair
 
 LEAST_WEEKS, MOST_WEEKS, YEAR_WEEKS = 13, 26, 52

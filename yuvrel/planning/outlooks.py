@@ -18,8 +18,8 @@ from yuvrel.kit.paging import in_order, page
 from yuvrel.people.models import Location
 
 from . import queries
+from .demand_history import MONTH_DAYS
 from .models import ForecastRun, ItemForecast
-from .past import MONTH_DAYS
 from .policies import FIELDS, Standing, standing
 from .schemas import ForecastRow
 

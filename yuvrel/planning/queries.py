@@ -22,10 +22,10 @@ from yuvrel.core.demand import Velocity, velocities, velocity_working
 from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money
 from yuvrel.core.outlook import TAIL_DAYS, Outlook, Path, demand_working, flat
-from yuvrel.core.replenish import Method, Offer, Policy, Position, SafetyMethod, Suggestion, suggest
+from yuvrel.core.replenish import Method, Policy, Position, SafetyMethod, Suggestion, SupplierTerms, suggest
 from yuvrel.core.working import Working
 from yuvrel.kit.faults import row_or
-from yuvrel.kit.moment import one_moment
+from yuvrel.kit.snapshot import one_moment
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_zone
 from yuvrel.sales.models import OrderLine, SalesOrder
@@ -279,8 +279,8 @@ def worth(line: Line, rates: dict[str, Decimal]) -> tuple[Decimal, Decimal]:
     return amount, round_money(amount / rate) if rate else ZERO
 
 
-def _offer(terms: SupplierItem | None) -> Offer:
-    return Offer(tuple((row.from_quantity, row.price) for row in terms.prices.all())) if terms else Offer()
+def _offer(terms: SupplierItem | None) -> SupplierTerms:
+    return SupplierTerms(tuple((row.from_quantity, row.price) for row in terms.prices.all())) if terms else SupplierTerms()
 
 
 def _arrivals(today: date, ids: set[int] | None) -> dict[Pair, list[tuple[int, Decimal]]]:

@@ -29,9 +29,9 @@ from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.stock.actions import lock_balances
 from yuvrel.stock.models import StockBalance
 
-from .handover import hand_over
 from .incoming import IncomingLine, IncomingOrder, faults, fits
 from .models import Customer, OrderLine, Reservation, SalesOrder, Shipment
+from .shipping import hand_over
 
 State = SalesOrder.State
 

@@ -13,7 +13,7 @@ from yuvrel.agreement.models import Check, Drift
 from yuvrel.buying.models import GoodsReceipt, PurchaseOrder, Supplier, SupplierItem
 from yuvrel.catalogue.models import Item
 from yuvrel.channels.models import Connection, Listing
-from yuvrel.connectors.base import Can
+from yuvrel.connectors.base import Capability
 from yuvrel.connectors.registry import KINDS
 from yuvrel.demo import NOT_YET_CONNECTED
 from yuvrel.people.roles import Ability, Actor
@@ -76,14 +76,14 @@ def _n(count: int, one: str, many: str = "") -> str:
     return f"{count:,} {one if count == 1 else many or one + 's'}"
 
 
-def _kinds(can: Can) -> list[str]:
+def _kinds(can: Capability) -> list[str]:
     return [name for name, kind in KINDS.items() if can in kind.can]
 
 
 def _connecting() -> list[Step]:
     states = list(Connection.objects.values_list("kind", "state"))
-    channels = [state for kind, state in states if kind in _kinds(Can.ORDERS)]
-    ledgers = [state for kind, state in states if kind in _kinds(Can.DOCUMENTS)]
+    channels = [state for kind, state in states if kind in _kinds(Capability.ORDERS)]
+    ledgers = [state for kind, state in states if kind in _kinds(Capability.DOCUMENTS)]
     waiting = [state for state in channels if state != "live"]
     said = _n(channels.count("live"), "channel live", "channels live")
     return [

@@ -16,7 +16,7 @@ from yuvrel.kit.auth import actor
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company
 from yuvrel.people.roles import ALLOWED, Actor, actor_of
-from yuvrel.people.schemas import DoorOut, LocationOut, Me, SignIn
+from yuvrel.people.schemas import LocationOut, Me, SignIn, SignInOptions
 
 router = Router(tags=["people"])
 
@@ -59,7 +59,7 @@ def _need_csrf(request: HttpRequest) -> None:
         raise NotSignedInError("Load the page again, then sign in.")
 
 
-@router.get("/door", response=DoorOut, auth=None, operation_id="the_door")
+@router.get("/sign-in-options", response=SignInOptions, auth=None, operation_id="sign_in_options")
 def door(request: HttpRequest) -> Any:
     """What the sign-in page says: in the demo, who may sign in; elsewhere nothing."""
     get_token(request)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from decimal import Decimal
 from typing import Any
 
-from ..base import Can, Connector, pages, raw_rows, read, sound
+from ..base import Capability, Connector, pages, raw_rows, read, sound
 from ..messages import Identity, LedgerDoc, Message, Page
 
 
@@ -47,7 +47,7 @@ class Ledger(Connector):
 
     kind = "ledger"
     label = "Ledger"
-    can = frozenset({Can.DOCUMENTS})
+    can = frozenset({Capability.DOCUMENTS})
     calls_per_second = 50.0
     scopes = ("accounts.read", "documents.write", "balances.read")
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..base import Can, Connector, part, raw_rows, read
+from ..base import Capability, Connector, part, raw_rows, read
 from ..http import NonsenseError
 from ..messages import Identity, Message, Page, SupplierAnswer
 from ..ubl import read_order_response
@@ -23,7 +23,7 @@ class SupplierInbox(Connector):
 
     kind = "supplier"
     label = "Supplier's inbox"
-    can = frozenset({Can.PURCHASES})
+    can = frozenset({Capability.PURCHASES})
     scopes = ("orders:send", "answers:read")
 
     def identify(self) -> Identity:

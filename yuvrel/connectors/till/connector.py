@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from decimal import Decimal
 from typing import Any
 
-from ..base import Can, Connector, objects, part, raw_rows, read, sound
+from ..base import Capability, Connector, objects, part, raw_rows, read, sound
 from ..messages import Identity, Message, Page, PushResult, QuantityPush, RemoteLine, RemoteListing, RemoteOrder
 
 
@@ -38,7 +38,7 @@ class Till(Connector):
 
     kind = "till"
     label = "Till"
-    can = frozenset({Can.LISTINGS, Can.QUANTITIES, Can.ORDERS})
+    can = frozenset({Capability.LISTINGS, Capability.QUANTITIES, Capability.ORDERS})
     scopes = ("articles:read", "articles:write", "sales:read")
     order_states = ("sold",)
     sales_already_happened = True

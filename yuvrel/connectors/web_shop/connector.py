@@ -9,7 +9,7 @@ from urllib.parse import quote
 
 from pydantic import Field
 
-from ..base import Can, Connector, number, objects, part, raw_rows, read, sound
+from ..base import Capability, Connector, number, objects, part, raw_rows, read, sound
 from ..http import NonsenseError
 from ..messages import (
     Identity,
@@ -67,7 +67,7 @@ class WebShop(Connector):
 
     kind = "web_shop"
     label = "Web shop"
-    can = frozenset({Can.LISTINGS, Can.QUANTITIES, Can.ORDERS, Can.FULFILMENTS, Can.WEBHOOKS})
+    can = frozenset({Capability.LISTINGS, Capability.QUANTITIES, Capability.ORDERS, Capability.FULFILMENTS, Capability.WEBHOOKS})
     scopes = ("products:read", "stock:write", "orders:read", "shipments:write", "webhooks:write")
     order_states = ("paid", "on_account", "awaiting_payment")
 

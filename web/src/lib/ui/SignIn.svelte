@@ -7,11 +7,11 @@
 	let password = $state('');
 	let refusal = $state('');
 	let busy = $state(false);
-	let door = $state<Schemas['DoorOut'] | null>(null);
+	let door = $state<Schemas['SignInOptions'] | null>(null);
 
 	onMount(async () => {
 		try {
-			door = await ask(api.GET('/api/v1/door'));
+			door = await ask(api.GET('/api/v1/sign-in-options'));
 		} catch {
 			door = null;
 		}

@@ -13,7 +13,7 @@ from django.utils import timezone
 from django.utils.dateparse import parse_datetime
 
 from yuvrel.catalogue.models import Item
-from yuvrel.connectors.base import Can, Connector, Page, pages, read
+from yuvrel.connectors.base import Capability, Connector, Page, pages, read
 from yuvrel.connectors.http import ConnectorError, NonsenseError, RefusedThereError
 from yuvrel.connectors.messages import Raw, RemoteLine, RemoteOrder, Unreadable
 from yuvrel.core.bounds import EARLIEST, check_happened
@@ -22,7 +22,7 @@ from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import Taken, take_order, take_till_sale
 from yuvrel.sales.incoming import IncomingLine, IncomingOrder
 
-from .access import connector_for, kind_of
+from .credentials import connector_for, kind_of
 from .models import Connection, InboundMessage, Listing
 from .quarantine import attempt, read_row, unreadable
 from .runs import raise_snag, run_of, settle_snags
@@ -262,7 +262,7 @@ def _by_sku(skus: list[str]) -> dict[str, Item]:
 
 def take_event(connection: Connection, body: dict[str, Any]) -> InboundMessage | None:
     """Keep the order in a verified webhook; None when there is nothing new in it."""
-    if Can.WEBHOOKS not in kind_of(connection).can:
+    if Capability.WEBHOOKS not in kind_of(connection).can:
         raise NonsenseError("This kind of connection sends no webhooks.")
     connector = connector_for(connection)
     raw = connector.order_in(body)

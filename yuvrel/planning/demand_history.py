@@ -14,7 +14,7 @@ from django.db.models.functions import TruncDate
 from yuvrel.catalogue.kits import kits
 from yuvrel.core.forecast.series import Floats
 from yuvrel.core.history import History, SoldLine, daily_units, exploded, history, share_in_stock
-from yuvrel.kit.moment import one_moment
+from yuvrel.kit.snapshot import one_moment
 from yuvrel.people.queries import company_zone
 from yuvrel.sales.models import OrderLine, SalesOrder
 from yuvrel.stock.models import StockBalance, StockMove

@@ -16,7 +16,7 @@ from yuvrel.books.actions import mark_refused, mark_sent
 from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Answer, acknowledge, delivered, supplier_of
 from yuvrel.buying.models import PurchaseOrder
-from yuvrel.connectors.base import Can, Connector, read
+from yuvrel.connectors.base import Capability, Connector, read
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import LedgerDoc, Raw, ShipmentNotice, SupplierAnswer, Unreadable
 from yuvrel.connectors.registry import KINDS
@@ -26,7 +26,7 @@ from yuvrel.people.queries import company
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import Shipment
 
-from .access import connector_for
+from .credentials import connector_for
 from .models import Connection, InboundMessage, OutboundMessage
 from .quarantine import attempt, ends_the_run, read_row, set_aside
 from .runs import account_failed, account_works, raise_snag, run_of, settle_snags
@@ -42,14 +42,14 @@ WAITING = OutboundMessage.State.WAITING
 ANSWER = "answer"
 
 
-def _live(can: Can) -> Connection | None:
+def _live(can: Capability) -> Connection | None:
     kinds = [kind for kind, c in KINDS.items() if can in c.can]
     return Connection.objects.filter(kind__in=kinds, state=Connection.State.LIVE).order_by("pk").first()
 
 
 def queue_ledger(document_ids: Iterable[int]) -> set[int]:
     """Queue ledger documents for the live ledger, if there is one. Returns the connections to wake."""
-    ledger = _live(Can.DOCUMENTS)
+    ledger = _live(Capability.DOCUMENTS)
     return _queue("ledger", document_ids, ledger) if ledger else set()
 
 
@@ -58,7 +58,7 @@ def queue_shipments(shipment_ids: Iterable[int]) -> set[int]:
     woken: set[int] = set()
     for shipment in Shipment.objects.filter(pk__in=list(shipment_ids)).select_related("order__connection"):
         connection = shipment.order.connection
-        if Can.FULFILMENTS in KINDS[connection.kind].can:
+        if Capability.FULFILMENTS in KINDS[connection.kind].can:
             woken |= _queue("shipment", [shipment.pk], connection)
     return woken
 
