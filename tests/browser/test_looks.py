@@ -40,6 +40,8 @@ SHEETS = (
     "/first-steps",
     "/range",
     "/range/pairing",
+    "/range/new",
+    "/range/sheets",
     "/shelf",
     "/shelf/moves",
     "/shelf/opening",
@@ -185,6 +187,7 @@ def _crowded() -> list[str]:
     return [
         of_one,
         f"/range/items/{item.pk}",
+        f"/range/products/{item.product_id}",
         f"/orders/{order.pk}",
         f"/buying/orders/{purchase.pk}",
         f"/connections/{shop.pk}",

@@ -123,7 +123,7 @@
 		{/if}
 		{#if has('quantities')}
 			<div class="block">
-				<h2>Stock</h2>
+				<h2>Places</h2>
 				<div class="ask" role="group" aria-label="Stock from">
 					Stock from
 					{#each places.data ?? [] as place (place.id)}
