@@ -193,3 +193,14 @@ def test_a_duplicate_has_the_options_and_nothing_that_was_counted(desk: Desk) ->
         [],
     )
     assert desk.send("post", f"products/{made['id']}/duplicate", {"title": "X", "pattern": "BIG"}, 422)["field"] == "pattern"
+    kit = desk.make(title="Kit", pattern="KIT", options=[], kind="bundle")
+    part = [{"item_id": twin["items"][0]["id"], "quantity": "2"}]
+    desk.send("put", f"items/{kit['items'][0]['id']}/parts", {"version": 1, "parts": part})
+    other = desk.send("post", f"products/{kit['id']}/duplicate", {"title": "Kit too", "pattern": "KIT-2"})
+    assert [(row["sku"], row["quantity"]) for row in other["items"][0]["components"]] == [("BIG-S-Sand", "2")]
+
+
+def test_items_added_to_a_service_are_services(desk: Desk) -> None:
+    made = desk.make(title="Course", kind="service", pattern="CRS-{day}", options=[{"name": "Day", "values": ["Monday"]}])
+    body = {"version": made["version"], "options": [{"name": "Day", "values": ["Monday", "Friday"]}], "pattern": "CRS-{day}"}
+    assert [item["kind"] for item in desk.send("post", f"products/{made['id']}/items", body)["items"]] == ["service", "service"]

@@ -26,6 +26,14 @@ class ItemDraft:
     service: bool = False
     decimals: int = 0
     expiry_tracked: bool = False
+    bundle: bool = False
+    weight_grams: int = 0
+    internal: bool = False
+
+    @property
+    def kind(self) -> Item.Kind:
+        """What it will be."""
+        return Item.Kind.BUNDLE if self.bundle else Item.Kind.SERVICE if self.service else Item.Kind.STOCKED
 
 
 @transaction.atomic
@@ -56,7 +64,7 @@ def add_item(product: Product, draft: ItemDraft) -> Item:
     if not sku:
         raise BadInputError("An item needs a SKU.", field="sku")
     gtins = [normal_gtin(code) for code in draft.barcodes]
-    taken = Barcode.objects.filter(gtin__in=gtins).select_related("item").first()
+    taken = Barcode.objects.filter(gtin__in=gtins).select_related("item").first() if gtins else None
     if taken:
         raise BadInputError(f"Barcode {taken.gtin.lstrip('0')} belongs to {taken.item.sku}.", field="barcode")
     try:
@@ -66,7 +74,9 @@ def add_item(product: Product, draft: ItemDraft) -> Item:
                 sku=sku,
                 title=" ".join([product.title, *draft.options.values()])[:200],
                 options=draft.options,
-                kind=Item.Kind.SERVICE if draft.service else Item.Kind.STOCKED,
+                kind=draft.kind,
+                weight_grams=draft.weight_grams,
+                internal=draft.internal,
                 price=draft.price,
                 decimals=draft.decimals,
                 expiry_tracked=draft.expiry_tracked,

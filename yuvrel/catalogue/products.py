@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any
 
@@ -103,6 +103,9 @@ def add_combinations(actor: Actor, product_id: int, version: int, draft: Product
     if before and {name.casefold() for name in names} != {name.casefold() for name in product.option_names}:
         said = ", ".join(product.option_names) or "none"
         raise BadInputError(f"The options of a product with items stay: {said}.", field="options")
+    first = product.items.order_by("pk").first()
+    if first is not None:
+        draft = replace(draft, kind=first.kind, decimals=first.decimals, expiry_tracked=first.expiry_tracked)
     _add(product, draft)
     product.version += 1
     product.save()
@@ -120,20 +123,18 @@ def _add(product: Product, draft: ProductDraft) -> None:
         raise BadInputError(f"The SKU {clash.sku or '(empty)'} is in use already.", field="pattern")
     for row in rows:
         if row.state == "new":
-            item = add_item(
+            add_item(
                 product,
                 ItemDraft(
                     row.sku,
                     row.options,
                     price=draft.price,
                     service=draft.kind == Item.Kind.SERVICE,
+                    bundle=draft.kind == Item.Kind.BUNDLE,
                     decimals=draft.decimals,
                     expiry_tracked=draft.expiry_tracked,
                 ),
             )
-            if draft.kind == Item.Kind.BUNDLE:
-                item.kind = Item.Kind.BUNDLE
-                item.save()
 
 
 def _locked(product_id: int, version: int) -> Product:
@@ -373,4 +374,10 @@ def duplicate(actor: Actor, product_id: int, title: str, pattern: str) -> Produc
         expiry_tracked=first.expiry_tracked if first else False,
         decimals=first.decimals if first else 0,
     )
-    return make(actor, draft)
+    twin = make(actor, draft)
+    if first is not None and first.kind == Item.Kind.BUNDLE:
+        bundle = twin.items.get()
+        parts = [(row.component_id, row.quantity) for row in _parts(first)]
+        if parts:
+            set_parts(actor, bundle.pk, bundle.version, parts)
+    return twin

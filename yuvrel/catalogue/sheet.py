@@ -140,11 +140,11 @@ def _add(actor: Actor, rows: Sequence[Read]) -> None:
             values.get("barcodes", ()),
             values.get("price", 0),
             service=values.get("kind") == Item.Kind.SERVICE,
+            bundle=values.get("kind") == Item.Kind.BUNDLE,
+            weight_grams=values.get("weight_grams", 0),
+            internal=values.get("internal", False),
         )
-        item = add_item(product, draft)
-        item.weight_grams, item.internal = values.get("weight_grams", 0), values.get("internal", False)
-        item.kind = values.get("kind", item.kind)
-        item.save()
+        add_item(product, draft)
 
 
 declare(

@@ -242,7 +242,7 @@
 					</tbody>
 				</table>
 			</section>
-		{/if}
+		{:else}<Pending query={kinds} />{/if}
 	</div>
 </Sheet>
 
