@@ -19,6 +19,7 @@ from yuvrel.channels import inbound, linking, offers, outbound
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, Listing
 from yuvrel.channels.rehearsal import rehearse_rules
+from yuvrel.channels.rules import Ids
 from yuvrel.channels.sql import set_offers
 from yuvrel.core.money import ZERO
 from yuvrel.core.rules import Level, Rung
@@ -81,7 +82,7 @@ def relist(table: Any, timed: Timed, shop: Connection) -> None:
 def rehearse(table: Any, timed: Timed, shop: Connection) -> None:
     """A change of rules tried out on every listing of a shop, beside working its offers out once."""
     linked = Listing.objects.filter(connection=shop, link="linked")
-    floor, _ = timed(lambda: offers.offers_of(shop, offers.Listed.of(linked)))
+    floor, _ = timed(lambda: offers.offers_of(shop, Ids.of(linked)))
     seconds, said = timed(lambda: rehearse_rules(SYSTEM, Rung(Level.CONNECTION, shop.name, shop.pk), {"buffer": 5}))
     changed = said["rising"] + said["falling"]
     name = f"rehearse a rule on {said['listings']} listings ({changed} change)"

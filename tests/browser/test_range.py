@@ -79,6 +79,15 @@ def test_a_product_of_three_by_four_options_and_a_bundle(page: Page, live_server
     assert str(Item.objects.get(sku="SET-1").components.get().quantity) == "2.000"
     expect(page.get_by_role("table").last).to_contain_text("parts: empty → 2 × BRU-S-ash")
 
+    buyer.go(f"/range/products/{taken.product_id}")
+    page.get_by_role("button", name="Retire").click()
+    reasons = page.get_by_role("dialog").get_by_role("listitem")
+    expect(reasons.filter(has_text="It is part of Brush set.").get_by_role("link")).to_have_attribute(
+        "href", re.compile("/range/items/")
+    )
+    expect(reasons.filter(has_text="4 are on hand at Tannery Yard.")).to_be_visible()
+    assert Item.objects.get(pk=taken.pk).active
+
 
 def test_a_sheet_with_wrong_rows_is_corrected_and_taken_in(page: Page, live_server: Any, house: Standins, tmp_path: Path) -> None:
     make_user(Role.BUYER)

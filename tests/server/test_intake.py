@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import csv
 import io
+from dataclasses import replace
 from typing import Any
 
 import openpyxl
 import pytest
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.db import transaction
 from django.test import Client
 from django.utils import timezone
+from procrastinate.contrib.django.models import ProcrastinateJob
 
 from tests.world import make_company, make_item, make_supplier, make_user
 from yuvrel.buying.models import SupplierItem
@@ -155,10 +158,94 @@ def test_all_or_nothing_takes_nothing_when_a_row_cannot_be_taken_in(buyer: Clien
     monkeypatch.setattr(actions, "BATCH", 5)
     found = send(buyer, "\n".join([HEAD, *rows(12)]))
     make_item("SMK-9", barcodes=["4006381333931"])
-    Item.objects.filter(sku="SMK-9").update(active=False)  # no longer seen, but its SKU is taken
+    Item.objects.filter(sku="SMK-9").update(active=False)
     failed = confirm(buyer, found["id"], whole=True)
-    assert (failed["state"], failed["said"]) == ("failed", "The SKU SMK-9 is in use already.")
-    assert Item.objects.filter(sku__startswith="SMK").count() == 1
+    assert (failed["state"], failed["said"]) == (
+        "failed",
+        "A row has become wrong since it was checked; nothing was taken in.",
+    )
+    text = f"{HEAD}\nA-1,Smoker,,,1,,,\nA-2,Smoker,,,1,4006381333931,,\nA-3,Smoker,,,1,,,\n"
+    taken = send(buyer, text)
+    failed = confirm(buyer, taken["id"], whole=True)
+    assert (failed["state"], failed["said"]) == ("failed", "Barcode 4006381333931 belongs to SMK-9.")
+    assert not Item.objects.filter(sku__startswith="A-").exists()
+    # Without that one, the others are taken in, and what stood in its way is in the file to correct.
+    done = confirm(buyer, send(buyer, text)["id"])
+    assert (done["state"], done["said"]) == ("done", "2 of 3 rows taken in, 0 unchanged, 1 left out.")
+    assert Item.objects.filter(sku__startswith="A-").count() == 2
+    left = buyer.get(f"/api/v1/imports/{done['id']}/left-out").content.decode()
+    assert "A-2" in left and "belongs to SMK-9" in left and "A-1" not in left
+
+
+def test_an_error_that_nobody_foresaw_leaves_one_row_out(buyer: Client, monkeypatch: pytest.MonkeyPatch) -> None:
+    real = KINDS["items"].apply
+
+    def apply(actor: Any, batch: Any) -> None:
+        if any(row.key == "smk-3" for row in batch):
+            raise RuntimeError("nobody foresaw this")
+        real(actor, batch)
+
+    monkeypatch.setitem(KINDS, "items", replace(KINDS["items"], apply=apply))
+    done = confirm(buyer, send(buyer, "\n".join([HEAD, *rows(6)]))["id"])
+    assert (done["state"], done["done"], done["counts"]["wrong"], Item.objects.count()) == ("done", 5, 1, 5)
+
+
+def test_stopped_in_the_middle_all_or_nothing_is_nothing(buyer: Client, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(actions, "BATCH", 5)
+    found = send(buyer, "\n".join([HEAD, *rows(12)]))
+    real = KINDS["items"].apply
+
+    def apply(actor: Any, batch: Any) -> None:
+        real(actor, batch)
+        Intake.objects.filter(pk=found["id"]).update(stop=True)
+
+    monkeypatch.setitem(KINDS, "items", replace(KINDS["items"], apply=apply))
+    with transaction.atomic():
+        assert confirm(buyer, found["id"], whole=True)["state"] == "stopped"
+    assert Item.objects.count() == 0
+
+
+def test_what_was_cut_off_is_taken_up_again(buyer: Client) -> None:
+    found = send(buyer, "\n".join([HEAD, *rows(3)]))
+    Intake.objects.filter(pk=found["id"]).update(state="applying")
+    ProcrastinateJob.objects.all().delete()
+    actions.take_up_again()
+    actions.take_up_again()
+    assert work(buyer, found["id"])["state"] == "done"
+
+
+@pytest.mark.parametrize(
+    ("text", "outcome", "reason"),
+    [
+        ("sku,options\nJAR,Size=L", "wrong", "cannot be changed; it is Size=S"),
+        ("sku,kind\nJAR,service", "wrong", "cannot be changed; it is stocked"),
+        ("sku,kind,options\nJAR,stocked,Size=S", "unchanged", ""),
+        ("sku,category\nJAR,THINGS", "unchanged", ""),
+        ("sku,price\nOLD,1", "wrong", "is retired; bring it back first"),
+    ],
+)
+def test_what_cannot_be_changed_is_not_said_to_change(buyer: Client, text: str, outcome: str, reason: str) -> None:
+    make_item("JAR", options={"Size": "S"})
+    Item.objects.filter(pk=make_item("OLD").pk).update(active=False)
+    found = send(buyer, text)
+    assert found["counts"][outcome] == 1
+    assert [fault[2] for row in found["shown"] for fault in row["faults"]] == ([reason] if reason else [])
+
+
+def test_a_new_item_of_a_known_product_tells_of_the_product_too(buyer: Client) -> None:
+    item = make_item("JAR")
+    text = f"sku,product,category\nLID,{item.product.title},Jars\n"
+    confirm(buyer, send(buyer, text)["id"])
+    assert Product.objects.get().category.name == "Jars"  # type: ignore[union-attr]
+    assert send(buyer, text)["counts"]["unchanged"] == 1
+
+
+def test_an_export_comes_in_again_whatever_is_in_it(buyer: Client) -> None:
+    """A GTIN-12 that begins with 0, values with semicolons and equals signs, a text that looks like a formula."""
+    make_item("JAR", barcodes=["012345678905"], options={"Size": "10 x 12; wide", "Lid": "a=b"})
+    make_item("=LID")
+    found = send(buyer, everything(buyer))
+    assert (found["counts"]["unchanged"], found["total"]) == (2, 2), found["shown"]
 
 
 def test_a_workbook_is_read_as_a_csv_is(buyer: Client) -> None:

@@ -198,8 +198,8 @@ def test_a_listing_goes_by_the_most_specific_level_and_inherits_again(shop: Conn
     assert next(step["note"] for step in offer["steps"] if step["label"] == "Buffer") == "Thing ONE"
     changes = client.get(f"{path}/changes").json()
     assert [(row["level"], row["before"], row["after"]) for row in changes[:2]] == [
-        ("listing", {"value": "2"}, {}),
-        ("listing", {}, {"value": None}),
+        ("listing", "2 units", "inherited"),
+        ("listing", "inherited", "no limit"),
     ]
 
 
@@ -230,3 +230,12 @@ def test_what_a_deeper_category_says_goes_before_what_it_lies_in(shop: Connectio
     relay_now()
     listing.refresh_from_db()
     assert (listing.offered, listing.offer_cause) == (39, "buffer of Things")
+
+
+def test_two_things_of_one_name_are_both_worked_out(shop: Connection) -> None:
+    """Changes of rules are told apart by what they were made for, not by what that is called."""
+    one, two = Listing.objects.get(title="Thing ONE"), Listing.objects.get(title="Thing TWO")
+    for listing in (one, two):
+        change(SYSTEM, Rung(Level.LISTING, "Same", listing.pk), {"buffer": 3}, NOW)
+    relay_now()
+    assert [Listing.objects.get(pk=listing.pk).offered for listing in (one, two)] == [37, 2]

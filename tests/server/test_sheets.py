@@ -454,3 +454,17 @@ def test_pages_and_paper_outlive_lines_that_cannot_be_worked_out(manager: Client
     page = manager.get(f"/api/v1/purchase-orders/{bought}").json()
     assert page["total"] is None or any(line["fault"] for line in page["lines"])
     assert manager.get(f"/api/v1/purchase-orders/{bought}/pdf").content.startswith(b"%PDF")
+
+
+def test_an_order_whose_total_is_no_number_stands_in_its_place(manager: Client) -> None:
+    """A value that no figure of the wire takes, in the very column that a row is known by no more."""
+    broken = SalesOrder.objects.latest("pk")
+    with connection.cursor() as cursor:
+        cursor.execute("UPDATE sales_salesorder SET total = 'NaN' WHERE id = %s", [broken.pk])
+    found = manager.get("/api/v1/orders").json()
+    faults = {row["number"]: row["fault"] for row in found["rows"]}
+    assert faults.pop(broken.number).endswith("cannot be worked out (ValidationError).")
+    assert faults and not any(faults.values())
+    assert found["total"] is None
+    assert manager.get("/api/v1/today").status_code == 200
+    assert len(read_csv(content(file(manager, "orders", ["number", "total"])))) == len(found["rows"])

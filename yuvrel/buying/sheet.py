@@ -40,7 +40,7 @@ def _terms() -> Iterator[tuple[str, SupplierItem]]:
         yield key_of({"supplier": row.supplier.name, "sku": row.item.sku}), row
 
 
-def standing(keys: Sequence[str] | None) -> Iterator[tuple[str, dict[str, str]]]:
+def standing() -> Iterator[tuple[str, dict[str, str]]]:
     """What every supplier asks for every item; no price where it depends on the quantity."""
     names = {column.name: column for column in COLUMNS}
     for key, row in _terms():

@@ -23,17 +23,11 @@ class ItemDraft:
     options: dict[str, str] = field(default_factory=dict)
     barcodes: Sequence[str] = ()
     price: Decimal = Decimal(0)
-    service: bool = False
+    kind: str = Item.Kind.STOCKED
     decimals: int = 0
     expiry_tracked: bool = False
-    bundle: bool = False
     weight_grams: int = 0
     internal: bool = False
-
-    @property
-    def kind(self) -> Item.Kind:
-        """What it will be."""
-        return Item.Kind.BUNDLE if self.bundle else Item.Kind.SERVICE if self.service else Item.Kind.STOCKED
 
 
 @transaction.atomic

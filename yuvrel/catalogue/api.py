@@ -19,6 +19,7 @@ from .schemas import (
     ItemsIn,
     MakeProductIn,
     MoreItemsIn,
+    ObstacleOut,
     PartsIn,
     PreviewIn,
     ProductOut,
@@ -130,8 +131,8 @@ def delete(request: HttpRequest, item_id: int, version: int) -> Any:
     return Status(204, None)
 
 
-@router.get("/items/{int:item_id}/obstacles", response=list[dict[str, str]], operation_id="item_obstacles")
+@router.get("/items/{int:item_id}/obstacles", response=list[ObstacleOut], operation_id="item_obstacles")
 def in_the_way(request: HttpRequest, item_id: int) -> Any:
     """What stands in the way of retiring an item."""
     actor(request)
-    return [{"said": one.said, "link": one.link} for one in obstacles(item_id)]
+    return obstacles(item_id)

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any
 
 from django.db import IntegrityError, transaction
-from django.db.models import ProtectedError, RestrictedError
+from django.db.models import ProtectedError, QuerySet, RestrictedError
+from django.db.models.functions import Lower, Trim
 
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
-from yuvrel.core.gtin import normal_gtin, normal_sku
+from yuvrel.core.gtin import normal_gtin, normal_sku, short_gtin
 from yuvrel.core.kits import flatten
 from yuvrel.core.options import combinations, sku_of
 from yuvrel.people.roles import Ability, Actor, audit
@@ -41,7 +42,7 @@ def preview(product_id: int | None, options: Sequence[tuple[str, Sequence[str]]]
     if product_id is not None:
         for item in _product(product_id).items.all():
             own[_folded(item.options)] = item
-    taken = {normal_sku(sku): pk for pk, sku in Item.objects.values_list("pk", "sku")} if made else {}
+    taken = {normal_sku(item.sku): item.pk for item in items_of(sku for _, sku in made)}
     found, given = [], set()
     for combination, sku in made:
         there = own.get(_folded(combination))
@@ -53,6 +54,11 @@ def preview(product_id: int | None, options: Sequence[tuple[str, Sequence[str]]]
             found.append(Combination(combination, sku, "clash" if clash else "new", taken.get(folded)))
         given.add(folded)
     return found
+
+
+def items_of(skus: Iterable[str]) -> QuerySet[Item]:
+    """Items with these SKUs, retired ones too."""
+    return Item.objects.annotate(folded=Lower(Trim("sku"))).filter(folded__in=[sku.strip().lower() for sku in skus])
 
 
 def _folded(options: Mapping[str, str]) -> frozenset[tuple[str, str]]:
@@ -129,8 +135,7 @@ def _add(product: Product, draft: ProductDraft) -> None:
                     row.sku,
                     row.options,
                     price=draft.price,
-                    service=draft.kind == Item.Kind.SERVICE,
-                    bundle=draft.kind == Item.Kind.BUNDLE,
+                    kind=draft.kind,
                     decimals=draft.decimals,
                     expiry_tracked=draft.expiry_tracked,
                 ),
@@ -176,11 +181,10 @@ def change(actor: Actor, product_id: int, version: int, facts: Mapping[str, Any]
     put_facts(product, facts)
     product.version += 1
     product.save()
-    for item in product.items.all():
-        title = title_of(product, item)
-        if item.title != title:
-            item.title = title
-            item.save(update_fields=["title"])
+    items = list(product.items.all())
+    for item in items:
+        item.title = title_of(product, item)
+    Item.objects.bulk_update(items, ["title"])
     _leave(actor, "product", product.pk, was, _told(product))
     return product
 
@@ -198,7 +202,7 @@ def _told(product: Product) -> dict[str, str]:
 
 def _item_told(item: Item) -> dict[str, str]:
     told = {name: str(getattr(item, name)) for name in ("sku", *ITEM_FACTS)}
-    codes = sorted(code.gtin.lstrip("0") for code in item.barcodes.all())
+    codes = sorted(short_gtin(code.gtin) for code in item.barcodes.all())
     return {**told, "barcodes": ", ".join(codes)}
 
 

@@ -7,6 +7,7 @@ from typing import Any
 from django.db.models import Q
 
 from yuvrel.core.errors import NotFoundError
+from yuvrel.core.gtin import short_gtin
 from yuvrel.people.models import AuditRow
 
 from .models import Category, Item, Product, TaxClass
@@ -48,7 +49,7 @@ def product_page(product_id: int) -> dict[str, Any]:
 def _item(item: Item) -> dict[str, Any]:
     return {
         **{name: getattr(item, name) for name in ITEM},
-        "barcodes": sorted(code.gtin.lstrip("0") for code in item.barcodes.all()),
+        "barcodes": sorted(short_gtin(code.gtin) for code in item.barcodes.all()),
         "components": [
             {"item_id": part.component_id, "sku": part.component.sku, "title": part.component.title, "quantity": part.quantity}
             for part in sorted(item.components.all(), key=lambda part: part.component.title)

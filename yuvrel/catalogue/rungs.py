@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 
 import numpy as np
 
@@ -56,24 +56,11 @@ def above(categories: Ints, parents: Mapping[int, int]) -> list[Ints]:
     return columns
 
 
-def _of_item(ids: Sequence[int]) -> list[Rung]:
-    item = Item.objects.select_related("product__category").filter(pk=ids[0]).first()
+def _of_item(item_id: int) -> list[Rung]:
+    item = Item.objects.select_related("product__category").filter(pk=item_id).first()
     if item is None:
         raise NotFoundError("There is no such item.")
     return item_rungs(item)
 
 
-def _of_category(ids: Sequence[int]) -> list[Rung]:
-    category = Category.objects.filter(pk=ids[0]).first()
-    if category is None:
-        raise NotFoundError("There is no such category.")
-    return [*category_rungs(category), company_rung()]
-
-
-def _of_company(ids: Sequence[int]) -> list[Rung]:
-    return [company_rung()]
-
-
 add_way(Way("item", _of_item))
-add_way(Way("category", _of_category))
-add_way(Way("company", _of_company))

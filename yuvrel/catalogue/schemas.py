@@ -285,3 +285,10 @@ class RangeChoices(Schema):
 
     categories: list[str]
     tax_classes: list[TaxClassOut]
+
+
+class ObstacleOut(Schema):
+    """What stands in the way, and where it can be put right."""
+
+    said: str
+    link: str

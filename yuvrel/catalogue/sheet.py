@@ -6,8 +6,6 @@ from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
-from django.db.models.functions import Lower, Trim
-
 from yuvrel.core import bounds
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.intake import (
@@ -32,14 +30,18 @@ from yuvrel.people.roles import Ability, Actor, audit
 
 from .actions import ItemDraft, add_item
 from .models import Barcode, Item, Product, TaxClass
-from .products import change, change_items, put_facts
+from .products import change, change_items, items_of, put_facts
 
 COLUMNS = (
     Column("sku", "of the item; case does not matter", "SMK-S-ASH", words(60), needed=True),
     Column("product", "title of its product; a new one is made where there is none", "Smoker", words(160)),
-    Column("options", "what sets it apart from its siblings", "Size=S; Wood=ash", pairs, as_pairs),
-    Column("kind", "stocked, service or bundle; of a new item only", "stocked", one_of("stocked", "service", "bundle")),
-    Column("category", "a new name makes a new category", "Smokers", words(60)),
+    Column(
+        "options", "what sets it apart from its siblings; of a new item only", "Size=S; Wood=ash", pairs, as_pairs, fixed=True
+    ),
+    Column(
+        "kind", "stocked, service or bundle; of a new item only", "stocked", one_of("stocked", "service", "bundle"), fixed=True
+    ),
+    Column("category", "a new name makes a new category", "Smokers", words(60), folded=True),
     Column("brand", "", "Varga", words(60)),
     Column("tags", "with semicolons between", "metal; gift", listed, semicolons),
     Column("price", "with tax", "32.00", amount(2, bounds.MOST_PRICE), money),
@@ -47,46 +49,51 @@ COLUMNS = (
     Column("weight_grams", "", "420", whole),
     Column("internal", "yes: used here, not sold", "no", yes_or_no, said_yes),
 )
+NAMED = {column.name: column for column in COLUMNS}
 OF_PRODUCT = ("product", "category", "brand", "tags")
 OF_ITEM = ("price", "barcodes", "weight_grams", "internal")
-FIXED = ("options", "kind")
 
 
-def standing(keys: Sequence[str] | None) -> Iterator[tuple[str, dict[str, str]]]:
+def standing() -> Iterator[tuple[str, dict[str, str]]]:
     """Every item in use, by its SKU."""
     codes: dict[int, list[str]] = defaultdict(list)
     for item_id, gtin in Barcode.objects.order_by("gtin").values_list("item_id", "gtin"):
         codes[item_id].append(gtin)
-    names = {column.name: column for column in COLUMNS}
     rows = Item.objects.filter(active=True).select_related("product__category").order_by("product_id", "pk")
     for item in rows.iterator(2000):
-        product = item.product
         values: dict[str, Any] = {
             "sku": item.sku,
-            "product": product.title,
             "options": item.options,
             "kind": item.kind,
-            "category": product.category.name if product.category else "",
-            "brand": product.brand,
-            "tags": product.tags,
             "price": item.price,
             "barcodes": codes[item.pk],
             "weight_grams": item.weight_grams,
             "internal": item.internal,
         }
-        yield normal_sku(item.sku), {name: names[name].text(value) for name, value in values.items()}
+        own = {name: NAMED[name].text(value) for name, value in values.items()}
+        yield normal_sku(item.sku), own | _of_product(item.product)
+
+
+def _of_product(product: Product) -> dict[str, str]:
+    """What an export says of a product."""
+    category = product.category.name if product.category else ""
+    return {"product": product.title, "category": category, "brand": product.brand, "tags": semicolons(product.tags)}
 
 
 def judge() -> Judge:
-    """What is wrong with a row as a whole: a new item needs a product, and rows of one product say the same of it."""
-    products = {normal_sku(sku): pk for sku, pk in Item.objects.filter(active=True).values_list("sku", "product_id")}
+    """What is wrong with a row as a whole: a new item needs a product, a retired one is brought back first, and rows of
+    one product say the same of it."""
+    items = {normal_sku(sku): (pk, active) for sku, pk, active in Item.objects.values_list("sku", "product_id", "active")}
+    titles = dict(Product.objects.order_by("pk").values_list("title", "pk"))
     told: dict[int | str, dict[str, Any]] = {}
 
     def wrong(values: Mapping[str, Any], is_new: bool) -> str:
+        product, active = items.get(normal_sku(values["sku"]), (0, True))
+        if not active:
+            return "is retired; bring it back first"
         if is_new and "product" not in values:
             return "is new and needs a product"
-        product = values["product"] if is_new else products[normal_sku(values["sku"])]
-        before = told.setdefault(product, {})
+        before = told.setdefault(titles.get(values["product"], values["product"]) if is_new else product, {})
         for name in OF_PRODUCT:
             if name in values and before.setdefault(name, values[name]) != values[name]:
                 return f"has another {name} than another row of the same product"
@@ -98,53 +105,46 @@ def judge() -> Judge:
 def apply(actor: Actor, rows: Sequence[Read]) -> None:
     """Take rows in. Facts of a product go for all its items."""
     actor.need(Ability.EDIT_RANGE)
-    there = {normal_sku(item.sku): item for item in _items(rows)}
-    _add(actor, [row for row in rows if row.outcome == "new"])
-    changed = [row for row in rows if row.outcome == "changed" and row.key in there]
-    facts = {}
-    for row in changed:
+    there = {normal_sku(item.sku): item for item in items_of(row.values["sku"] for row in rows)}
+    told = _add(actor, [row for row in rows if row.outcome == "new"])
+    changes: dict[int, dict[str, Any]] = {}
+    for row in rows:
+        if row.outcome != "changed":
+            continue
+        item = there[row.key]
         own = {name: row.values[name] for name in OF_ITEM if name in row.changes}
         if own:
-            facts[there[row.key].pk] = {**own, "version": there[row.key].version}
-    if facts:
-        change_items(actor, facts)
-    by_product: dict[int, dict[str, Any]] = {}
-    for row in changed:
-        told = {("title" if n == "product" else n): row.values[n] for n in OF_PRODUCT if n in row.changes}
-        if told:
-            by_product.setdefault(there[row.key].product_id, {}).update(told)
-    for product in Product.objects.filter(pk__in=by_product):
-        change(actor, product.pk, product.version, by_product[product.pk])
+            changes[item.pk] = {**own, "version": item.version}
+        told.setdefault(item.product_id, {}).update({name: row.values[name] for name in OF_PRODUCT if name in row.changes})
+    change_items(actor, changes)
+    for product in Product.objects.select_related("category").filter(pk__in=[pk for pk, facts in told.items() if facts]):
+        before = _of_product(product)
+        facts = {n: v for n, v in told[product.pk].items() if NAMED[n].differs(v, before[n])}
+        if facts:
+            change(actor, product.pk, product.version, {("title" if n == "product" else n): v for n, v in facts.items()})
 
 
-def _items(rows: Sequence[Read]) -> list[Item]:
-    skus = [row.values["sku"].strip().lower() for row in rows]
-    return list(Item.objects.annotate(folded=Lower(Trim("sku"))).filter(folded__in=skus))
-
-
-def _add(actor: Actor, rows: Sequence[Read]) -> None:
-    known = {product.title: product for product in Product.objects.filter(title__in={row.values["product"] for row in rows})}
+def _add(actor: Actor, rows: Sequence[Read]) -> dict[int, dict[str, Any]]:
+    """Make the new items; what their rows say of products that were there already is returned, by product."""
+    wanted = {row.values["product"] for row in rows}
+    known = {product.title: product for product in Product.objects.filter(title__in=wanted).order_by("pk")}
+    told: dict[int, dict[str, Any]] = {product.pk: {} for product in known.values()}
     tax = TaxClass.objects.first()
     for row in rows:
         values = row.values
+        facts: dict[str, Any] = {name: values[name] for name in ("category", "brand", "tags") if name in values}
         product = known.get(values["product"])
         if product is None:
             product = Product(title=values["product"], tax_class=tax, option_names=list(values.get("options", {})))
-            put_facts(product, {name: values[name] for name in ("category", "brand", "tags") if name in values})
+            put_facts(product, facts)
             product.save()
             known[product.title] = product
             audit(actor, "make product", "product", product.pk, after={"title": product.title})
-        draft = ItemDraft(
-            values["sku"],
-            values.get("options", {}),
-            values.get("barcodes", ()),
-            values.get("price", 0),
-            service=values.get("kind") == Item.Kind.SERVICE,
-            bundle=values.get("kind") == Item.Kind.BUNDLE,
-            weight_grams=values.get("weight_grams", 0),
-            internal=values.get("internal", False),
-        )
-        add_item(product, draft)
+        elif product.pk in told:
+            told[product.pk].update(facts)
+        own: dict[str, Any] = {name: values[name] for name in (*OF_ITEM, "options", "kind") if name in values}
+        add_item(product, ItemDraft(values["sku"], **own))
+    return told
 
 
 declare(

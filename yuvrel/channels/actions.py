@@ -9,6 +9,7 @@ from typing import Any
 
 from django.conf import settings
 from django.db import IntegrityError, transaction
+from django.db.models import Q
 
 from yuvrel.books.models import Account, LedgerDocument
 from yuvrel.connectors.base import Capability
@@ -175,7 +176,7 @@ def remove(actor: Actor, connection_id: int) -> None:
     if row.has_history():
         raise RefusedError("It has a history here that stays. Pause it instead.", field="state")
     audit(actor, "remove connection", "connection", row.pk, before={"kind": row.kind, "name": row.name})
-    SettingValue.objects.filter(level=Level.CONNECTION.value, subject=row.pk).delete()
+    SettingValue.objects.filter(Q(level=Level.CONNECTION.value, subject=row.pk) | Q(within=row.pk)).delete()
     row.delete()
 
 

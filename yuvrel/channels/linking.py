@@ -177,7 +177,7 @@ def _make_product(actor: Actor, listings: list[Listing]) -> int:
                 options=listing.options,
                 barcodes=(listing.barcode,) if listing.barcode else (),
                 price=listing.price or Decimal(0),
-                service=listing.service,
+                kind=Item.Kind.SERVICE if listing.service else Item.Kind.STOCKED,
             )
         )
     if not kept:
@@ -256,7 +256,7 @@ def make_item(actor: Actor, listing_id: int, version: int | None = None) -> List
         options=listing.options,
         barcodes=(listing.barcode,) if listing.barcode else (),
         price=listing.price or Decimal(0),
-        service=listing.service,
+        kind=Item.Kind.SERVICE if listing.service else Item.Kind.STOCKED,
     )
     (item,) = add_product(actor, title=listing.product_title or listing.title, category=listing.category, drafts=[draft])
     _link(listing, item.pk, "made from this listing")

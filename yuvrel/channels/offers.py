@@ -10,7 +10,7 @@ from decimal import Decimal
 
 import numpy as np
 from django.db import transaction
-from django.db.models import Q, QuerySet
+from django.db.models import QuerySet
 from django.utils import timezone
 
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder
@@ -98,8 +98,8 @@ def offer_of(listing: Listing, places: Sequence[tuple[int, str]], shelves: Shelv
     item_id = listing.item_id
     if item_id is None or shelves.kinds.get(item_id) == Item.Kind.SERVICE:
         return None
-    rule = rule_for(listing)
-    until = today + timedelta(days=pool_rule(listing.connection).days)
+    rule, days = rule_for(listing)
+    until = today + timedelta(days=days)
     subject = f"{listing.title} · {listing.connection.name}"
     if shelves.kinds.get(item_id) == Item.Kind.BUNDLE:
         parts = [
@@ -184,23 +184,8 @@ def _pool_of_each(pool: Pool, item_ids: Iterable[int], feeds: Sequence[int]) -> 
     return dict(zip(stocked.ids, pools.tolist(), strict=True)) | dict(zip(bundles.ids, made.tolist(), strict=True))
 
 
-@dataclass(frozen=True)
-class Listed:
-    """Linked listings of one connection as columns, in the order of their ids."""
-
-    ids: Ids
-
-    @classmethod
-    def of(cls, rows: QuerySet[Listing]) -> Listed:
-        """Those that a query finds."""
-        names = ("pk", "item_id", "item__product_id", "item__product__category_id")
-        table = [[value or 0 for value in row] for row in rows.order_by("pk").values_list(*names)]
-        columns = np.array(table, np.int64).reshape(len(table), len(names)).T
-        return cls(Ids(*columns))
-
-
 def offers_of(
-    connection: Connection, listed: Listed, feeds: Sequence[int] | None = None, kept: Kept | None = None
+    connection: Connection, listed: Ids, feeds: Sequence[int] | None = None, kept: Kept | None = None
 ) -> dict[int, Decimal]:
     """What a connection may show of each listing, in a fixed number of queries; services have no offer.
 
@@ -209,9 +194,8 @@ def offers_of(
     if feeds is None:
         feeds = [place for place, _ in places_of(connection)]
     kept = by_level((*POOL, *RULES)) if kept is None else kept
-    pools = _pool_of_each(pool_rule(connection, kept), listed.ids.item.tolist(), feeds)
-    counted = np.array([item in pools for item in listed.ids.item.tolist()], np.bool_)
-    ids = Ids(*(column[counted] for column in (listed.ids.listing, listed.ids.item, listed.ids.product, listed.ids.category)))
+    pools = _pool_of_each(pool_rule(connection, kept), listed.item.tolist(), feeds)
+    ids = listed.only(np.array([item in pools for item in listed.item.tolist()], np.bool_))
     pool = np.array([pools[item] for item in ids.item.tolist()], np.int64)
     shown = offer_quantities(pool, rule_columns(connection, ids, kept))
     return {pk: Decimal(units) / 1000 for pk, units in zip(ids.listing.tolist(), shown.tolist(), strict=True)}
@@ -252,15 +236,18 @@ def recompute_connections(causes: dict[int, str]) -> set[int]:
 
 
 def recompute_rules(changes: Iterable[SettingChange]) -> set[int]:
-    """Work out the offers that changed settings reach. Returns the connections that must push."""
-    reached: list[tuple[Q, str]] = []
+    """Work out the offers that changed settings reach, once for each place where something was set. Returns the
+    connections that must push."""
+    reached: dict[tuple[str, int, int, str], str] = {}
     for change in changes:
         if change.name in (*POOL, *RULES):
-            reach = reached_by(Level(change.level), change.subject, change.within, change.kind)
-            reached.append((reach, f"{SETTINGS[change.name].label.lower()} of {change.title}"[:120]))
+            cause = f"{SETTINGS[change.name].label.lower()} of {change.title}"[:120]
+            reached[change.level, change.subject, change.within, change.kind] = cause
     changed = set()
-    for reach, cause in {cause: (reach, cause) for reach, cause in reached}.values():
-        for connection in live_connections():
+    connections = live_connections() if reached else []
+    for (level, subject, within, kind), cause in reached.items():
+        reach = reached_by(Level(level), subject, within, kind)
+        for connection in connections:
             rows = Listing.objects.filter(reach, connection=connection, link=Listing.Link.LINKED)
             if _renew(connection, rows, lambda _, cause=cause: cause, only_changed=True):  # type: ignore[misc]
                 changed.add(connection.pk)
@@ -272,7 +259,7 @@ def _renew(connection: Connection, listings: QuerySet[Listing], cause_of: Callab
     rows = list(listings.order_by("pk").values_list("pk", "item_id", "offered", "offer_state"))
     if not rows:
         return 0
-    offers = offers_of(connection, Listed.of(listings))
+    offers = offers_of(connection, Ids.of(listings))
     settled = (Listing.Offer.AGREED, Listing.Offer.HELD) if only_changed else (Listing.Offer.HELD,)
     moved = [
         (pk, offers[pk], cause_of(item))

@@ -22,8 +22,8 @@ from yuvrel.stock.models import ItemCost
 
 from .actions import check_settings, get_connection
 from .models import Connection, Listing
-from .offers import WITH_QUANTITIES, Listed, offers_of
-from .rules import POOL, RULES, reached_by
+from .offers import WITH_QUANTITIES, offers_of
+from .rules import POOL, RULES, Ids, reached_by
 
 MOST_ROWS = 50
 
@@ -60,8 +60,8 @@ def _rehearse(
     told: dict[int, tuple[int, str, str, Decimal | None]] = {}
     for row in shown:
         linked = reach.filter(connection=row, link=Listing.Link.LINKED)
-        now = offers_of(row, Listed.of(linked), kept=before)
-        then = offers_of(row, Listed.of(linked), feeds, after)
+        ids = Ids.of(linked)
+        now, then = offers_of(row, ids, kept=before), offers_of(row, ids, feeds, after)
         fields = ("pk", "item_id", "title", "item__sku", "price")
         listings = {pk: (item, title, sku, price) for pk, item, title, sku, price in linked.values_list(*fields)}
         items = {item for item, *_ in listings.values()}

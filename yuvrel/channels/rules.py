@@ -2,20 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
 import numpy as np
-from django.db.models import Q
+import numpy.typing as npt
+from django.db.models import Q, QuerySet
 
 from yuvrel.catalogue.rungs import above, category_rungs, company_rung, parents_of
 from yuvrel.core.availability import NO_MAXIMUM, THOUSAND, OfferRule, RuleColumns
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.rules import OF_CONNECTIONS, ON_CHANNELS, Ints, Ladder, Level, Rung, Setting, Value, resolve_columns
 from yuvrel.people.roles import Ability
-from yuvrel.rules.queries import by_level, settled
+from yuvrel.rules.queries import settled
 from yuvrel.rules.registry import SETTINGS, Way, add_way, declare
 
 from .credentials import kind_of
@@ -99,8 +100,8 @@ def connection_rungs(connection: Connection) -> list[Rung]:
     return [Rung(Level.CONNECTION, connection.name, connection.pk), kind, company_rung()]
 
 
-def _of_connection(ids: Sequence[int]) -> list[Rung]:
-    row = Connection.objects.filter(pk=ids[0]).first()
+def _of_connection(connection_id: int) -> list[Rung]:
+    row = Connection.objects.filter(pk=connection_id).first()
     if row is None:
         raise NotFoundError("There is no such connection.")
     return connection_rungs(row)
@@ -122,8 +123,8 @@ def listing_rungs(listing: Listing) -> list[Rung]:
     return rungs + connection_rungs(connection)
 
 
-def _of_listing(ids: Sequence[int]) -> list[Rung]:
-    row = Listing.objects.select_related("connection", "item__product__category").filter(pk=ids[0]).first()
+def _of_listing(listing_id: int) -> list[Rung]:
+    row = Listing.objects.select_related("connection", "item__product__category").filter(pk=listing_id).first()
     if row is None:
         raise NotFoundError("There is no such listing.")
     return listing_rungs(row)
@@ -133,11 +134,11 @@ add_way(Way("connection", _of_connection))
 add_way(Way("listing", _of_listing))
 
 
-def rule_for(listing: Listing) -> OfferRule:
-    """The rule of one listing, with where each part comes from."""
+def rule_for(listing: Listing) -> tuple[OfferRule, int]:
+    """(rule, projected days) of one listing, with where each part of the rule comes from."""
     found = settled(listing_rungs(listing), (*POOL, *RULES))
     worth: dict[str, Any] = {name: one.value for name, one in found.items()}
-    return OfferRule(
+    rule = OfferRule(
         worth["basis"],
         worth["buffer"],
         worth["share_percent"],
@@ -146,6 +147,7 @@ def rule_for(listing: Listing) -> OfferRule:
         worth["quantity_step"],
         sources=tuple((name, one.rung.title if one.rung else "the default") for name, one in found.items()),
     )
+    return rule, worth["projected_days"]
 
 
 @dataclass(frozen=True)
@@ -156,9 +158,8 @@ class Pool:
     days: int
 
 
-def pool_rule(connection: Connection, kept: Kept | None = None) -> Pool:
+def pool_rule(connection: Connection, kept: Kept) -> Pool:
     """How a connection counts what is there; `kept` as for `rule_columns`."""
-    kept = by_level(POOL) if kept is None else kept
     one = _constant(connection)
     worth = [_column(name, one, kept, connection)[0] for name in POOL]
     return Pool(str(worth[0]), int(worth[1] or 0))  # type: ignore[call-overload]
@@ -172,6 +173,17 @@ class Ids:
     item: Ints
     product: Ints
     category: Ints
+
+    @classmethod
+    def of(cls, rows: QuerySet[Listing]) -> Ids:
+        """Those that a query finds, in the order of their ids."""
+        names = ("pk", "item_id", "item__product_id", "item__product__category_id")
+        table = [[value or 0 for value in row] for row in rows.order_by("pk").values_list(*names)]
+        return cls(*np.array(table, np.int64).reshape(len(table), len(names)).T)
+
+    def only(self, chosen: npt.NDArray[np.bool_]) -> Ids:
+        """Those that are chosen."""
+        return Ids(self.listing[chosen], self.item[chosen], self.product[chosen], self.category[chosen])
 
     def ladder(self, connection: Connection) -> Ladder:
         """The ids by level, the most specific first."""

@@ -24,6 +24,15 @@ def normal_gtin(code: str) -> str:
     return digits.zfill(14)
 
 
+def short_gtin(gtin: str) -> str:
+    """A barcode kept at fourteen digits as people write it, in the shortest form that is a GTIN.
+
+    Check: 00012345678905 -> 012345678905, as a GTIN-12 keeps the zero that it begins with.
+    """
+    digits = gtin.lstrip("0")
+    return digits.zfill(next(length for length in (8, 12, 13, 14) if length >= len(digits)))
+
+
 def normal_sku(sku: str) -> str:
     """SKU trimmed and case-folded, the form in which two SKUs are the same."""
     return sku.strip().casefold()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -10,11 +11,12 @@ from typing import Any, Literal
 
 from . import bounds
 from .errors import BadInputError
-from .gtin import normal_gtin, normal_sku
+from .gtin import normal_gtin, normal_sku, short_gtin
 from .sheets import Fault, Table, decimal_of
 from .working import plain
 
 Outcome = Literal["new", "changed", "unchanged", "wrong"]
+MOST_LISTED = 1000
 YES, NO = {"yes", "true", "1", "x"}, {"no", "false", "0", ""}
 
 
@@ -22,7 +24,8 @@ YES, NO = {"yes", "true", "1", "x"}, {"no", "false", "0", ""}
 class Column:
     """A column: `read` gives a value from a text or raises BadInputError; `text` writes it as an export does.
 
-    An empty cell leaves what is there as it is.
+    An empty cell leaves what is there as it is. `needed`: a part of what a row is known by. `fixed`: of a new row only;
+    `folded`: the same in capitals and small letters.
     """
 
     name: str
@@ -31,6 +34,15 @@ class Column:
     read: Callable[[str], Any]
     text: Callable[[Any], str] = str
     needed: bool = False
+    fixed: bool = False
+    folded: bool = False
+
+    def differs(self, value: Any, before: str) -> bool:
+        """Whether a value is another than what is there. What a row is known by never is, however it is written."""
+        text = self.text(value)
+        if self.needed or text == before:
+            return False
+        return not (self.folded and text.casefold() == before.casefold())
 
 
 def words(most: int) -> Callable[[str], str]:
@@ -99,11 +111,12 @@ def money(value: Decimal) -> str:
 
 def spaced(codes: Sequence[str]) -> str:
     """Barcodes as people write them."""
-    return " ".join(code.lstrip("0") for code in codes)
+    return " ".join(short_gtin(code) for code in codes)
 
 
 def listed(text: str) -> list[str]:
     """Words with semicolons between."""
+    bounds.check_text(text, "", MOST_LISTED)
     return list(dict.fromkeys(word.strip() for word in text.split(";") if word.strip()))
 
 
@@ -115,7 +128,8 @@ def semicolons(found: Sequence[str]) -> str:
 def pairs(text: str) -> dict[str, str]:
     """Options written Size=S; Colour=Sand."""
     found: dict[str, str] = {}
-    for part in listed(text):
+    # A semicolon in a value is none of those between: no name and = follows it.
+    for part in re.split(r";\s*(?=[^;=]+=)", bounds.check_text(text, "", MOST_LISTED).strip().rstrip(";")):
         name, sign, value = part.partition("=")
         if not sign or not name.strip() or not value.strip():
             raise BadInputError("must be written Size=S; Colour=Sand")
@@ -201,13 +215,20 @@ def _rows(
         if before is None:
             yield Read(line, key, "new", values, {n: ("", known[n].text(v)) for n, v in values.items() if not known[n].needed})
             continue
-        changes = {}
-        for name, value in values.items():
-            text = known[name].text(value)
-            # What a row is known by is no change of it, however it is written.
-            if not known[name].needed and text != before.get(name, ""):
-                changes[name] = (before.get(name, ""), text)
-        yield Read(line, key, "changed" if changes else "unchanged", values, changes)
+        changes = {
+            name: (before.get(name, ""), known[name].text(value))
+            for name, value in values.items()
+            if known[name].differs(value, before.get(name, ""))
+        }
+        fixed = [
+            Fault(line, name, to, f"cannot be changed; it is {was or 'empty'}")
+            for name, (was, to) in changes.items()
+            if known[name].fixed
+        ]
+        if fixed:
+            yield Read(line, key, "wrong", faults=tuple(fixed))
+        else:
+            yield Read(line, key, "changed" if changes else "unchanged", values, changes)
 
 
 def _values(line: int, row: Mapping[str, str], known: Mapping[str, Column]) -> tuple[dict[str, Any], list[Fault]]:

@@ -19,8 +19,8 @@ from .errors import BadInputError
 from .money import ZERO, spoken
 from .working import Step, Working
 
-Type = Literal["quantity", "percent", "days", "choice", "flag"]
-Value = Decimal | int | bool | str | None
+Type = Literal["quantity", "percent", "days", "choice"]
+Value = Decimal | int | str | None
 Ints = npt.NDArray[np.int64]
 
 
@@ -28,16 +28,12 @@ class Level(StrEnum):
     """Where a value may be set, in the words of the screens."""
 
     LISTING = "listing"
-    ITEM_AT_PLACE = "item at a place"
     ITEM = "item"
     PRODUCT = "product"
     CATEGORY_ON_CONNECTION = "category on a connection"
     CATEGORY = "category"
-    PLACE = "place"
     CONNECTION = "connection"
     KIND = "kind of connection"
-    SUPPLIER_ITEM = "supplier's terms"
-    SUPPLIER = "supplier"
     COMPANY = "company"
     DEFAULT = "default"
 
@@ -54,8 +50,6 @@ ON_CHANNELS = (
     Level.COMPANY,
 )
 OF_CONNECTIONS = (Level.CONNECTION, Level.KIND, Level.COMPANY)
-AT_PLACES = (Level.ITEM_AT_PLACE, Level.ITEM, Level.PRODUCT, Level.CATEGORY, Level.PLACE, Level.COMPANY)
-OF_LEAD_TIME = (Level.ITEM_AT_PLACE, Level.ITEM, Level.SUPPLIER_ITEM, Level.SUPPLIER, Level.COMPANY)
 
 
 @dataclass(frozen=True)
@@ -88,10 +82,6 @@ class Setting:
             if self.limitless:
                 return None
             raise BadInputError(f"{self.label} needs a value.", field=self.name)
-        if self.type == "flag":
-            if not isinstance(given, bool):
-                raise BadInputError(f"{self.label} is either on or off.", field=self.name)
-            return given
         if self.type == "choice":
             if given not in dict(self.choices):
                 raise BadInputError(f"{self.label} must be one of {', '.join(dict(self.choices))}.", field=self.name)
@@ -114,17 +104,10 @@ class Setting:
         """A value as a person reads it."""
         if value is None:
             return "no limit"
-        if isinstance(value, bool):
-            return "on" if value else "off"
         if isinstance(value, str):
             return dict(self.choices).get(value, value)
         unit = self.unit.removesuffix("s") if abs(Decimal(value)) == 1 else self.unit
         return f"{spoken(Decimal(value))} {unit}".strip()
-
-    @property
-    def stored_default(self) -> Any:
-        """The default as JSON."""
-        return as_json(self.default)
 
 
 def as_json(value: Value) -> Any:
@@ -136,7 +119,7 @@ def as_json(value: Value) -> Any:
 class Rung:
     """One place on the way from the most specific to the default: which subject, and how it is called.
 
-    `within`: the connection of a category on it, the place of an item at it. `kind`: of a kind of connection.
+    `within`: the connection of a category on it. `kind`: of a kind of connection.
     """
 
     level: Level

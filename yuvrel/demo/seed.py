@@ -17,7 +17,8 @@ from yuvrel.buying.models import PurchaseOrder, Supplier
 from yuvrel.catalogue.models import Category, Item
 from yuvrel.channels.credentials import seal
 from yuvrel.channels.models import Connection, Listing, OutboundMessage
-from yuvrel.channels.offers import WITH_QUANTITIES, Listed, offers_of
+from yuvrel.channels.offers import WITH_QUANTITIES, offers_of
+from yuvrel.channels.rules import Ids
 from yuvrel.core.rules import Level, Rung
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
@@ -212,7 +213,7 @@ class Seeder:
         rows = []
         for connection in self.connections.values():
             linked = Listing.objects.filter(connection=connection, link="linked")
-            offers = offers_of(connection, Listed.of(linked)) if connection.kind in WITH_QUANTITIES else {}
+            offers = offers_of(connection, Ids.of(linked)) if connection.kind in WITH_QUANTITIES else {}
             for row in linked.filter(pk__in=offers):
                 row.offered = row.shown = offers[row.pk]
                 row.offered_at = row.shown_at = row.agreed_at = self.now

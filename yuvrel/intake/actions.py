@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable, Iterator, Sequence
 from datetime import datetime
 
-from django.db import transaction
+from django.db import InterfaceError, OperationalError, transaction
+from procrastinate.contrib.django.models import ProcrastinateJob
 
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, YuvrelError
 from yuvrel.core.intake import Checked, Read, check_rows
-from yuvrel.core.sheets import Table, read_any, table_lines, write_table
+from yuvrel.core.sheets import read_any, table_lines, write_table
 from yuvrel.outbox.actions import wake
 from yuvrel.people.roles import Actor, Role, audit
 
 from .models import Intake
 from .registry import Kind, kind_of
 
+log = logging.getLogger("yuvrel.intake")
 MOST_BYTES = 16_000_000
 BATCH = 200
 SHOWN_OF_EACH = 60
@@ -88,14 +91,24 @@ def stop(actor: Actor, intake_id: int) -> Intake:
     return row
 
 
+def take_up_again() -> None:
+    """Have files carried on whose work was cut off: nothing is under way for them."""
+    for row in Intake.objects.filter(state__in=Intake.AT_WORK).only("pk"):
+        lock = f"{TASK}:{row.pk}"
+        if not ProcrastinateJob.objects.filter(task_name=TASK, lock=lock, status__in=("todo", "doing")).exists():
+            wake(TASK, lock, intake_id=row.pk)
+
+
 def work(intake_id: int, clock: Callable[[], datetime]) -> None:
     """Check a file, or take it in: whichever it waits for. What was cut off is begun anew; rows that were taken in
-    already are unchanged by then."""
+    already are unchanged by then. A database that went away ends it, and it is taken up again."""
     row = Intake.objects.get(pk=intake_id)
     if row.state not in Intake.AT_WORK:
         return
     try:
         _work(row, clock)
+    except (OperationalError, InterfaceError):
+        raise
     except YuvrelError as error:
         _end(row, Intake.State.FAILED, error.detail, clock())
     except Exception as error:
@@ -105,27 +118,33 @@ def work(intake_id: int, clock: Callable[[], datetime]) -> None:
 
 def _work(row: Intake, clock: Callable[[], datetime]) -> None:
     kind = kind_of(row.kind)
-    _, checked = _read(row, kind)
+    table = read_any(bytes(row.data), kind.needed)
+    checked = check_rows(table, kind.columns, kind.key_of, dict(kind.standing()), kind.judge())
+    _note(row, checked)
     if row.state == Intake.State.CHECKING:
-        _keep(row, checked)
+        row.state = Intake.State.CHECKED
+        row.save(update_fields=["state"])
         return
-    if row.whole and checked.counts["wrong"]:
-        _keep(row, checked)
+    if row.whole and row.wrong:
         raise RefusedError("A row has become wrong since it was checked; nothing was taken in.")
     actor = Actor(row.by, Role(row.role), row.user_id)
     waiting = [read for read in checked.rows if read.outcome in ("new", "changed")]
     ended = _apply_whole(row, kind, actor, waiting) if row.whole else _apply(row, kind, actor, waiting)
-    _end(row, Intake.State.DONE if ended else Intake.State.STOPPED, _said(len(waiting), row.done, checked), clock())
+    said = f"{row.done:,} of {len(waiting):,} rows taken in, {row.counts['unchanged']:,} unchanged, {len(row.wrong):,} left out."
+    _end(row, Intake.State.DONE if ended else Intake.State.STOPPED, said, clock())
 
 
-def _said(wanted: int, done: int, checked: Checked) -> str:
-    left = checked.counts["wrong"]
-    return f"{done:,} of {wanted:,} rows taken in, {checked.counts['unchanged']:,} unchanged, {left:,} left out."
+def _is_stopped(row: Intake) -> bool:
+    return Intake.objects.filter(pk=row.pk, stop=True).exists()
 
 
 def _apply_whole(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read]) -> bool:
+    """All rows in one transaction; False when somebody stopped it, and then none is taken in."""
     with transaction.atomic():
         for batch in _batches(waiting):
+            if _is_stopped(row):
+                transaction.set_rollback(True)
+                return False
             kind.apply(actor, batch)
         _trace(row, actor, len(waiting))
     row.done = len(waiting)
@@ -134,15 +153,34 @@ def _apply_whole(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read])
 
 
 def _apply(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read]) -> bool:
+    """A batch a transaction; False when somebody stopped it."""
     for batch in _batches(waiting):
-        if Intake.objects.filter(pk=row.pk, stop=True).exists():
+        if _is_stopped(row):
             return False
+        left = _take(kind, actor, batch)
+        row.done += len(batch) - len(left)
+        row.wrong |= left
+        row.counts["wrong"] = len(row.wrong)
+        row.save(update_fields=["done", "wrong", "counts"])
+    _trace(row, actor, row.done)
+    return True
+
+
+def _take(kind: Kind, actor: Actor, batch: Sequence[Read]) -> dict[str, str]:
+    """Take rows in; where one cannot be, each by itself, so that the others are. Returns line to reason of those left."""
+    try:
         with transaction.atomic():
             kind.apply(actor, batch)
-            row.done += len(batch)
-            row.save(update_fields=["done"])
-    _trace(row, actor, len(waiting))
-    return True
+    except (OperationalError, InterfaceError):
+        raise
+    except Exception as error:
+        if len(batch) > 1:
+            return {line: why for one in batch for line, why in _take(kind, actor, [one]).items()}
+        if not isinstance(error, YuvrelError):
+            log.exception("a row of a sheet cannot be taken in", extra={"kind": kind.name, "line": batch[0].line})
+        why = error.detail if isinstance(error, YuvrelError) else f"cannot be taken in ({type(error).__name__})"
+        return {str(batch[0].line): why}
+    return {}
 
 
 def _trace(row: Intake, actor: Actor, count: int) -> None:
@@ -154,17 +192,11 @@ def _batches(rows: Sequence[Read]) -> Iterator[Sequence[Read]]:
         yield rows[begin : begin + BATCH]
 
 
-def _read(row: Intake, kind: Kind) -> tuple[Table, Checked]:
-    table = read_any(bytes(row.data), kind.needed)
-    return table, check_rows(table, kind.columns, kind.key_of, dict(kind.standing(None)), kind.judge())
-
-
-def _keep(row: Intake, checked: Checked) -> None:
-    row.counts, row.unknown = checked.counts, list(checked.unknown)
+def _note(row: Intake, checked: Checked) -> None:
+    row.counts, row.unknown, row.total = checked.counts, list(checked.unknown), len(checked.rows)
     row.wrong = {str(read.line): "; ".join(str(fault) for fault in read.faults) for read in checked.rows if read.faults}
     row.shown = [_shown(read) for name in ("wrong", "changed", "new") for read in _first(checked, name)]
-    row.state, row.total = Intake.State.CHECKED, len(checked.rows)
-    row.save(update_fields=["counts", "unknown", "wrong", "shown", "state", "total"])
+    row.save(update_fields=["counts", "unknown", "total", "wrong", "shown"])
 
 
 def _first(checked: Checked, outcome: str) -> list[Read]:
@@ -210,4 +242,4 @@ def everything(kind: str) -> Iterator[str]:
     """All there is, as a file that can be sent in again and changes nothing, line by line."""
     of = kind_of(kind)
     names = [column.name for column in of.columns]
-    return table_lines(names, ([texts.get(name, "") for name in names] for _, texts in of.standing(None)))
+    return table_lines(names, ([texts.get(name, "") for name in names] for _, texts in of.standing()))

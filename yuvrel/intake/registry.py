@@ -24,7 +24,7 @@ def _nothing_wrong() -> Judge:
 class Kind:
     """A kind of sheet.
 
-    `standing`: what is there now, key to column to text, for the keys given or (None) for everything; `apply` takes in
+    `standing`: what is there now, key to column to text; `apply` takes in
     rows that are new or changed, inside one transaction; `judge` makes, for one file, what core.intake.check_rows asks
     about each row.
     """
@@ -34,7 +34,7 @@ class Kind:
     words: str
     columns: tuple[Column, ...]
     ability: Ability
-    standing: Callable[[Sequence[str] | None], Iterator[tuple[str, dict[str, str]]]]
+    standing: Callable[[], Iterator[tuple[str, dict[str, str]]]]
     apply: Callable[[Actor, Sequence[Read]], None]
     key_of: Callable[[Mapping[str, Any]], str] = sku_key
     judge: Callable[[], Judge] = _nothing_wrong

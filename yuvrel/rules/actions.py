@@ -12,6 +12,7 @@ from yuvrel.core.errors import BadInputError, NotFoundError, StaleError
 from yuvrel.core.rules import Rung, Value, as_json
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
+from yuvrel.people.models import Company
 from yuvrel.people.roles import Ability, Actor, audit
 
 from . import queries
@@ -48,8 +49,10 @@ def change(actor: Actor, rung: Rung, changes: Mapping[str, Any], at: datetime, v
     values = taken(rung, changes)
     for name in values:
         actor.need(Ability(SETTINGS[name].ability))
-    rows = {row.name: row for row in SettingValue.objects.select_for_update().filter(queries.on_rungs([rung]))}
-    if version is not None and version != queries.version_of(rung):
+    # What is set for the first time has no row yet that could be locked: changes take turns.
+    Company.objects.select_for_update().first()
+    rows = {row.name: row for row in SettingValue.objects.filter(queries.on_rungs([rung]))}
+    if version is not None and version != queries.versions_of([rung]).get(rung.key, 0):
         raise StaleError("Somebody changed these settings since you opened them.")
     made = [_put(actor, rung, name, value, rows.get(name), at) for name, value in values.items()]
     done = [change for change in made if change is not None]

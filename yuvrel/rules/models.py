@@ -6,8 +6,8 @@ from django.db import models
 class SettingValue(models.Model):
     """What is set at one level for one subject. Without a row a level inherits.
 
-    `subject` is the id at that level (0 for the company and for kinds), `within` the connection of a category on it or
-    the place of an item at it; `kind` the kind of connection. `value` is JSON, numbers as texts; null is *no limit*.
+    `subject` is the id at that level (0 for the company and for kinds), `within` the connection of a category on it,
+    `kind` the kind of connection. `value` is JSON, numbers as texts; null is *no limit*.
     """
 
     name = models.CharField(max_length=40)

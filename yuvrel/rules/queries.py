@@ -9,7 +9,7 @@ from functools import reduce
 from operator import or_
 from typing import Any
 
-from django.db.models import Q
+from django.db.models import Max, Q
 
 from yuvrel.core.rules import Level, Resolved, Rung, Setting, Value, as_json, resolve
 from yuvrel.core.working import Working
@@ -78,16 +78,17 @@ class _Inherit:
 INHERIT: Any = _Inherit()
 
 
-def sheet(way: str, key: str, groups: Sequence[str] = ()) -> dict[str, Any]:
+def sheet(way: str, key: str) -> dict[str, Any]:
     """All settings that can be set for a subject or above it, with what counts and where it comes from."""
     rungs = rungs_of(way, key)
     given = given_on(rungs)
     levels = {rung.level for rung in rungs}
-    wanted = [s for s in SETTINGS.values() if levels & set(s.levels) and (not groups or s.group in groups)]
+    wanted = [s for s in SETTINGS.values() if levels & set(s.levels)]
     resolved = {s.name: resolve(s, rungs, given.get(s.name, {})) for s in wanted}
+    versions = versions_of(rungs)
     return {
         "title": rungs[0].title,
-        "rungs": [{"level": r.level.value, "title": r.title, "version": version_of(r)} for r in rungs],
+        "rungs": [{"level": r.level.value, "title": r.title, "version": versions.get(r.key, 0)} for r in rungs],
         "settings": [_told(resolved[s.name], rungs, given.get(s.name, {})) for s in wanted],
     }
 
@@ -111,24 +112,36 @@ def _told(found: Resolved, rungs: Sequence[Rung], given: Mapping[Key, Value]) ->
                 "value": as_json(given.get(rung.key)),
                 "said": setting.said(given[rung.key]) if rung.key in given else "",
                 # What would count here if nothing were set at this level.
-                "inherited": setting.said(resolve(setting, rungs[at + 1 :], given).value),
-                "inherited_value": as_json(resolve(setting, rungs[at + 1 :], given).value),
+                "inherited": setting.said(inherited.value),
+                "inherited_value": as_json(inherited.value),
             }
             for at, rung in enumerate(rungs)
             if rung.level in setting.levels
+            for inherited in (resolve(setting, rungs[at + 1 :], given),)
         ],
     }
 
 
-def version_of(rung: Rung) -> int:
-    """The newest change of anything set on a rung; what was seen before it is stale."""
-    newest = SettingChange.objects.filter(on_rungs([rung])).order_by("-pk").values_list("pk", flat=True).first()
-    return newest or 0
+def versions_of(rungs: Sequence[Rung]) -> dict[Key, int]:
+    """The newest change of anything set on each rung that has one; what was seen before it is stale."""
+    fields = ("level", "subject", "within", "kind")
+    rows = SettingChange.objects.filter(on_rungs(rungs)).order_by().values_list(*fields).annotate(newest=Max("pk"))
+    return {(Level(level), subject, within, kind): newest for level, subject, within, kind, newest in rows}
 
 
-def history(way: str, key: str) -> list[SettingChange]:
-    """Changes of what counts for a subject, on all its rungs, newest first."""
-    return list(SettingChange.objects.filter(on_rungs(rungs_of(way, key))).order_by("-pk")[:100])
+def history(way: str, key: str) -> list[dict[str, Any]]:
+    """Changes of what counts for a subject, on all its rungs, newest first, as a person reads them."""
+    rows = SettingChange.objects.filter(on_rungs(rungs_of(way, key)), name__in=SETTINGS).order_by("-pk")[:100]
+    return [_change(row, SETTINGS[row.name]) for row in rows]
+
+
+def _change(row: SettingChange, setting: Setting) -> dict[str, Any]:
+    def said(side: dict[str, Any]) -> str:
+        return setting.said(kept(setting, side["value"])) if side else "inherited"
+
+    names = ("id", "level", "title", "by", "at")
+    told = {name: getattr(row, name) for name in names}
+    return {**told, "label": setting.label, "before": said(row.before), "after": said(row.after)}
 
 
 def setting_working(way: str, key: str, name: str) -> Working:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from yuvrel.core.errors import NotFoundError
@@ -13,14 +13,13 @@ SETTINGS: dict[str, Setting] = {}
 
 @dataclass(frozen=True)
 class Way:
-    """How one kind of subject inherits: `rungs` gives, for its ids, its rungs with the most specific first.
+    """How one kind of subject inherits: `rungs` gives, for an id, its rungs with the most specific first.
 
     Raises NotFoundError where there is no such subject.
     """
 
     name: str
-    rungs: Callable[[Sequence[int]], list[Rung]]
-    ids: int = 1
+    rungs: Callable[[int], list[Rung]]
 
 
 WAYS: dict[str, Way] = {}
@@ -47,9 +46,8 @@ def setting_of(name: str) -> Setting:
 
 
 def rungs_of(way: str, key: str) -> list[Rung]:
-    """The rungs of a subject; `key` has its ids with - between. Raises NotFoundError."""
+    """The rungs of a subject; `key` is its id. Raises NotFoundError."""
     known = WAYS.get(way)
-    parts = key.split("-")
-    if known is None or len(parts) != known.ids or not all(part.isdigit() and len(part) < 19 for part in parts):
+    if known is None or not key.isdigit() or len(key) > 18:
         raise NotFoundError("There is nothing like that to set anything for.", field="way")
-    return known.rungs([int(part) for part in parts])
+    return known.rungs(int(key))

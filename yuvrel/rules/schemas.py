@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
 
 from ninja import Schema
 from pydantic import Field
@@ -84,10 +83,10 @@ class SettingChangeOut(Schema):
     """A change: who, when, from what to what; inherited where nothing was set."""
 
     id: int
-    name: str
+    label: str
     level: str
     title: str
-    before: dict[str, Any]
-    after: dict[str, Any]
+    before: str
+    after: str
     by: str
     at: datetime

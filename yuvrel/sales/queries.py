@@ -101,7 +101,7 @@ def _row(row: SalesOrder, units: Mapping[int, Decimal], backordered: Mapping[int
 
 def _known(row: SalesOrder) -> dict[str, Any]:
     known = {"id": row.pk, "number": row.number, "kind": row.kind, "state": row.state, "placed_at": row.placed_at}
-    return {**known, "currency": row.currency, "total": row.total}
+    return {**known, "currency": row.currency}
 
 
 def _total(found: QuerySet[SalesOrder]) -> Decimal | None:

@@ -13,6 +13,7 @@ from ninja.files import UploadedFile
 from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.schemas import ItemOut, ItemPage
 from yuvrel.core.errors import BadInputError, NotFoundError
+from yuvrel.core.gtin import short_gtin
 from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import DayIn, Said
 from yuvrel.people.roles import Ability
@@ -171,7 +172,7 @@ def get_item(request: HttpRequest, item_id: int) -> Any:
         "kind": item.kind,
         "category": item.product.category.name if item.product.category else "",
         "unit": item.unit,
-        "barcodes": [code.gtin.lstrip("0") for code in item.barcodes.all()],
+        "barcodes": [short_gtin(code.gtin) for code in item.barcodes.all()],
         "price": item.price,
         "expiry_tracked": item.expiry_tracked,
         "average_cost": cost.last_average if cost else None,

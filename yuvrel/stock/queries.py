@@ -14,6 +14,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.catalogue.schemas import ItemRow
 from yuvrel.core.errors import BadInputError, NotFoundError
+from yuvrel.core.gtin import short_gtin
 from yuvrel.core.money import ZERO, allocate, spoken
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.faults import figure_or, sheet_rows
@@ -90,7 +91,7 @@ def _known_item(item: Item) -> dict[str, Any]:
 
 def _item_row(item: Any, held: Decimal | None, listings: int, supplier: str) -> dict[str, Any]:
     cost = getattr(item, "cost", None)
-    codes = [code.gtin.lstrip("0") for code in item.barcodes.all()]
+    codes = [short_gtin(code.gtin) for code in item.barcodes.all()]
     return {
         "id": item.pk,
         "sku": item.sku,

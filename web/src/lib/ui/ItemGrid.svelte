@@ -3,6 +3,7 @@
 	import { api, ask, Problem, type Schemas } from '#lib/api/client.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
+	import Dialogue from './Dialogue.svelte';
 	import Mark from './Mark.svelte';
 
 	/** The items of a product in a grid: changed together, and filled by paste from a spreadsheet. */
@@ -20,6 +21,8 @@
 	let typed = $state<Record<number, Partial<Record<Cell, string> & { internal: boolean }>>>({});
 	let refusal = $state<Problem | null>(null);
 	let busy = $state(false);
+	/** Why an item stays in use, and where that can be put right. */
+	let inTheWay = $state<{ item: Item; found: Schemas['ObstacleOut'][] } | null>(null);
 	const isEdited = $derived(Object.keys(typed).length > 0);
 	const text = (item: Item, cell: Cell): string => {
 		const own = typed[item.id]?.[cell];
@@ -93,9 +96,14 @@
 					})
 				);
 				notices.say(`${item.title} is deleted.`);
-			} else if (what === 'retire')
-				notices.say((await ask(api.POST('/api/v1/items/{item_id}/retire', { params, body }))).said);
-			else
+			} else if (what === 'retire') {
+				const found = await ask(api.GET('/api/v1/items/{item_id}/obstacles', { params }));
+				if (found.length) inTheWay = { item, found };
+				else
+					notices.say(
+						(await ask(api.POST('/api/v1/items/{item_id}/retire', { params, body }))).said
+					);
+			} else
 				notices.say(
 					(await ask(api.POST('/api/v1/items/{item_id}/bring-back', { params, body }))).said
 				);
@@ -182,6 +190,17 @@
 		</div>
 	{/if}
 </form>
+<Dialogue
+	isOpen={inTheWay !== null}
+	title="{inTheWay?.item.title ?? ''} cannot be retired yet"
+	onclose={() => (inTheWay = null)}
+>
+	<ul>
+		{#each inTheWay?.found ?? [] as one (one.said)}<li>
+				{one.said} <a href={one.link}>Go there</a>
+			</li>{/each}
+	</ul>
+</Dialogue>
 
 <style>
 	.cells {

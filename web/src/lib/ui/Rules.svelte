@@ -1,6 +1,7 @@
 <script lang="ts">
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { api, ask, Problem, type Schemas } from '#lib/api/client.ts';
+	import { moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { Typing } from '#lib/typing.svelte.ts';
@@ -21,6 +22,12 @@
 		refetchInterval: 15000
 	}));
 	const data = $derived(found.data);
+	let isHistory = $state(false);
+	const changes = createQuery(() => ({
+		queryKey: ['setting changes', way, id],
+		queryFn: () => ask(api.GET('/api/v1/settings/{way}/{key}/changes', { params: { path } })),
+		enabled: isHistory
+	}));
 	const settings = $derived(data?.settings.filter((one) => one.group === group) ?? []);
 	/** Where something of this group can be set; of several categories the nearest. */
 	const levels = $derived(
@@ -222,6 +229,19 @@
 			</div>
 		{/if}
 	</form>
+	<details class="history" bind:open={isHistory}>
+		<summary>Who changed what</summary>
+		{#if isHistory}<table class="rows" aria-label="Changes of rules">
+				<tbody>
+					{#each changes.data ?? [] as one (one.id)}<tr
+							><td class="soft place">{moment(one.at)}</td><td class="place">{one.by}</td><td
+								>{one.label}, {one.title}</td
+							><td class="long">{one.before} → <b>{one.after}</b></td></tr
+						>{:else}<tr><td class="soft">{changes.data ? 'Nobody yet.' : 'Fetching…'}</td></tr
+						>{/each}
+				</tbody>
+			</table>{/if}
+	</details>
 {:else}<Pending query={found} />{/if}
 
 <style>
@@ -286,6 +306,14 @@
 	}
 	.steps td {
 		border-top: 0;
+	}
+	.history {
+		margin-top: 14px;
+	}
+	summary {
+		padding: 0 20px;
+		cursor: pointer;
+		color: var(--reed);
 	}
 	.save {
 		padding: 14px 20px 0;

@@ -134,13 +134,15 @@
 									>{drift.title}</button
 								></td
 							>
-							<td class="place">{drift.code} {drift.connection}</td>
-							<td class="num">{figure(drift.expected, '0')}</td>
-							<td class="num"
-								><Fig value={drift.found} kind="drift" id={`${drift.id}`} tone="madder" /></td
-							>
-							<td class="place" title={moment(drift.since)}>{ago(drift.since)}</td>
-							<td class="soft long">{drift.cause || '–'}</td>
+							{#if drift.fault}<Faulty said={drift.fault} span={5} />{:else}
+								<td class="place">{drift.code} {drift.connection}</td>
+								<td class="num">{figure(drift.expected, '0')}</td>
+								<td class="num"
+									><Fig value={drift.found} kind="drift" id={`${drift.id}`} tone="madder" /></td
+								>
+								<td class="place" title={moment(drift.since)}>{ago(drift.since)}</td>
+								<td class="soft long">{drift.cause || '–'}</td>
+							{/if}
 						</tr>
 					{/each}
 				</tbody>

@@ -5,6 +5,7 @@
 	import { ago, figure, moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
+	import Faulty from '#lib/ui/Faulty.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
@@ -122,25 +123,27 @@
 							<span class="soft small">{line.sku}</span></td
 						>
 						<td class="soft">{line.kind}</td>
-						<td class="num">{goods ? figure(line.quantity) : ''}</td>
-						<td class="num">{goods ? figure(line.reserved) : ''}</td>
-						<td class="num" class:owed={line.backordered !== '0'}
-							>{goods ? figure(line.backordered) : ''}</td
-						>
-						<td class="num">{goods ? figure(line.shipped) : ''}</td>
-						{#if canShip}<td class="num"
-								>{#if goods}<input
-										class="field ship"
-										inputmode="decimal"
-										aria-label="Ship {line.title}"
-										value={quantity(line)}
-										oninput={(event) =>
-											(typed = { ...typed, [line.id]: event.currentTarget.value })}
-									/>{/if}</td
-							>{/if}
-						<td class="num">{figure(line.net)}</td>
-						<td class="num soft">{figure(line.tax)}</td>
-						<td class="num">{figure(line.gross)}</td>
+						{#if line.fault}<Faulty said={line.fault} span={canShip ? 8 : 7} />{:else}
+							<td class="num">{goods ? figure(line.quantity) : ''}</td>
+							<td class="num">{goods ? figure(line.reserved) : ''}</td>
+							<td class="num" class:owed={line.backordered !== '0'}
+								>{goods ? figure(line.backordered) : ''}</td
+							>
+							<td class="num">{goods ? figure(line.shipped) : ''}</td>
+							{#if canShip}<td class="num"
+									>{#if goods}<input
+											class="field ship"
+											inputmode="decimal"
+											aria-label="Ship {line.title}"
+											value={quantity(line)}
+											oninput={(event) =>
+												(typed = { ...typed, [line.id]: event.currentTarget.value })}
+										/>{/if}</td
+								>{/if}
+							<td class="num">{figure(line.net)}</td>
+							<td class="num soft">{figure(line.tax)}</td>
+							<td class="num">{figure(line.gross)}</td>
+						{/if}
 					</tr>
 				{/each}
 			</tbody>

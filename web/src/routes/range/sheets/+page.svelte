@@ -16,6 +16,7 @@
 	const id = $derived(Number(page.url.searchParams.get('file') ?? 0));
 	let refusal = $state('');
 	let busy = $state(false);
+	let isWhole = $state(false);
 	const kinds = createQuery(() => ({
 		queryKey: ['import kinds'],
 		queryFn: () => ask(api.GET('/api/v1/imports/kinds'))
@@ -157,13 +158,16 @@
 					<p class="acts">
 						{#if data.said}<span>{data.said}</span>{/if}
 						{#if ready && may}
-							<button class="do" disabled={busy} onclick={() => confirm(wrong === 0)}
+							<button class="do" disabled={busy} onclick={() => confirm(isWhole && !wrong)}
 								>{data.state === 'stopped'
 									? 'Go on'
 									: wrong
 										? `Take in the ${figure(`${ready}`)} good rows`
 										: `Take in ${count(ready, 'row')}`}</button
 							>
+							{#if !wrong}<label class="tick"
+									><input type="checkbox" bind:checked={isWhole} /> All of them or none</label
+								>{/if}
 						{:else if !ready}<span>There is nothing to change.</span>{/if}
 						{#if wrong}<a class="quiet" href="/api/v1/imports/{id}/left-out" download
 								>The {count(wrong, 'wrong row')} as a file to correct</a
@@ -280,6 +284,12 @@
 		gap: 12px;
 		align-items: center;
 		flex-wrap: wrap;
+	}
+	.tick {
+		display: flex;
+		gap: 7px;
+		align-items: center;
+		min-height: 24px;
 	}
 	progress {
 		width: 260px;

@@ -7,6 +7,7 @@
 	import { session } from '#lib/session.svelte.ts';
 	import { BUYING_TABS } from '#lib/tabs.ts';
 	import { Typing } from '#lib/typing.svelte.ts';
+	import Faulty from '#lib/ui/Faulty.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import Overtaken from '#lib/ui/Overtaken.svelte';
@@ -175,63 +176,65 @@
 							><a class="plain-link" href="/range/items/{line.item_id}">{line.title}</a>
 							<span class="soft small">{line.sku}</span></td
 						>
-						<td class="soft small">{line.supplier_code}</td>
-						<td class="num"
-							>{#if isDraft && mayBuy}<input
-									class="field qty"
-									inputmode="decimal"
-									aria-label="Quantity of {line.title}"
-									value={typed[line.id]?.quantity ?? line.quantity}
-									oninput={(e) => type(line.id, { quantity: e.currentTarget.value })}
-								/>{:else if line.has_working}<Fig
-									value={line.quantity}
-									kind="purchase-line"
-									id={`${line.id}`}
-								/>{:else}{figure(line.quantity)}{/if}</td
-						>
-						<td
-							class="num"
-							class:differs={line.confirmed !== null && line.confirmed !== line.quantity}
-							>{line.confirmed === null ? '–' : figure(line.confirmed)}</td
-						>
-						<td class="num">{figure(line.received)}</td>
-						{#if isOpen && mayReceive}
+						{#if line.fault}<Faulty said={line.fault} span={9} />{:else}
+							<td class="soft small">{line.supplier_code}</td>
 							<td class="num"
-								><input
-									class="field qty"
-									inputmode="decimal"
-									aria-label="Arrived of {line.title}"
-									value={typed[line.id]?.arrived ?? ''}
-									oninput={(e) => type(line.id, { arrived: e.currentTarget.value })}
-								/></td
+								>{#if isDraft && mayBuy}<input
+										class="field qty"
+										inputmode="decimal"
+										aria-label="Quantity of {line.title}"
+										value={typed[line.id]?.quantity ?? line.quantity}
+										oninput={(e) => type(line.id, { quantity: e.currentTarget.value })}
+									/>{:else if line.has_working}<Fig
+										value={line.quantity}
+										kind="purchase-line"
+										id={`${line.id}`}
+									/>{:else}{figure(line.quantity)}{/if}</td
 							>
 							<td
-								>{#if line.expiry_tracked}<input
-										class="field w-[84px]"
-										placeholder="lot"
-										aria-label="Lot of {line.title}"
-										value={typed[line.id]?.lot ?? ''}
-										oninput={(e) => type(line.id, { lot: e.currentTarget.value })}
-									/>
-									<input
-										class="field"
-										type="date"
-										aria-label="Expiry of {line.title}"
-										value={typed[line.id]?.expires ?? ''}
-										oninput={(e) => type(line.id, { expires: e.currentTarget.value })}
-									/>{/if}</td
+								class="num"
+								class:differs={line.confirmed !== null && line.confirmed !== line.quantity}
+								>{line.confirmed === null ? '–' : figure(line.confirmed)}</td
 							>
+							<td class="num">{figure(line.received)}</td>
+							{#if isOpen && mayReceive}
+								<td class="num"
+									><input
+										class="field qty"
+										inputmode="decimal"
+										aria-label="Arrived of {line.title}"
+										value={typed[line.id]?.arrived ?? ''}
+										oninput={(e) => type(line.id, { arrived: e.currentTarget.value })}
+									/></td
+								>
+								<td
+									>{#if line.expiry_tracked}<input
+											class="field w-[84px]"
+											placeholder="lot"
+											aria-label="Lot of {line.title}"
+											value={typed[line.id]?.lot ?? ''}
+											oninput={(e) => type(line.id, { lot: e.currentTarget.value })}
+										/>
+										<input
+											class="field"
+											type="date"
+											aria-label="Expiry of {line.title}"
+											value={typed[line.id]?.expires ?? ''}
+											oninput={(e) => type(line.id, { expires: e.currentTarget.value })}
+										/>{/if}</td
+								>
+							{/if}
+							<td class="num"
+								>{#if isDraft && mayBuy}<input
+										class="field qty"
+										inputmode="decimal"
+										aria-label="Price of {line.title}"
+										value={typed[line.id]?.price ?? line.price}
+										oninput={(e) => type(line.id, { price: e.currentTarget.value })}
+									/>{:else}{figure(line.price)}{/if}</td
+							>
+							<td class="num">{figure(line.amount)}</td>
 						{/if}
-						<td class="num"
-							>{#if isDraft && mayBuy}<input
-									class="field qty"
-									inputmode="decimal"
-									aria-label="Price of {line.title}"
-									value={typed[line.id]?.price ?? line.price}
-									oninput={(e) => type(line.id, { price: e.currentTarget.value })}
-								/>{:else}{figure(line.price)}{/if}</td
-						>
-						<td class="num">{figure(line.amount)}</td>
 					</tr>
 				{/each}
 			</tbody>

@@ -36,6 +36,11 @@
 		{#if data}<a class="quiet" href="/range/products/{data.product_id}"
 				>{session.may('change the range') ? 'Change' : 'Product'}</a
 			>
+			<button
+				class="quiet"
+				onclick={() => (ruled = { way: 'item', id: data.id, name: 'every channel' })}
+				>Rules on every channel</button
+			>
 			{#if !data.active}<Mark state="closed" word="retired" />{/if}{/if}
 	{/snippet}
 	{#if data}
