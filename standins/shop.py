@@ -86,6 +86,41 @@ def write_quantities(account: str) -> Any:
     return {"results": results}
 
 
+@bp.get("/api/prices")
+@scoped("shop", "products:read")
+def read_prices(account: str) -> Any:
+    wanted = [i for i in request.args.get("ids", "").split(",") if i]
+    known = _variants(account, wanted)
+    return {
+        "prices": [{"id": i, "price": str(known[i][1]["price"]), "was": known[i][1].get("was")} for i in wanted if i in known]
+    }
+
+
+@bp.post("/api/prices")
+@scoped("shop", "prices:write")
+def write_prices(account: str) -> Any:
+    lines = (request.get_json(silent=True) or {}).get("lines", [])
+    known = _variants(account, [str(line.get("id")) for line in lines])
+    results = []
+    for number, line in enumerate(lines):
+        key = str(line.get("id"))
+        if number == 0 and refused_line(account):
+            results.append({"id": key, "ok": False, "error": "this line was not taken"})
+            continue
+        if key not in known:
+            results.append({"id": key, "ok": False, "error": "no such variant"})
+            continue
+        price, was = money(line.get("price"), "price"), line.get("was")
+        if price < 0 or (was is not None and money(was, "was") <= price):
+            results.append({"id": key, "ok": False, "error": "the price before must be higher"})
+            continue
+        product, variant = known[key]
+        variant |= {"price": str(price.quantize(CENT)), "was": None if was is None else str(money(was, "was").quantize(CENT))}
+        store().amend(account, "product", str(product["id"]), product)
+        results.append({"id": key, "ok": True})
+    return {"results": results}
+
+
 @bp.get("/api/orders")
 @scoped("shop", "orders:read")
 def orders(account: str) -> Any:
@@ -253,6 +288,16 @@ def edit_quantity(account: str) -> Response:
     with store().transaction():
         product, variant = _variants(account, [request.form["id"]])[request.form["id"]]
         variant["quantity"] = max(0, int(money(request.form["quantity"], "quantity")))
+        store().amend(account, "product", str(product["id"]), product)
+    return redirect(f"/shop/{account}/office?said=Saved.")
+
+
+@bp.post("/office/price")
+def edit_price(account: str) -> Response:
+    """Someone edits a price directly at the shop."""
+    with store().transaction():
+        product, variant = _variants(account, [request.form["id"]])[request.form["id"]]
+        variant["price"] = str(max(Decimal(0), money(request.form["price"], "price")).quantize(CENT))
         store().amend(account, "product", str(product["id"]), product)
     return redirect(f"/shop/{account}/office?said=Saved.")
 

@@ -13,6 +13,7 @@ from .common import account_of, board_of, money, paged, refused_line, scoped, st
 from .faults import stamp
 from .store import Doc
 
+CENT = Decimal("0.01")
 bp = Blueprint("till", __name__, url_prefix="/till/<account>")
 
 
@@ -50,6 +51,37 @@ def write_stock(account: str) -> Any:
         else:
             store().amend(account, "article", plu, {**article, "stock": str(money(value, "stock"))})
     return {"refused": refused}
+
+
+@bp.get("/api/prices")
+@scoped("till", "articles:read")
+def read_prices(account: str) -> Any:
+    wanted = request.args.get("plu", "").split(",")
+    found = {plu: store().get(account, "article", plu) for plu in wanted}
+    return {"prices": {plu: str(a["price"]) for plu, a in found.items() if a}}
+
+
+@bp.put("/api/prices")
+@scoped("till", "articles:write")
+def write_prices(account: str) -> Any:
+    refused = {}
+    for number, (plu, value) in enumerate((request.get_json(silent=True) or {}).get("prices", {}).items()):
+        article = store().get(account, "article", plu)
+        if number == 0 and refused_line(account):
+            refused[plu] = "this line was not taken"
+        elif article is None:
+            refused[plu] = "no such article"
+        else:
+            store().amend(account, "article", plu, {**article, "price": str(money(value, "price").quantize(CENT))})
+    return {"refused": refused}
+
+
+@bp.get("/api/price-changes")
+@scoped("till", "articles:read")
+def price_changes(account: str) -> Any:
+    """What was changed at the till itself, not what it was told."""
+    rows, following = paged(account, "price", request.args.get("after") or "", 100, request.args.get("since", "") or "0")
+    return {"changes": rows, "after": following}
 
 
 @bp.get("/api/receipts")
@@ -115,6 +147,22 @@ def sell(account: str) -> Response:
         }
         store().put(account, "receipt", receipt["id"], receipt)
     return redirect(f"/till/{account}/?said=Sold:+{receipt['total']}+EUR.+It+waits+in+the+till.")
+
+
+@bp.post("/price")
+def edit_price(account: str) -> Response:
+    """Someone changes a price at the till."""
+    with store().transaction():
+        account_of(account, "till")
+        plu = request.form["plu"]
+        article = store().get(account, "article", plu)
+        if article is None:
+            return redirect(f"/till/{account}/?said=There+is+no+such+article.")
+        price = str(max(Decimal(0), money(request.form["price"], "price")).quantize(CENT))
+        store().amend(account, "article", plu, {**article, "price": price})
+        at = stamp(store(), account)
+        store().put(account, "price", plu, {"id": plu, "plu": plu, "price": price, "changed_at": at, "updated_at": at})
+    return redirect(f"/till/{account}/?said={article['label']}+costs+{price}+now.")
 
 
 @bp.post("/upload")

@@ -7,11 +7,16 @@ from typing import Any
 
 import pytest
 from django.db import connections
+from hypothesis import settings
 
 from tests import clones
 from yuvrel.people.models import Location
 
 from .world import forget_accounts, make_company
+
+# How long an example takes hangs on what else the machine does, so no test judges by it.
+settings.register_profile("house", deadline=None)
+settings.load_profile("house")
 
 
 @pytest.fixture(scope="session")

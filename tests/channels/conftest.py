@@ -14,7 +14,7 @@ from werkzeug.serving import make_server
 from standins.app import create_app
 from standins.store import Store
 
-SHOP_SCOPES = ["products:read", "stock:write", "orders:read", "shipments:write", "webhooks:write"]
+SHOP_SCOPES = ["products:read", "stock:write", "prices:write", "orders:read", "shipments:write", "webhooks:write"]
 CHART = [
     "1000",
     "1100",

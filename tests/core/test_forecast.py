@@ -211,7 +211,7 @@ any_series = st.builds(
 )
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(any_series, st.sampled_from([*NAMES, "auto"]), st.integers(1, 20), st.randoms(use_true_random=False))
 def test_no_nan_no_negative_no_warning(given_: tuple[Floats, int, int], name: str, horizon: int, chance: object) -> None:
     values, cycle, gaps = given_
@@ -229,7 +229,7 @@ def test_no_nan_no_negative_no_warning(given_: tuple[Floats, int, int], name: st
     assert (low <= high + 1e-9).all()
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(any_series, st.sampled_from(NAMES), st.sampled_from([0.01, 7.0, 1000.0]))
 def test_scaling_demand_scales_the_forecast(given_: tuple[Floats, int, int], name: str, factor: float) -> None:
     values, cycle, _ = given_
@@ -352,7 +352,7 @@ def test_what_has_stopped_is_not_expected_to_go_on() -> None:
 
 
 @given(st.integers(20, 90), st.integers(4, 200), st.integers(0, 2**31), st.sampled_from([1, 52]))
-@settings(max_examples=12, deadline=None)
+@settings(max_examples=12)
 def test_the_longer_it_is_silent_the_less_is_expected(weeks: int, rate: int, seed: int, season: int) -> None:
     sold = np.maximum(np.random.default_rng(seed).poisson(rate, weeks), 1).astype(float)
     means, highs = [], []
@@ -388,7 +388,7 @@ def test_what_sells_each_december_is_expected_in_december() -> None:
 
 
 @given(st.integers(1, 6), st.integers(0, 2**31), st.floats(0.05, 0.98))
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=15)
 def test_further_ahead_is_never_surer(count: int, seed: int, level: float) -> None:
     units = np.random.default_rng(seed).poisson(3, (count, 80)).astype(float)
     found = forecast(make_series(units, None, 52), 13)
@@ -399,7 +399,7 @@ def test_further_ahead_is_never_surer(count: int, seed: int, level: float) -> No
 
 
 @given(st.integers(3, 60), st.integers(0, 2**31), st.integers(1, 8), st.floats(1e2, 1e9))
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=15)
 def test_one_enormous_value_moves_little(rate: int, seed: int, back: int, size: float) -> None:
     units = np.maximum(np.random.default_rng(seed).poisson(rate, 78), 1).astype(float)
     plain = forecast(one(units, 52), 8)

@@ -261,9 +261,7 @@ def test_any_sequence_keeps_the_invariants() -> None:
     SUCCEEDED.clear()
     run_state_machine_as_test(
         Business,
-        settings=settings(
-            max_examples=20, stateful_step_count=30, derandomize=True, deadline=None, suppress_health_check=list(HealthCheck)
-        ),
+        settings=settings(max_examples=20, stateful_step_count=30, derandomize=True, suppress_health_check=list(HealthCheck)),
     )
     expected = {"ship", "release", "adjust lost", "adjust found", "adjust count", "buy", "accept", "refuse", "cancel purchase"}
     expected |= {"receive EUR", "receive PLN", "open stock", "close", "reopen", "order", "till sale", "change"}

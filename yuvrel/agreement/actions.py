@@ -2,29 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from decimal import Decimal
 from typing import Any, NamedTuple, cast
 
 from django.db import transaction
-from django.db.models import F, QuerySet, Sum
+from django.db.models import F, Q, QuerySet, Sum
 from django.utils import timezone
 
 from yuvrel.books.models import JournalEntry, JournalLine, LedgerDocument
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import inbound, offers
+from yuvrel.channels import inbound, offers, prices
 from yuvrel.channels.credentials import connector_for, kind_of
 from yuvrel.channels.jobs import relay_now
-from yuvrel.channels.models import Connection, InboundMessage, Listing
+from yuvrel.channels.models import Connection, InboundMessage, Listing, PriceOffer
 from yuvrel.channels.runs import raise_snag, run_of, settle_snags
 from yuvrel.channels.sql import Read, judge, note_shown
 from yuvrel.connectors.base import Capability, pages
 from yuvrel.connectors.http import ConnectorError
-from yuvrel.connectors.messages import RemoteOrder
+from yuvrel.connectors.messages import RemoteOrder, RemotePrice
 from yuvrel.core.agreement import Code, Comparison, compare, compare_text
-from yuvrel.core.errors import NotFoundError
+from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.money import ZERO
 from yuvrel.core.postings import Role
 from yuvrel.core.working import plain
@@ -34,25 +33,15 @@ from yuvrel.people.roles import Ability, Actor
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove
 
-from .models import Check, Drift
+from .keeping import Finding, keep
+from .models import Drift
+from .price_checks import check_prices
 
 IN_MOTION = (Listing.Offer.PENDING, Listing.Offer.HELD)
 GRACE = timedelta(seconds=20)
 LOOK_BACK = timedelta(days=30)
 # So many listings are asked for by their ids; of more, all of the connection are read.
 FEW = 500
-
-
-@dataclass
-class Finding:
-    """One difference to keep as a drift."""
-
-    key: str
-    title: str
-    expected: str
-    found: str
-    cause: str = ""
-    refs: dict[str, int] = field(default_factory=dict)
 
 
 def check_all() -> int:
@@ -88,43 +77,14 @@ def check_connection(connection: Connection) -> None:
             check_orders(connection)
         if Capability.QUANTITIES in can:
             check_quantities(connection)
+        if Capability.PRICES in can:
+            check_prices(connection)
         if Capability.DOCUMENTS in can:
             check_ledger(connection)
     except ConnectorError as error:
         raise_snag(connection, "check", f"{connection.name} could not be checked", str(error))
     else:
         settle_snags("check", "it works again", connection=connection)
-
-
-def _keep(
-    code: Code,
-    connection: Connection | None,
-    left: Decimal,
-    right: Decimal,
-    compared: int,
-    findings: Iterable[Finding],
-) -> None:
-    """Store the outcome: new drifts open, those still there are renewed, those gone are healed."""
-    now = timezone.now()
-    listed = {f"{connection.pk if connection else 0}:{f.key}"[:120]: f for f in findings}
-    with transaction.atomic():
-        Check.objects.update_or_create(
-            code=code,
-            connection=connection,
-            defaults={"at": now, "left": left, "right": right, "compared": compared, "differing": len(listed)},
-        )
-        standing = {d.key: d for d in Drift.objects.select_for_update().filter(code=code, connection=connection, healed_at=None)}
-        for key, drift in standing.items():
-            if key not in listed:
-                drift.healed_at = now
-                drift.save(update_fields=["healed_at"])
-        for key, finding in listed.items():
-            row = standing.get(key) or Drift(code=code, key=key, connection=connection, since=now)
-            row.title, row.expected, row.found = finding.title[:200], finding.expected[:80], finding.found[:80]
-            row.cause, row.seen_at = finding.cause[:200], now
-            for name, value in finding.refs.items():
-                setattr(row, f"{name}_id", value)
-            row.save()
 
 
 def check_quantities(connection: Connection) -> None:
@@ -157,7 +117,7 @@ def check_quantities(connection: Connection) -> None:
         findings.append(Finding(f"listing:{listing.pk}", listing.title, plain(offer), shown, listing.offer_cause, refs))
     left = sum((there or ZERO for _, there in settled), ZERO)
     right = sum((row.offer for row, _ in settled), ZERO)
-    _keep(Code.A1, connection, left, right, len(settled), findings)
+    keep(Code.A1, connection, left, right, len(settled), findings)
 
 
 class Resting(NamedTuple):
@@ -220,7 +180,7 @@ def check_orders(connection: Connection) -> None:
         refs = {"order": ours[key].pk} if key in ours else {}
         findings.append(Finding(f"order:{key}", f"Order {number}", here, there, "the channel's order", refs))
     left = sum((theirs[k].total for k in wanted), ZERO)
-    _keep(Code.A3, connection, left, sum((row.total for row in ours.values()), ZERO), len(wanted | set(ours)), findings)
+    keep(Code.A3, connection, left, sum((row.total for row in ours.values()), ZERO), len(wanted | set(ours)), findings)
 
 
 def check_shelf() -> None:
@@ -259,7 +219,7 @@ def check_shelf() -> None:
         if row.on_hand < 0:
             findings.append(_shelf_finding("below zero", key, ZERO, row.on_hand, titles, places))
     compared = on_hand.compared + committed.compared + by_lot.compared
-    _keep(Code.A4, None, on_hand.left, on_hand.right, compared, findings)
+    keep(Code.A4, None, on_hand.left, on_hand.right, compared, findings)
 
 
 def _shelf_finding(
@@ -322,7 +282,7 @@ def check_value() -> None:
         )
         for d in units.differences
     ]
-    _keep(Code.A5, None, outcome.left, outcome.right, outcome.compared, findings)
+    keep(Code.A5, None, outcome.left, outcome.right, outcome.compared, findings)
 
 
 def check_ledger(connection: Connection) -> None:
@@ -337,7 +297,7 @@ def check_ledger(connection: Connection) -> None:
             outcome = _compare_ledger(connection)
             if not outcome.findings or _books_state() == before:
                 break
-    _keep(Code.A6, connection, outcome.left, outcome.right, outcome.compared, outcome.findings)
+    keep(Code.A6, connection, outcome.left, outcome.right, outcome.compared, outcome.findings)
 
 
 def _books_state() -> tuple[int, int]:
@@ -416,18 +376,48 @@ def _amount(value: Decimal | None) -> str:
     return "missing" if value is None else f"{value:.2f}"
 
 
-@transaction.atomic
-def push_again(actor: Actor, drift_id: int) -> set[int]:
-    """Send our quantity once more. Returns the connections to push on."""
-    actor.need(Ability.RESOLVE)
-    drift = Drift.objects.select_related("listing").filter(pk=drift_id, healed_at=None).first()
+def _open_drift(drift_id: int) -> Drift:
+    drift = Drift.objects.select_related("listing__connection").filter(pk=drift_id, healed_at=None).first()
     if drift is None or drift.listing is None:
         raise NotFoundError("There is no such drift with a listing.")
-    return offers.push_again(drift.listing)
+    return drift
+
+
+@transaction.atomic
+def push_again(actor: Actor, drift_id: int) -> tuple[Code, set[int]]:
+    """Send our quantity or our price once more. Returns which, and the connections to push on."""
+    actor.need(Ability.RESOLVE)
+    drift = _open_drift(drift_id)
+    assert drift.listing is not None  # noqa: S101  _open_drift has seen it
+    send = prices.push_again if drift.code == Code.A2 else offers.push_again
+    return Code(drift.code), send(drift.listing)
+
+
+def take_theirs(actor: Actor, drift_id: int, at: datetime) -> str:
+    """Take the price that a channel shows into the list it is shown from; the others follow. Returns what was done.
+
+    Raises RefusedError for a drift of anything but a price, or when nothing is shown there.
+    """
+    actor.need(Ability.RESOLVE)
+    actor.need(Ability.PRICE)
+    drift = _open_drift(drift_id)
+    listing = drift.listing
+    assert listing is not None  # noqa: S101  _open_drift has seen it
+    if drift.code != Code.A2:
+        raise RefusedError("Only a price can be taken from there; quantities are counted here.", field="code")
+    if listing.price is None:
+        raise RefusedError("It is not there, so there is no price to take.", field="price")
+    theirs = RemotePrice(external_id=listing.external_id, price=listing.price)
+    if not prices.take(listing.connection, [theirs], at, actor):
+        raise RefusedError("Our list says the same already; push ours instead.", field="price")
+    return f"{prices.list_shown(listing.connection).name} says {listing.price:.2f} now, as {listing.connection.name} does."
 
 
 def heal_pushed(now: datetime) -> int:
-    """Quantity drifts whose listing has agreed since need not wait for the next check."""
-    return Drift.objects.filter(
-        code=Code.A1, healed_at=None, listing__offer_state=Listing.Offer.AGREED, listing__agreed_at__gt=F("seen_at")
-    ).update(healed_at=now)
+    """Drifts of quantities and prices whose listing has agreed since need not wait for the next check."""
+    standing = Drift.objects.filter(healed_at=None)
+    quantities = Q(code=Code.A1, listing__offer_state=Listing.Offer.AGREED, listing__agreed_at__gt=F("seen_at"))
+    priced = Q(
+        code=Code.A2, listing__price_offer__state=PriceOffer.State.AGREED, listing__price_offer__agreed_at__gt=F("seen_at")
+    )
+    return standing.filter(pk__in=standing.filter(quantities | priced).values("pk")).update(healed_at=now)

@@ -9,7 +9,8 @@ from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router
 
-from yuvrel.channels.jobs import wake_push
+from yuvrel.channels.jobs import wake_prices, wake_push
+from yuvrel.core.agreement import Code
 from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import Said
 from yuvrel.people.queries import company_day, company_zone
@@ -45,6 +46,13 @@ def check(request: HttpRequest) -> Any:
 @router.post("/drifts/{int:drift_id}/push", response=Said, operation_id="push_drift")
 def push(request: HttpRequest, drift_id: int) -> Any:
     """Push ours again."""
-    for connection_id in actions.push_again(actor(request), drift_id):
-        wake_push(connection_id)
-    return {"said": "Our quantity is being sent again.", "id": drift_id}
+    code, connections = actions.push_again(actor(request), drift_id)
+    for connection_id in connections:
+        (wake_prices if code == Code.A2 else wake_push)(connection_id)
+    return {"said": f"Our {'price' if code == Code.A2 else 'quantity'} is being sent again.", "id": drift_id}
+
+
+@router.post("/drifts/{int:drift_id}/take", response=Said, operation_id="take_drift")
+def take(request: HttpRequest, drift_id: int) -> Any:
+    """Take the price that the channel shows."""
+    return {"said": actions.take_theirs(actor(request), drift_id, timezone.now()), "id": drift_id}

@@ -30,6 +30,7 @@ from .schemas import AgreeRow, BeamOut, DriftOut
 
 NAMES = {
     "A1": ("Channels show", "Shelf offers", False),
+    "A2": ("Prices there", "Lists say", True),
     "A3": ("Orders there", "Orders here", True),
     "A4": ("Moves add up to", "Shelf says", False),
     "A5": ("Shelf is worth", "Books say", True),

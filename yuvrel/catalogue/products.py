@@ -15,6 +15,10 @@ from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, Stale
 from yuvrel.core.gtin import normal_gtin, normal_sku, short_gtin
 from yuvrel.core.kits import flatten
 from yuvrel.core.options import combinations, sku_of
+from yuvrel.kit.bulk import update_many
+from yuvrel.outbox.actions import record
+from yuvrel.outbox.models import Event
+from yuvrel.people.models import AuditRow
 from yuvrel.people.roles import Ability, Actor, audit
 
 from .actions import ItemDraft, add_item, category_of
@@ -185,7 +189,10 @@ def change(actor: Actor, product_id: int, version: int, facts: Mapping[str, Any]
     for item in items:
         item.title = title_of(product, item)
     Item.objects.bulk_update(items, ["title"])
-    _leave(actor, "product", product.pk, was, _told(product))
+    now = _told(product)
+    _leave(actor, "product", product.pk, was, now)
+    if was["tax class"] != now["tax class"]:
+        record(Event.Kind.PRICE, [item.pk for item in items], f"the tax of {product.title} was changed")
     return product
 
 
@@ -222,6 +229,7 @@ def change_items(actor: Actor, changes: Mapping[int, Mapping[str, Any]]) -> list
     """
     actor.need(Ability.EDIT_RANGE)
     rows = {row.pk: row for row in Item.objects.select_for_update().filter(pk__in=list(changes)).order_by("pk")}
+    repriced = []
     for item_id, facts in changes.items():
         item = rows.get(item_id)
         if item is None:
@@ -233,7 +241,11 @@ def change_items(actor: Actor, changes: Mapping[int, Mapping[str, Any]]) -> list
             _put_item(item, facts)
         except BadInputError as error:
             raise BadInputError(error.detail, field=f"items.{item_id}.{error.field}") from error
-        _leave(actor, "item", item.pk, was, _item_told(item))
+        now = _item_told(item)
+        _leave(actor, "item", item.pk, was, now)
+        if was["price"] != now["price"]:
+            repriced.append(item.pk)
+    record(Event.Kind.PRICE, repriced, "the base price was changed")
     return list(rows.values())
 
 
@@ -253,6 +265,23 @@ def _put_item(item: Item, facts: Mapping[str, Any]) -> None:
         raise BadInputError(f"The SKU {item.sku} is in use already.", field="sku") from error
     if "barcodes" in facts:
         _put_barcodes(item, facts["barcodes"])
+
+
+@transaction.atomic
+def set_prices(actor: Actor, prices: Mapping[int, Decimal]) -> None:
+    """Set the base prices of many items at once; the caller says elsewhere why. What stays the same is no change."""
+    rows = Item.objects.select_for_update().filter(pk__in=list(prices)).order_by("pk")
+    moved, traces = [], []
+    for item in rows:
+        if item.price == prices[item.pk]:
+            continue
+        facts = {"user_id": actor.user_id, "actor": actor.name, "action": "change item", "subject": "item", "subject_id": item.pk}
+        traces.append(AuditRow(**facts, before={"price": str(item.price)}, after={"price": str(prices[item.pk])}))
+        item.price = prices[item.pk]
+        item.version += 1
+        moved.append(item)
+    update_many(moved, ["price", "version"])
+    AuditRow.objects.bulk_create(traces, 2000)
 
 
 def _put_barcodes(item: Item, codes: Sequence[str]) -> None:

@@ -56,6 +56,17 @@ def above(categories: Ints, parents: Mapping[int, int]) -> list[Ints]:
     return columns
 
 
+def below(category: int) -> list[int]:
+    """A category and all that lie in it, at whatever depth."""
+    parents = parents_of()
+    found = {category}
+    while True:
+        more = {child for child, parent in parents.items() if parent in found} - found
+        if not more:
+            return sorted(found)
+        found |= more
+
+
 def _of_item(item_id: int) -> list[Rung]:
     item = Item.objects.select_related("product__category").filter(pk=item_id).first()
     if item is None:

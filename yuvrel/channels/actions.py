@@ -21,10 +21,11 @@ from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.pricing.models import PriceList
 from yuvrel.rules.models import SettingValue
 
 from .credentials import connector_for, kind_of, seal
-from .models import Connection, Listing
+from .models import Connection, Listing, PriceOffer
 
 # Set as they come; the token, the address and the places are looked at besides.
 SETTINGS = (
@@ -138,6 +139,10 @@ def change_settings(actor: Actor, connection_id: int, version: int, changes: dic
         row.fulfils_from = Location.objects.get(pk=changes["fulfils_from"])
     if "feeds" in changes:
         row.feeds.set(changes["feeds"])
+    if "price_list" in changes:
+        before["price_list"] = row.price_list.name if row.price_list else "none of its own"
+        row.price_list = PriceList.objects.filter(pk=changes["price_list"]).first()
+        changes = {**changes, "price_list": row.price_list.name if row.price_list else "none of its own"}
     _set_account(row, changes)
     row.version += 1
     try:
@@ -193,6 +198,8 @@ def check_settings(row: Connection, changes: dict[str, Any]) -> None:
     for name, low, high in bounds:
         if changes.get(name) is not None and not low <= Decimal(changes[name]) <= high:
             raise BadInputError(f"{name.replace('_', ' ')} must lie between {low} and {high}.", field=name)
+    if changes.get("price_list") and not PriceList.objects.filter(pk=changes["price_list"]).exists():
+        raise BadInputError("There is no such price list.", field="price_list")
     if "name" in changes and not str(changes["name"]).strip():
         raise BadInputError("Give the connection a name.", field="name")
     states = kind_of(row).order_states
@@ -246,6 +253,7 @@ def _start_flow(row: Connection) -> None:
     if Capability.QUANTITIES in kind.can:
         # What the channel showed while it was paused is not known: every offer is sent anew.
         Listing.objects.filter(connection=row, offer_state=Listing.Offer.AGREED).update(offer_state=Listing.Offer.PENDING)
+        PriceOffer.objects.filter(listing__connection=row, state=PriceOffer.State.AGREED).update(state=PriceOffer.State.PENDING)
         record(Event.Kind.RULES, [row.pk], f"{row.name} went live")
     if Capability.DOCUMENTS in kind.can:
         waiting = LedgerDocument.objects.exclude(state=LedgerDocument.State.SENT).values_list("pk", flat=True)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 
 from django.db import transaction
 from django.utils import timezone
@@ -15,11 +16,14 @@ from yuvrel.connectors.http import ConnectorError
 from yuvrel.core.errors import YuvrelError
 from yuvrel.outbox.actions import wake
 from yuvrel.outbox.models import Event
+from yuvrel.people.models import Company
+from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM
+from yuvrel.pricing.actions import begin_day
 from yuvrel.rules.models import SettingChange
 from yuvrel.sales.actions import fill_backorders, give_up_short
 
-from . import inbound, offers, outbound, sql
+from . import inbound, offers, outbound, prices, sql
 from .credentials import kind_of
 from .models import Connection, InboundMessage, OutboundMessage, Snag
 from .quarantine import attempt
@@ -35,6 +39,11 @@ def wake_push(connection_id: int) -> None:
     wake("channels.push_offers", f"connection:{connection_id}", connection_id=connection_id)
 
 
+def wake_prices(connection_id: int) -> None:
+    """Have the pending prices of a connection pushed."""
+    wake("channels.push_prices", f"prices:{connection_id}", connection_id=connection_id)
+
+
 def wake_deliver(connection_id: int) -> None:
     """Have what waits for a connection sent."""
     wake("channels.deliver", f"deliver:{connection_id}", connection_id=connection_id)
@@ -43,6 +52,19 @@ def wake_deliver(connection_id: int) -> None:
 def wake_exchange(connection_id: int) -> None:
     """Have a connection asked for news."""
     wake("channels.exchange", f"exchange:{connection_id}", connection_id=connection_id)
+
+
+@dataclass(frozen=True)
+class Woken:
+    """The connections that have something to do after some events: quantities or prices to push, messages to deliver."""
+
+    offers: frozenset[int] = frozenset()
+    prices: frozenset[int] = frozenset()
+    messages: frozenset[int] = frozenset()
+
+    def and_also(self, other: Woken) -> Woken:
+        """Both together."""
+        return Woken(self.offers | other.offers, self.prices | other.prices, self.messages | other.messages)
 
 
 @app.task(name="channels.relay")
@@ -61,27 +83,26 @@ def relay_now() -> int:
     events = list(Event.objects.select_for_update().filter(done_at=None).order_by("pk")[:MOST_EVENTS])
     if not events:
         return 0
-    to_push: set[int] = set()
-    to_tell: set[int] = set()
+    found = Woken()
     try:
-        to_push, to_tell = attempt(lambda: _relay(events), f"{len(events)} events")
+        found = attempt(lambda: _relay(events), f"{len(events)} events")
     except YuvrelError:
         for event in events:
-            push, tell = _relay_one(event)
-            to_push |= push
-            to_tell |= tell
+            found = found.and_also(_relay_one(event))
     Event.objects.filter(pk__in=[event.pk for event in events]).update(done_at=timezone.now())
-    for connection_id in to_push:
+    for connection_id in found.offers:
         wake_push(connection_id)
-    for connection_id in to_tell:
+    for connection_id in found.prices:
+        wake_prices(connection_id)
+    for connection_id in found.messages:
         wake_deliver(connection_id)
     if len(events) == MOST_EVENTS:
         wake(relay.name, "relay")
     return len(events)
 
 
-def _relay(events: Sequence[Event]) -> tuple[set[int], set[int]]:
-    """What became of some events: the connections to push to, and those to deliver to."""
+def _relay(events: Sequence[Event]) -> Woken:
+    """What became of some events."""
     by_kind: dict[str, dict[int, str]] = {}
     for event in events:
         by_kind.setdefault(event.kind, {})[event.subject_id] = event.cause
@@ -94,21 +115,36 @@ def _relay(events: Sequence[Event]) -> tuple[set[int], set[int]]:
     to_push = offers.recompute(dict(items)) if items else set()
     rules = by_kind.get(Event.Kind.RULES, {})
     to_push |= offers.recompute_connections(rules) if rules else set()
-    changes = by_kind.get(Event.Kind.SETTING, {})
-    to_push |= offers.recompute_rules(SettingChange.objects.filter(pk__in=changes)) if changes else set()
+    changes = list(SettingChange.objects.filter(pk__in=by_kind.get(Event.Kind.SETTING, {})))
+    to_push |= offers.recompute_rules(changes) if changes else set()
     to_tell = outbound.queue_ledger(by_kind.get(Event.Kind.LEDGER, {}))
     to_tell |= outbound.queue_shipments(by_kind.get(Event.Kind.SHIPMENT, {}))
     to_tell |= outbound.queue_purchase_orders(by_kind.get(Event.Kind.PURCHASE_ORDER, {}))
-    return to_push, to_tell
+    return Woken(frozenset(to_push), frozenset(_reprice(by_kind, changes)), frozenset(to_tell))
 
 
-def _relay_one(event: Event) -> tuple[set[int], set[int]]:
+def _reprice(by_kind: Mapping[str, Mapping[int, str]], changes: Sequence[SettingChange]) -> set[int]:
+    """Prices that some events touch. Of whole lists everything is worked out, and nothing else need be."""
+    lists = by_kind.get(Event.Kind.PRICE_LIST, {})
+    if lists:
+        return prices.recompute_lists(dict(lists))
+    items = dict(by_kind.get(Event.Kind.PRICE, {}))
+    moved = by_kind.get(Event.Kind.AVAILABILITY, {})
+    if moved and prices.follows_cost():
+        items = {item: f"cost after {cause}"[:120] for item, cause in moved.items()} | items
+    found = prices.recompute_items(items) if items else set()
+    rules = by_kind.get(Event.Kind.RULES, {})
+    found |= prices.recompute_connections(dict(rules)) if rules else set()
+    return found | (prices.recompute_rules(changes) if changes else set())
+
+
+def _relay_one(event: Event) -> Woken:
     try:
         return attempt(lambda: _relay([event]), f"event {event.pk}")
     except YuvrelError as error:
         title = f"What followed from {event.cause or event.kind} could not be carried out"
         raise_snag(None, "event", title, f"{error.detail} It concerns {event.kind.replace('_', ' ')} {event.subject_id}.")
-        return set(), set()
+        return Woken()
 
 
 @app.task(name="channels.push_offers")
@@ -117,6 +153,14 @@ def push_offers(connection_id: int) -> None:
     connection = _at_work(connection_id)
     if connection and connection.listings.filter(offer_state="pending").exists():
         _guarded(connection, "push", lambda: offers.push(connection))
+
+
+@app.task(name="channels.push_prices")
+def push_prices(connection_id: int) -> None:
+    """Push the pending prices of one connection."""
+    connection = _at_work(connection_id)
+    if connection and connection.pk in prices.waiting():
+        _guarded(connection, "prices", lambda: prices.push(connection))
 
 
 @app.task(name="channels.deliver")
@@ -142,6 +186,8 @@ def exchange_orders(connection_id: int) -> None:
         return
     if Capability.ORDERS in kind_of(connection).can:
         _guarded(connection, "exchange", lambda: inbound.poll(connection))
+    if Capability.PRICE_CHANGES in kind_of(connection).can and prices.owner_of(connection) == "there":
+        _guarded(connection, "exchange", lambda: prices.take_changes(connection, timezone.now()))
     if Capability.PURCHASES in kind_of(connection).can:
         _guarded(connection, "exchange", lambda: outbound.read_answers(connection, timezone.now()))
 
@@ -171,6 +217,9 @@ def pulse(timestamp: int) -> None:
     """Every few seconds: what is due, what was left over by a crash."""
     now = timezone.now()
     offers.retry_held(now)
+    prices.retry_held(now)
+    if Company.objects.exists():
+        begin_day(company_day(now))
     _close_idle_snags()
     at_work = Connection.objects.filter(state=Connection.State.LIVE).exclude(pause_until__gt=now)
     for connection in at_work:
@@ -182,6 +231,8 @@ def pulse(timestamp: int) -> None:
             wake_exchange(connection.pk)
         if connection.listings.filter(offer_state="pending").exists():
             wake_push(connection.pk)
+    for connection_id in prices.waiting() & {connection.pk for connection in at_work}:
+        wake_prices(connection_id)
     due_out = OutboundMessage.objects.filter(state="waiting", next_try_at__lte=now, connection__in=at_work)
     for connection_id in set(due_out.values_list("connection_id", flat=True)):
         wake_deliver(connection_id)
@@ -193,6 +244,9 @@ def pulse(timestamp: int) -> None:
 
 def _close_idle_snags() -> None:
     """A fault of the account closes with the next success; where nothing waits any more, none would come."""
+    repricing = prices.waiting()
+    for snag in Snag.objects.filter(kind="prices", resolved_at=None).exclude(connection_id__in=repricing):
+        settle_snags(snag.kind, "nothing waits any more", connection=snag.connection)
     for snag in Snag.objects.filter(kind__in=("push", "deliver"), resolved_at=None).select_related("connection"):
         if snag.connection is None:
             continue

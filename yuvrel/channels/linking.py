@@ -24,6 +24,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 from .actions import get_connection
 from .credentials import connector_for
 from .models import Connection, Listing, Run
+from .prices import unlinked
 from .quarantine import read_row
 from .runs import raise_snag, run_of, settle_snags
 
@@ -136,7 +137,8 @@ def _pair_all(actor: Actor, connection: Connection) -> dict[str, int]:
         counts["clashing" if verdict.clash or twice else "left to pair"] += 1
     update_many(linked, ["link", "item", "link_reason", "version"])
     update_many(left, ["link_reason"])
-    record(Event.Kind.AVAILABILITY, [listing.item_id for listing in linked if listing.item_id], f"{connection.name} paired")
+    for kind in (Event.Kind.AVAILABILITY, Event.Kind.PRICE):
+        record(kind, [listing.item_id for listing in linked if listing.item_id], f"{connection.name} paired")
     audit(actor, "pair listings", "connection", connection.pk, after=counts)
     return counts
 
@@ -145,7 +147,8 @@ def _link(listing: Listing, item_id: int, reason: str) -> None:
     listing.link, listing.item_id, listing.link_reason = Listing.Link.LINKED, item_id, reason[:120]
     listing.version += 1
     listing.save()
-    record(Event.Kind.AVAILABILITY, [item_id], f"{listing.sku or listing.title} linked")
+    for kind in (Event.Kind.AVAILABILITY, Event.Kind.PRICE):
+        record(kind, [item_id], f"{listing.sku or listing.title} linked")
 
 
 @transaction.atomic
@@ -238,6 +241,7 @@ def _unlink(actor: Actor, listing_id: int, state: str, version: int | None) -> L
     listing.offer_state = Listing.Offer.NONE
     listing.version += 1
     listing.save()
+    unlinked([listing.pk])
     audit(actor, f"{state} listing", "listing", listing.pk, before)
     return listing
 

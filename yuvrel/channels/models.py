@@ -26,6 +26,14 @@ class Connection(models.Model):
     prefix = models.CharField(max_length=12, blank=True)
     fulfils_from = models.ForeignKey("people.Location", on_delete=models.PROTECT, null=True, related_name="+")
     feeds = models.ManyToManyField("people.Location", related_name="fed_connections")
+    price_list = models.ForeignKey(
+        "pricing.PriceList",
+        on_delete=models.PROTECT,
+        null=True,
+        related_name="connections",
+        help_text="Its own; else the place's",
+    )
+    prices_asked_at = models.CharField(max_length=80, blank=True, help_text="The account's mark of the last price that was read")
     order_states = models.JSONField(default=list)
     backorders = models.BooleanField(default=True, help_text="Off: an order that cannot be reserved whole is held")
     automatic = models.BooleanField(default=True)
@@ -111,6 +119,34 @@ class Listing(models.Model):
             models.Index(fields=["connection", "offer_state"], name="listing_offer_state"),
             models.Index(fields=["link", "id"], name="listing_link"),
         ]
+
+
+class PriceOffer(models.Model):
+    """The price that a listing is to show, with the higher one before it, and whether it does. What is shown now is the
+    listing's `price` and `previous_shown`."""
+
+    class State(models.TextChoices):
+        PENDING = "pending"
+        AGREED = "agreed"
+        DRIFTING = "drifting"
+        HELD = "held"
+
+    listing = models.OneToOneField(Listing, on_delete=models.CASCADE, related_name="price_offer")
+    price = models.DecimalField(**MONEY)
+    previous = models.DecimalField(**MONEY, null=True)
+    list = models.ForeignKey("pricing.PriceList", on_delete=models.SET_NULL, null=True, related_name="+")
+    state = models.CharField(max_length=8, choices=State.choices)
+    cause = models.CharField(max_length=120, blank=True)
+    offered_at = models.DateTimeField()
+    previous_shown = models.DecimalField(**MONEY, null=True)
+    pushed_at = models.DateTimeField(null=True)
+    agreed_at = models.DateTimeField(null=True)
+    refusals = models.PositiveSmallIntegerField(default=0, help_text="In a row; each lengthens the pause")
+    retry_at = models.DateTimeField(null=True, help_text="When a refused one is tried again; one below its floor never is")
+
+    class Meta:
+        constraints = [models.CheckConstraint(condition=models.Q(price__gte=0), name="offered_price_not_negative")]
+        indexes = [models.Index(fields=["state", "listing"], name="price_offer_state")]
 
 
 class InboundMessage(models.Model):

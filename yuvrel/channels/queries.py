@@ -17,11 +17,12 @@ from yuvrel.core.working import Step, Working
 from yuvrel.kit.faults import sheet_rows
 from yuvrel.kit.paging import page
 from yuvrel.people.queries import CLOCK, company_time
+from yuvrel.pricing.models import PriceList
 from yuvrel.stock.queries import find_items
 
 from .credentials import kind_of
 from .linking import pairing_index, verdict_for
-from .models import Connection, Listing, Snag
+from .models import Connection, Listing, PriceOffer, Snag
 from .offers import load_shelves, offer_of, places_of
 from .schemas import BenchRow, ConnectionRow, SnagOut
 
@@ -85,6 +86,8 @@ def connection_page(row: Connection) -> dict[str, Any]:
         f"offer {k}": n
         for k, n in row.listings.exclude(offer_state="").values_list("offer_state").annotate(n=Count("id")).order_by()
     }
+    offered = PriceOffer.objects.filter(listing__connection=row)
+    counts |= {f"price {k}": n for k, n in offered.values_list("state").annotate(n=Count("id")).order_by()}
     runs = row.runs.order_by("-pk")[:12]
     heard = row.inbound.filter(received_at__gte=timezone.now() - HEARD_IN)
     return {
@@ -94,6 +97,8 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "known_order_states": list(kind.order_states),
         "fulfils_from": row.fulfils_from_id,
         "feeds": [place.pk for place in row.feeds.all()],
+        "price_list": row.price_list_id,
+        "price_lists": list(PriceList.objects.filter(base=False).order_by("name")),
         "counts": counts,
         "removable": not row.has_history(),
         "webhooks": Capability.WEBHOOKS in kind.can,

@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 from django.db.models import Q, QuerySet
 
-from yuvrel.catalogue.rungs import above, category_rungs, company_rung, parents_of
+from yuvrel.catalogue.rungs import above, below, category_rungs, company_rung, parents_of
 from yuvrel.core.availability import NO_MAXIMUM, THOUSAND, OfferRule, RuleColumns
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.rules import OF_CONNECTIONS, ON_CHANNELS, Ints, Ladder, Level, Rung, Setting, Value, resolve_columns
@@ -216,6 +216,16 @@ def _resolved(name: str, ladder: Ladder, kept: Kept, connection: Connection) -> 
     return resolve_columns(SETTINGS[name], ladder, given)
 
 
+def connection_value(name: str, connection: Connection, kept: Kept) -> Value:
+    """What counts for a connection as a whole."""
+    return _column(name, _constant(connection), kept, connection)[0]
+
+
+def resolved_columns(name: str, connection: Connection, ids: Ids, kept: Kept) -> tuple[list[Value], Ints]:
+    """(different values, which of them counts for each listing) of one setting."""
+    return _resolved(name, ids.ladder(connection), kept, connection)
+
+
 def rule_columns(connection: Connection, ids: Ids, kept: Kept) -> RuleColumns:
     """The rules of many listings at once; `kept`: what is set, as `by_level` reads it."""
     ladder = ids.ladder(connection)
@@ -245,20 +255,10 @@ def reached_by(level: Level, subject: int, within: int, kind: str) -> Q:
         case Level.PRODUCT:
             return Q(item__product_id=subject)
         case Level.CATEGORY | Level.CATEGORY_ON_CONNECTION:
-            below = Q(item__product__category_id__in=_below(subject))
-            return below & Q(connection_id=within) if level == Level.CATEGORY_ON_CONNECTION else below
+            inside = Q(item__product__category_id__in=below(subject))
+            return inside & Q(connection_id=within) if level == Level.CATEGORY_ON_CONNECTION else inside
         case Level.CONNECTION:
             return Q(connection_id=subject)
         case Level.KIND:
             return Q(connection__kind=kind)
     return Q()
-
-
-def _below(category: int) -> list[int]:
-    parents = parents_of()
-    found = {category}
-    while True:
-        more = {child for child, parent in parents.items() if parent in found} - found
-        if not more:
-            return sorted(found)
-        found |= more

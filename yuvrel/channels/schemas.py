@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import Annotated, Any
 
 from ninja import Schema
 from pydantic import Field
@@ -70,6 +70,13 @@ class HeardOut(Schema):
     last_at: datetime
 
 
+class PriceListChoice(Schema):
+    """A list that a connection may be given."""
+
+    id: int
+    name: str
+
+
 class ConnectionOut(Schema):
     """Everything about a connection but its secrets."""
 
@@ -86,6 +93,8 @@ class ConnectionOut(Schema):
     prefix: str
     fulfils_from: int | None
     feeds: list[int]
+    price_list: int | None
+    price_lists: list[PriceListChoice]
     order_states: list[str]
     backorders: bool
     automatic: bool
@@ -147,17 +156,20 @@ class RulesRehearsal(Schema):
     units_then: Quantity
     at_stake: Money
     currency: str
+    prices_changing: int
+    prices_held: int
     rows: list[ShiftOut]
 
 
 class SettingsIn(Schema):
-    """Changed settings; what is left out stays."""
+    """Changed settings; what is left out stays. `price_list` 0: none of its own."""
 
     version: int
     feeds: list[Id] | None = Field(None, max_length=100)
     name: str | None = Field(None, max_length=80)
     address: str | None = Field(None, max_length=300)
     prefix: str | None = Field(None, max_length=12)
+    price_list: Annotated[int, Field(ge=0, lt=2**63)] | None = None
     fulfils_from: Id | None = None
     order_states: list[str] | None = Field(None, max_length=20)
     backorders: bool | None = None

@@ -21,11 +21,13 @@ from .messages import (
     LedgerDoc,
     Message,
     Page,
+    PricePush,
     PushResult,
     QuantityPush,
     Raw,
     RemoteListing,
     RemoteOrder,
+    RemotePrice,
     ShipmentNotice,
     SupplierAnswer,
 )
@@ -40,6 +42,8 @@ class Capability(StrEnum):
 
     LISTINGS = "listings"
     QUANTITIES = "quantities"
+    PRICES = "prices"
+    PRICE_CHANGES = "price changes"
     ORDERS = "orders"
     FULFILMENTS = "fulfilments"
     WEBHOOKS = "webhooks"
@@ -96,6 +100,22 @@ class Connector(ABC):
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult]:
         """Set absolute quantities; one result a line."""
         self._cannot("push_quantities")
+
+    def read_prices(self, external_ids: Sequence[str]) -> dict[str, RemotePrice]:
+        """The prices the channel shows now, by listing."""
+        self._cannot("read_prices")
+
+    def push_prices(self, pushes: Sequence[PricePush]) -> list[PushResult]:
+        """Set prices; one result a line."""
+        self._cannot("push_prices")
+
+    def price_changes(self, since: str, cursor: str) -> Page:
+        """A page of prices changed there since a mark of the account's, oldest first; `at` is the mark of each."""
+        self._cannot("price_changes")
+
+    def read_price(self, body: Any) -> RemotePrice:
+        """A changed price in the account's own format. Raises NonsenseError naming the field."""
+        self._cannot("read_price")
 
     def orders(self, since: str, cursor: str) -> Page:
         """A page of (the account's time, RemoteOrder or Unreadable) changed since a time of the account's, oldest first."""

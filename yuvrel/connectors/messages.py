@@ -155,6 +155,22 @@ class QuantityPush(Message):
     quantity: Decimal
 
 
+class PricePush(Message):
+    """Show this price, and this higher one as what it was before; None: none."""
+
+    external_id: str
+    price: Decimal
+    previous: Decimal | None = None
+
+
+class RemotePrice(Message):
+    """The price a channel shows for a listing."""
+
+    external_id: Key = Field(min_length=1)
+    price: Amount = Field(ge=0)
+    previous: Amount | None = None
+
+
 class PushResult(Message):
     """What the channel said of one line of a push."""
 

@@ -15,6 +15,7 @@ class Code(StrEnum):
     """Which two books are compared."""
 
     A1 = "A1"
+    A2 = "A2"
     A3 = "A3"
     A4 = "A4"
     A5 = "A5"

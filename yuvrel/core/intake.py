@@ -6,6 +6,7 @@ import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import date
 from decimal import Decimal
 from typing import Any, Literal
 
@@ -97,6 +98,19 @@ def barcodes(text: str) -> list[str]:
             # The cell is shown beside the reason: it need not be said twice.
             raise BadInputError(error.detail.removeprefix(f"Barcode {code!r} ").rstrip(".")) from error
     return sorted(found)
+
+
+def day(text: str) -> date:
+    """A day written 2027-03-14."""
+    try:
+        return bounds.check_day(date.fromisoformat(text.strip()), "")
+    except ValueError as error:
+        raise BadInputError("must be a day, as 2027-03-14") from error
+
+
+def said_day(value: date) -> str:
+    """As it is read."""
+    return value.isoformat()
 
 
 def said_yes(value: bool) -> str:

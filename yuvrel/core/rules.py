@@ -74,6 +74,7 @@ class Setting:
     places: int = 0
     choices: tuple[tuple[str, str], ...] = ()
     limitless: bool = False
+    no_limit: str = "no limit"
     only_with: tuple[str, str] | None = None
 
     def take(self, given: Any) -> Value:
@@ -103,7 +104,7 @@ class Setting:
     def said(self, value: Value) -> str:
         """A value as a person reads it."""
         if value is None:
-            return "no limit"
+            return self.no_limit
         if isinstance(value, str):
             return dict(self.choices).get(value, value)
         unit = self.unit.removesuffix("s") if abs(Decimal(value)) == 1 else self.unit

@@ -33,7 +33,7 @@ from .past import Past
 from .range import BY_SKU, FIRST, LAST, SPECS, SUPPLIERS, TOWNS, gtin
 
 SCOPES = {
-    "shop": ["products:read", "stock:write", "orders:read", "shipments:write", "webhooks:write"],
+    "shop": ["products:read", "stock:write", "prices:write", "orders:read", "shipments:write", "webhooks:write"],
     "till": ["articles:read", "articles:write", "sales:read"],
     "ledger": ["accounts.read", "documents.write", "balances.read"],
     "supplier": ["orders:send", "answers:read"],

@@ -4,7 +4,7 @@ from django.db import models
 
 
 class Event(models.Model):
-    """One thing that happened; `subject_id` is the id of the item, connection, shipment or document."""
+    """One thing that happened; `subject_id` is the id of the item, list, connection, shipment or document."""
 
     class Kind(models.TextChoices):
         AVAILABILITY = "availability"
@@ -14,6 +14,8 @@ class Event(models.Model):
         PURCHASE_ORDER = "purchase_order"
         FAULT = "fault"
         SETTING = "setting"
+        PRICE = "price"
+        PRICE_LIST = "price_list"
 
     kind = models.CharField(max_length=20, choices=Kind.choices)
     subject_id = models.BigIntegerField()

@@ -28,6 +28,7 @@ class Ability(StrEnum):
     READ = "read"
     CONNECT = "connect channels"
     EDIT_RANGE = "change the range"
+    PRICE = "change prices"
     PAIR = "pair listings"
     ADJUST = "adjust stock"
     OPEN_STOCK = "take in opening stock"
@@ -41,7 +42,7 @@ class Ability(StrEnum):
 ALLOWED: dict[Role, frozenset[Ability]] = {
     Role.MANAGER: frozenset(Ability),
     Role.SYSTEM: frozenset(Ability),
-    Role.BUYER: frozenset({Ability.READ, Ability.BUY, Ability.EDIT_RANGE, Ability.PAIR}),
+    Role.BUYER: frozenset({Ability.READ, Ability.BUY, Ability.EDIT_RANGE, Ability.PRICE, Ability.PAIR}),
     Role.STOCKKEEPER: frozenset({Ability.READ, Ability.ADJUST, Ability.SHIP, Ability.RECEIVE, Ability.RESOLVE}),
     Role.BOOKKEEPER: frozenset({Ability.READ, Ability.KEEP_BOOKS, Ability.OPEN_STOCK, Ability.RESOLVE}),
     Role.VIEWER: frozenset({Ability.READ}),

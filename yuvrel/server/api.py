@@ -19,6 +19,7 @@ from yuvrel.kit.auth import AUTH, actor
 from yuvrel.kit.wire import WorkingOut
 from yuvrel.planning.api import router as planning
 from yuvrel.planning.forecast_api import router as forecasts
+from yuvrel.pricing.api import router as pricing
 from yuvrel.rules.api import router as rules
 from yuvrel.sales.api import router as sales
 from yuvrel.stock.api import router as stock
@@ -50,7 +51,8 @@ api = NinjaAPI(
     description="Stock, costs and orders in agreement. Money and quantities are decimal strings.",
 )
 problems.install(api)
-for router in (people, sheets, stock, sales, buying, planning, forecasts, books, channels, agreement, rules, catalogue, intake):
+ROUTERS = (people, sheets, stock, sales, buying, planning, forecasts, books, channels, agreement, rules)
+for router in (*ROUTERS, catalogue, pricing, intake):
     api.add_router("", router)
 
 

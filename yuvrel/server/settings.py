@@ -40,6 +40,7 @@ INSTALLED_APPS = [
     "yuvrel.catalogue",
     "yuvrel.books",
     "yuvrel.stock",
+    "yuvrel.pricing",
     "yuvrel.sales",
     "yuvrel.buying",
     "yuvrel.planning",

@@ -10,11 +10,13 @@ from django.utils import timezone
 from yuvrel.agreement import queries as agreement
 from yuvrel.books import queries as books
 from yuvrel.buying import queries as buying
+from yuvrel.channels import prices
 from yuvrel.channels import queries as channels
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.people.queries import company_day
 from yuvrel.planning import outlooks
 from yuvrel.planning import queries as planning
+from yuvrel.pricing import queries as pricing
 from yuvrel.rules import queries as rules
 from yuvrel.sales import queries as sales
 from yuvrel.stock import queries as stock
@@ -65,6 +67,8 @@ WORKINGS: dict[str, Callable[[str], Any]] = {
     "entry": lambda key: books.entry_working(*_ids(key, 1)),
     "drift": lambda key: agreement.drift_working(*_ids(key, 1)),
     "booked": lambda key: agreement.booked_working(*_ids(key, 1)),
+    "price": lambda key: pricing.price_working(*_pair(key), _today()),
+    "price-offer": lambda key: prices.price_offer_working(*_ids(key, 1)),
     "setting": lambda key: rules.setting_working(*_setting(key)),
 }
 

@@ -7,7 +7,19 @@ from decimal import Decimal
 from typing import Any
 
 from ..base import Capability, Connector, objects, part, raw_rows, read, sound
-from ..messages import Identity, Message, Page, PushResult, QuantityPush, RemoteLine, RemoteListing, RemoteOrder
+from ..messages import (
+    Amount,
+    Identity,
+    Message,
+    Page,
+    PricePush,
+    PushResult,
+    QuantityPush,
+    RemoteLine,
+    RemoteListing,
+    RemoteOrder,
+    RemotePrice,
+)
 
 
 class _Articles(Message):
@@ -24,6 +36,20 @@ class _Figure(Message):
     stock: Decimal
 
 
+class _Prices(Message):
+    prices: dict[str, Any]
+
+
+class _Price(Message):
+    plu: str
+    price: Amount
+
+
+class _Changes(Message):
+    changes: list[Any]
+    after: str | None = None
+
+
 class _Refused(Message):
     refused: dict[str, str] = {}
 
@@ -38,7 +64,7 @@ class Till(Connector):
 
     kind = "till"
     label = "Till"
-    can = frozenset({Capability.LISTINGS, Capability.QUANTITIES, Capability.ORDERS})
+    can = frozenset({Capability.LISTINGS, Capability.QUANTITIES, Capability.PRICES, Capability.PRICE_CHANGES, Capability.ORDERS})
     scopes = ("articles:read", "articles:write", "sales:read")
     order_states = ("sold",)
     sales_already_happened = True
@@ -85,6 +111,31 @@ class Till(Connector):
             PushResult(external_id=p.external_id, ok=p.external_id not in refused, error=refused.get(p.external_id, ""))
             for p in pushes
         ]
+
+    def read_prices(self, external_ids: Sequence[str]) -> dict[str, RemotePrice]:
+        """The prices articles are rung up at; a till shows none before it."""
+        batches = [{"plu": ",".join(external_ids[start : start + 200])} for start in range(0, len(external_ids), 200)]
+        answers = [read(_Prices, data) for data in self.caller.read_many("/api/prices", batches)]
+        rows = sound(_Price, ({"plu": plu, "price": price} for data in answers for plu, price in data.prices.items()))
+        return {row.plu: RemotePrice(external_id=row.plu, price=row.price) for row in rows}
+
+    def push_prices(self, pushes: Sequence[PricePush]) -> list[PushResult]:
+        """Set prices."""
+        body = {"prices": {p.external_id: str(p.price) for p in pushes}}
+        refused = read(_Refused, self.caller.call("PUT", "/api/prices", json=body)).refused
+        return [
+            PushResult(external_id=p.external_id, ok=p.external_id not in refused, error=refused.get(p.external_id, ""))
+            for p in pushes
+        ]
+
+    def price_changes(self, since: str, cursor: str) -> Page:
+        """Prices changed at the till since a till time."""
+        data = read(_Changes, self.caller.call("GET", "/api/price-changes", params={"since": since, "after": cursor}))
+        return Page(rows=raw_rows(data.changes, at="changed_at"), cursor=data.after or "")
+
+    def read_price(self, body: Any) -> RemotePrice:
+        """An article's new price."""
+        return read(RemotePrice, {"external_id": part(body, "plu"), "price": part(body, "price")})
 
     def orders(self, since: str, cursor: str) -> Page:
         """Receipts uploaded since a till time."""

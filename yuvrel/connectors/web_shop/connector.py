@@ -12,15 +12,18 @@ from pydantic import Field
 from ..base import Capability, Connector, number, objects, part, raw_rows, read, sound
 from ..http import NonsenseError
 from ..messages import (
+    Amount,
     Identity,
     Message,
     Page,
+    PricePush,
     PushResult,
     QuantityPush,
     Raw,
     RemoteLine,
     RemoteListing,
     RemoteOrder,
+    RemotePrice,
     ShipmentNotice,
 )
 
@@ -37,6 +40,16 @@ class _Shown(Message):
 
 class _Quantities(Message):
     quantities: list[Any]
+
+
+class _Priced(Message):
+    id: str | int
+    price: Amount = Field(ge=0)
+    was: Amount | None = None
+
+
+class _Prices(Message):
+    prices: list[Any]
 
 
 class _Result(Message):
@@ -67,8 +80,17 @@ class WebShop(Connector):
 
     kind = "web_shop"
     label = "Web shop"
-    can = frozenset({Capability.LISTINGS, Capability.QUANTITIES, Capability.ORDERS, Capability.FULFILMENTS, Capability.WEBHOOKS})
-    scopes = ("products:read", "stock:write", "orders:read", "shipments:write", "webhooks:write")
+    can = frozenset(
+        {
+            Capability.LISTINGS,
+            Capability.QUANTITIES,
+            Capability.PRICES,
+            Capability.ORDERS,
+            Capability.FULFILMENTS,
+            Capability.WEBHOOKS,
+        }
+    )
+    scopes = ("products:read", "stock:write", "prices:write", "orders:read", "shipments:write", "webhooks:write")
     order_states = ("paid", "on_account", "awaiting_payment")
 
     def identify(self) -> Identity:
@@ -117,6 +139,25 @@ class WebShop(Connector):
         for start in range(0, len(pushes), 100):
             lines = [{"id": p.external_id, "quantity": int(p.quantity)} for p in pushes[start : start + 100]]
             data = read(_Results, self.caller.call("POST", "/api/quantities", json={"lines": lines}))
+            results += [PushResult(external_id=str(r.id), ok=r.ok, error=r.error) for r in sound(_Result, data.results)]
+        return results
+
+    def read_prices(self, external_ids: Sequence[str]) -> dict[str, RemotePrice]:
+        """Prices of variants, a hundred at a time."""
+        batches = [{"ids": ",".join(external_ids[start : start + 100])} for start in range(0, len(external_ids), 100)]
+        answers = [read(_Prices, data) for data in self.caller.read_many("/api/prices", batches)]
+        rows = sound(_Priced, (row for data in answers for row in data.prices))
+        return {str(r.id): RemotePrice(external_id=str(r.id), price=r.price, previous=r.was) for r in rows}
+
+    def push_prices(self, pushes: Sequence[PricePush]) -> list[PushResult]:
+        """Set prices with what they were before, a hundred at a time."""
+        results: list[PushResult] = []
+        for start in range(0, len(pushes), 100):
+            lines = [
+                {"id": p.external_id, "price": str(p.price), "was": None if p.previous is None else str(p.previous)}
+                for p in pushes[start : start + 100]
+            ]
+            data = read(_Results, self.caller.call("POST", "/api/prices", json={"lines": lines}))
             results += [PushResult(external_id=str(r.id), ok=r.ok, error=r.error) for r in sound(_Result, data.results)]
         return results
 

@@ -1,0 +1,202 @@
+"""Prices of many items in many lists at once, in whole minor units; equal to `PriceBook.price` for every one.
+
+Columns are 64-bit integers; where a product might not fit, that step is done in integers of any size.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date
+from decimal import Decimal
+from math import gcd
+
+import numpy as np
+import numpy.typing as npt
+
+from .money import minor_unit
+from .pricing import MOST_PRICE, Method, PriceList, Rounding, ending_step, in_order_of_parents
+
+Ints = npt.NDArray[np.int64]
+NONE = -1
+FITS = 2**62
+COST_UNITS = 10**6
+
+
+@dataclass(frozen=True)
+class ItemColumns:
+    """n items: per cent of tax in hundredths, costs of one in millionths of the company's currency (0: not known)."""
+
+    tax: Ints
+    average: Ints
+    last: Ints
+
+    @property
+    def count(self) -> int:
+        """How many items."""
+        return len(self.tax)
+
+
+@dataclass(frozen=True)
+class EntryColumns:
+    """Typed prices as columns of equal length: the list's key, the item's number from 0, the price in minor units of
+    the list, the quantity it begins at in thousandths, the day it starts (an ordinal; 0 where it is not dated), its own
+    key, and the price to show before it (NONE: none). Only those in force on the day belong here."""
+
+    list: Ints
+    item: Ints
+    price: Ints
+    from_quantity: Ints
+    starts: Ints
+    key: Ints
+    previous: Ints
+
+    @classmethod
+    def of(cls, rows: Sequence[tuple[int, int, int, int, int, int, int]]) -> EntryColumns:
+        """From rows in that order."""
+        return cls(*np.array(rows, np.int64).reshape(len(rows), 7).T)
+
+    def only(self, chosen: npt.NDArray[np.bool_]) -> EntryColumns:
+        """Those that are chosen."""
+        return EntryColumns(*(column[chosen] for column in vars(self).values()))
+
+    def and_also(self, more: EntryColumns) -> EntryColumns:
+        """With others behind them."""
+        return EntryColumns(*(np.concatenate(both) for both in zip(vars(self).values(), vars(more).values(), strict=True)))
+
+
+def exponent_of(currency: str) -> int:
+    """Decimals of a currency."""
+    return -int(minor_unit(currency).as_tuple().exponent)
+
+
+def scaled(values: Ints, numerator: int | Ints, denominator: int | Ints) -> Ints:
+    """values × numerator ÷ denominator, rounded half up; values and factors are not below zero."""
+    if isinstance(numerator, int) and isinstance(denominator, int):
+        common = gcd(numerator, denominator)
+        numerator, denominator = numerator // common, denominator // common
+    most = max(1, int(values.max(initial=0))) * int(np.max(numerator)) * 2 + int(np.max(denominator))
+    if most >= FITS:
+        exact = (values.astype(object) * numerator * 2 + denominator) // (denominator * 2)
+        return np.asarray(np.minimum(exact, FITS), np.int64)
+    return np.asarray((values * numerator * 2 + denominator) // (denominator * 2), np.int64)
+
+
+def ended(values: Ints, ending: Decimal, rounding: Rounding, currency: str) -> Ints:
+    """`with_ending` for many amounts in minor units."""
+    units = 10 ** exponent_of(currency)
+    step = int(ending_step(ending, currency)) * units
+    over = (values - int(ending * units)) % step
+    below, above = values - over, values - over + step
+    down = np.full(values.shape, rounding == Rounding.DOWN)
+    if rounding == Rounding.NEAREST:
+        down = over * 2 < step
+    return np.where(over == 0, values, np.where(down & (below > 0), below, above))
+
+
+def price_columns(
+    lists: Sequence[PriceList],
+    items: ItemColumns,
+    entries: EntryColumns,
+    day: date,
+    *,
+    quantity: int = 1000,
+    base_currency: str = "EUR",
+) -> dict[int, Ints]:
+    """By list: the price of each item in minor units of the list's currency, NONE where it is silent.
+
+    `quantity` in thousandths. Raises BadInputError for lists in a circle.
+    """
+    typed = _typed(entries, items.count, quantity, entries.price)
+    found: dict[int, Ints] = {}
+    by_key = {one.key: one for one in lists}
+    silent = np.full(items.count, NONE, np.int64)
+    for one in in_order_of_parents(lists):
+        if not one.speaks(day):
+            found[one.key] = silent
+            continue
+        worked = silent
+        if one.method == Method.DERIVED:
+            worked = _derived(one, by_key[one.parent], found[one.parent], items)
+        elif one.method != Method.TYPED:
+            worked = _from_cost(one, items, base_currency)
+        own = typed.get(one.key)
+        found[one.key] = worked if own is None else np.where(own != NONE, own, worked)
+    return found
+
+
+def previous_columns(
+    prices: Mapping[int, Ints], undated: Mapping[int, Ints], entries: EntryColumns, count: int, quantity: int = 1000
+) -> dict[int, Ints]:
+    """By list, the higher price that stood before each price, NONE where there is none; `undated`: what the lists say
+    without dated entries."""
+    typed = _typed(entries, count, quantity, entries.previous)
+    found = {}
+    for key, now in prices.items():
+        own = typed.get(key)
+        before = undated[key] if own is None else np.where(own != NONE, own, undated[key])
+        found[key] = np.where((now != NONE) & (before > now), before, NONE)
+    return found
+
+
+def _typed(entries: EntryColumns, count: int, quantity: int, worth: Ints) -> dict[int, Ints]:
+    """By list, what the entry of each item is worth: of several the one that begins at the highest quantity, then the
+    newest."""
+    fits = entries.from_quantity <= quantity
+    order = np.lexsort((entries.key, entries.starts, entries.from_quantity, entries.list))
+    order = order[fits[order]]
+    keys, first = np.unique(entries.list[order], return_index=True)
+    edges = [*first.tolist(), len(order)]
+    found = {}
+    for n, key in enumerate(keys.tolist()):
+        rows = order[edges[n] : edges[n + 1]]
+        column = np.full(count, NONE, np.int64)
+        # The last of several to one place stays.
+        column[entries.item[rows]] = worth[rows]
+        found[key] = column
+    return found
+
+
+def _derived(one: PriceList, parent: PriceList, above: Ints, items: ItemColumns) -> Ints:
+    there = above != NONE
+    amount = np.where(there, above, 0)
+    if parent.taxed and not one.taxed:
+        amount = scaled(amount, 10_000, 10_000 + items.tax)
+    if not parent.taxed and one.taxed:
+        amount = scaled(amount, 10_000 + items.tax, 10_000)
+    if one.currency != parent.currency or one.rate != 1:
+        shift = exponent_of(one.currency) - exponent_of(parent.currency)
+        amount = scaled(amount, int(one.rate * 10**6) * 10 ** max(0, shift), 10**6 * 10 ** max(0, -shift))
+    if one.percent:
+        amount = scaled(amount, 10_000 + int(one.percent * 100), 10_000)
+    amount = amount + int(one.amount * 10 ** exponent_of(one.currency))
+    return _bounded(one, amount, there)
+
+
+def _from_cost(one: PriceList, items: ItemColumns, base_currency: str) -> Ints:
+    cost = items.average if one.basis == "average" else items.last
+    percent = int(one.percent * 100)
+    above, below = (10_000, 10_000 - percent) if one.method == Method.MARGIN else (10_000 + percent, 10_000)
+    shift = exponent_of(one.currency)
+    amount = scaled(cost, above * int(one.rate * 10**6) * 10**shift, below * 10**6 * COST_UNITS)
+    if one.taxed:
+        amount = scaled(amount, 10_000 + items.tax, 10_000)
+    return _bounded(one, amount, cost > 0)
+
+
+def _bounded(one: PriceList, amount: Ints, there: npt.NDArray[np.bool_]) -> Ints:
+    if one.ending is not None:
+        amount = np.where(amount > 0, ended(np.maximum(amount, 0), one.ending, one.rounding, one.currency), amount)
+    most = int(MOST_PRICE) * 10 ** exponent_of(one.currency)
+    return np.where(there & (amount >= 0) & (amount < most), amount, NONE)
+
+
+def first_that_speaks(columns: Mapping[int, Ints], order: Sequence[int], count: int) -> tuple[Ints, Ints]:
+    """(price, list that gave it) for each item, the first of `order` that is not silent; NONE and 0 where all are."""
+    price = np.full(count, NONE, np.int64)
+    whose = np.zeros(count, np.int64)
+    for key in reversed(order):
+        speaks = columns[key] != NONE
+        price = np.where(speaks, columns[key], price)
+        whose = np.where(speaks, key, whose)
+    return price, whose

@@ -1,0 +1,330 @@
+"""Reading price lists: the sheet of lists, the prices of one, an item's prices in all, and how each came about."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Callable, Mapping
+from datetime import date
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+from django.db.models import Count, Exists, OuterRef, Q, QuerySet
+
+from yuvrel.catalogue.models import Category, Item
+from yuvrel.catalogue.rungs import below
+from yuvrel.core import pricing as core
+from yuvrel.core.errors import NotFoundError
+from yuvrel.core.money import spoken
+from yuvrel.core.price_columns import COST_UNITS, NONE, Ints, exponent_of
+from yuvrel.core.pricing import margin_percent, take_tax
+from yuvrel.core.working import Step, Working
+from yuvrel.kit.faults import sheet_rows
+from yuvrel.kit.paging import in_order, page
+from yuvrel.people.models import Location
+from yuvrel.stock.queries import find_items
+
+from .actions import FACTS, get_list
+from .changes import history_of
+from .floor import floors_of
+from .loading import Columns, all_lists, base_list, load_book, load_columns
+from .models import PlaceList, PriceEntry, PriceList
+from .schemas import PriceListRow, PriceRow
+
+SORTS = {"title": "title", "sku": "sku"}
+Holders = Callable[[], Mapping[int, list[str]]]
+# Who is given a list: rooms that stand above this one say so when they load.
+HOLDERS: list[Holders] = []
+
+
+def add_holders(holders: Holders) -> None:
+    """Make known a kind of holder: list id to the names of those that are given it."""
+    HOLDERS.append(holders)
+
+
+def _places() -> Mapping[int, list[str]]:
+    found: dict[int, list[str]] = defaultdict(list)
+    for key, name in PlaceList.objects.order_by("location__position").values_list("list_id", "location__name"):
+        found[key].append(name)
+    return found
+
+
+HOLDERS.append(_places)
+
+
+def holders() -> dict[int, list[str]]:
+    """By list, everybody who is given it."""
+    found: dict[int, list[str]] = defaultdict(list)
+    for kind in HOLDERS:
+        for key, names in kind().items():
+            found[key] += names
+    return found
+
+
+def how_of(one: core.PriceList, lists: Mapping[int, core.PriceList]) -> str:
+    """How a list comes to its prices, as a person says it."""
+    ending = f", ending {spoken(one.ending)}" if one.ending is not None else ""
+    rate = f", at {spoken(one.rate)}" if one.rate != 1 else ""
+    match one.method:
+        case core.Method.DERIVED:
+            parent = lists[one.parent].name if one.parent in lists else "a list that is gone"
+            percent = f" {spoken(one.percent, signed=True)} %" if one.percent else ""
+            amount = f" {spoken(one.amount, signed=True)}" if one.amount else ""
+            return f"{parent}{percent}{amount}{rate}{ending}"
+        case core.Method.MARGIN:
+            return f"{spoken(one.percent)} % margin on {core.BASES[one.basis]}{rate}{ending}"
+        case core.Method.MARKUP:
+            return f"{spoken(one.percent)} % on {core.BASES[one.basis]}{rate}{ending}"
+    return "typed"
+
+
+def sheet(today: date) -> dict[str, Any]:
+    """Every list with how many items it prices, the margin in the middle and how many lie below their floor."""
+    lists = all_lists()
+    columns = load_columns(None, lists, today)
+    prices = columns.prices(lists.values())
+    floors = floors_of(columns.ids)
+    floor = np.array([float(value) if (value := floors[pk]) is not None else -np.inf for pk in columns.ids])
+    typed = dict(PriceEntry.objects.values_list("list_id").annotate(n=Count("item", distinct=True)).order_by())
+    given, base = holders(), base_list()
+    if columns.ids:
+        typed[base.pk] = Item.objects.filter(active=True).exclude(price=0).count()
+
+    def shown(row: PriceList) -> dict[str, Any]:
+        one = lists[row.pk]
+        margins = _margins(one, columns, prices[row.pk])
+        known = margins[~np.isnan(margins)]
+        return {
+            "id": row.pk,
+            "name": row.name,
+            "base": row.base,
+            "how": how_of(one, lists),
+            "currency": row.currency,
+            "taxed": row.taxed,
+            "given_to": given.get(row.pk, []),
+            "typed": typed.get(row.pk, 0),
+            "priced": int((prices[row.pk] != NONE).sum()),
+            "below_floor": int((margins < floor).sum()),
+            "margin": Decimal(str(round(float(np.median(known)), 1))) if len(known) else None,
+            "starts_on": row.starts_on,
+            "ends_on": row.ends_on,
+            "in_force": one.speaks(today),
+        }
+
+    rows = PriceList.objects.order_by("-base", "name", "pk")
+    return {
+        "rows": sheet_rows(PriceListRow, rows, shown, lambda row: {"id": row.pk, "name": row.name}),
+        "items": len(columns.ids),
+    }
+
+
+def _margins(one: core.PriceList, columns: Columns, prices: Ints) -> Any:
+    """Margin of each item in per cent of the net price, as it is shown; nan where price or cost is not known."""
+    cost = (columns.items.average if one.basis == "average" else columns.items.last) / COST_UNITS * float(one.rate)
+    gross = np.where(prices > 0, prices, np.nan) / 10 ** exponent_of(one.currency)
+    net = gross / (1 + columns.items.tax / 10_000) if one.taxed else gross
+    return np.where(cost > 0, (net - cost) / net * 100, np.nan)
+
+
+def list_page(list_id: int) -> dict[str, Any]:
+    """A list with what is around it. Raises NotFoundError."""
+    row = get_list(list_id)
+    lists = all_lists()
+    chosen = dict(PlaceList.objects.values_list("location_id", "list_id"))
+    return {
+        **{name: getattr(row, name) for name in ("id", "version", "base", *FACTS)},
+        "how": how_of(lists[row.pk], lists),
+        "place_ids": [place for place, key in chosen.items() if key == row.pk],
+        "given_to": holders().get(row.pk, []),
+        "may_follow": [{"id": one.key, "name": one.name, "currency": one.currency} for one in _may_follow(row.pk, lists)],
+        "places": [{"id": p.pk, "name": p.name, "list_id": chosen.get(p.pk)} for p in Location.objects.all()],
+        "changes": list(row.changes.order_by("-pk")[:30]),
+    }
+
+
+def _may_follow(key: int, lists: Mapping[int, core.PriceList]) -> list[core.PriceList]:
+    """Lists that do not follow this one themselves, by whatever way."""
+
+    def follows(one: core.PriceList) -> bool:
+        at: core.PriceList | None = one
+        while at is not None:
+            if at.key == key:
+                return True
+            at = lists.get(at.parent) if at.method == core.Method.DERIVED else None
+        return False
+
+    return [one for one in lists.values() if not follows(one)]
+
+
+def price_sheet(
+    list_id: int, q: str, category: str, show: str, cursor: str, limit: int, today: date, sort: str = ""
+) -> dict[str, Any]:
+    """A page of items with what they cost in a list; `show`: all, own (typed into it), below (their floor), none."""
+    row = get_list(list_id)
+    rows = find_items(Item.objects.filter(active=True).select_related("product__category"), q)
+    if category:
+        rows = rows.filter(product__category_id__in=_category(category))
+    rows = _shown(rows, row, show, today)
+    ordered, order = in_order(rows, sort, SORTS, ["title", "id"])
+    found, following = page(ordered, order, cursor, limit)
+    ids = [item.pk for item in found]
+    lists = all_lists()
+    book, floors = load_book(ids, lists), floors_of(ids)
+
+    def shown(item: Item) -> dict[str, Any]:
+        told = _told(book, lists[row.pk], lists, item.pk, today, floors[item.pk])
+        own = book.entries.get((row.pk, item.pk), ())
+        plain = [e.price for e in own if not e.from_quantity and not e.is_dated]
+        return {
+            "item_id": item.pk,
+            "title": item.title,
+            "sku": item.sku,
+            "category": item.product.category.name if item.product.category else "",
+            "own": plain[0] if plain else None,
+            "breaks": len(book.quantities(row.pk, item.pk, today)) - 1,
+            "cost": book.items[item.pk].cost(lists[row.pk].basis),
+            **told,
+        }
+
+    return {"rows": sheet_rows(PriceRow, found, shown, _known), "next": following}
+
+
+def _known(item: Item) -> dict[str, Any]:
+    return {"item_id": item.pk, "title": item.title, "sku": item.sku}
+
+
+def _category(name: str) -> list[int]:
+    group = Category.objects.filter(name__iexact=name).first()
+    if group is None:
+        raise NotFoundError("There is no such category.", field="category")
+    return below(group.pk)
+
+
+def _shown(rows: QuerySet[Item], row: PriceList, show: str, today: date) -> QuerySet[Item]:
+    if show == "own":
+        typed = Q(Exists(PriceEntry.objects.filter(list=row, item=OuterRef("pk"))))
+        return rows.filter(typed | ~Q(price=0)) if row.base else rows.filter(typed)
+    if show in ("below", "none"):
+        lists = all_lists()
+        columns = load_columns(None, lists, today)
+        prices = columns.prices(lists.values())[row.pk]
+        if show == "none":
+            chosen = prices == NONE
+        else:
+            floors = floors_of(columns.ids)
+            floor = np.array([float(value) if (value := floors[pk]) is not None else -np.inf for pk in columns.ids])
+            chosen = _margins(lists[row.pk], columns, prices) < floor
+        return rows.filter(pk__in=[columns.ids[n] for n in np.nonzero(chosen)[0].tolist()])
+    return rows
+
+
+def _told(
+    book: core.PriceBook,
+    one: core.PriceList,
+    lists: Mapping[int, core.PriceList],
+    item: int,
+    today: date,
+    floor: Decimal | None,
+) -> dict[str, Any]:
+    price = book.price(one.key, item, today)
+    facts = book.items[item]
+    cost, margin = facts.cost(one.basis), None
+    if price is not None and cost is not None:
+        net = take_tax(price.amount, facts.tax_percent, one.currency) if one.taxed else price.amount
+        margin = margin_percent(net, cost * one.rate)
+    return {
+        "price": price.amount if price else None,
+        "how": price.how.value if price else "",
+        "source": _source(price, one, lists),
+        "previous": price.previous if price else None,
+        "ends_on": price.entry.ends if price and price.entry else None,
+        "margin": None if margin is None else round(margin, 1),
+        "below_floor": floor is not None and margin is not None and margin < floor,
+    }
+
+
+def _source(price: core.Price | None, one: core.PriceList, lists: Mapping[int, core.PriceList]) -> str:
+    if price is None:
+        silent = {core.Method.TYPED: "", core.Method.DERIVED: "none there either"}
+        return silent.get(one.method, "no cost is known")
+    if price.entry is not None:
+        return "typed, for a time" if price.entry.is_dated else "typed"
+    return how_of(one, lists)
+
+
+def item_prices(item_id: int, today: date) -> dict[str, Any]:
+    """An item's price in every list, the base list first, with who sees it. Raises NotFoundError."""
+    item = Item.objects.filter(pk=item_id).first()
+    if item is None:
+        raise NotFoundError("There is no such item.")
+    lists, base = all_lists(), base_list()
+    book = load_book([item_id], lists, base.pk)
+    floor, given, facts = floors_of([item_id])[item_id], holders(), book.items[item_id]
+    ordered = sorted(lists.values(), key=lambda one: (one.key != base.pk, one.name.casefold()))
+
+    def rung(one: core.PriceList) -> dict[str, Any]:
+        quantities = book.quantities(one.key, item_id, today)[1:]
+        priced = [(q, book.price(one.key, item_id, today, q)) for q in quantities]
+        return {
+            "list_id": one.key,
+            "name": one.name,
+            "base": one.key == base.pk,
+            "currency": one.currency,
+            "taxed": one.taxed,
+            "given_to": given.get(one.key, []),
+            "breaks": [_entry(q, p.amount, p.previous) for q, p in priced if p is not None],
+            "entries": [
+                _entry(e.from_quantity, e.price, e.previous, e.starts, e.ends) for e in book.entries.get((one.key, item_id), ())
+            ],
+            **_told(book, one, lists, item_id, today, floor),
+        }
+
+    return {
+        "item_id": item_id,
+        "title": item.title,
+        "cost": facts.cost("average"),
+        "tax_percent": facts.tax_percent,
+        "floor": floor,
+        "rungs": [rung(one) for one in ordered],
+        "history": history_of(item_id),
+    }
+
+
+def _entry(
+    least: Decimal, price: Decimal, previous: Decimal | None, starts: date | None = None, ends: date | None = None
+) -> dict[str, Any]:
+    return {"from_quantity": least, "price": price, "previous": previous, "starts_on": starts, "ends_on": ends}
+
+
+def price_working(list_id: int, item_id: int, today: date) -> Working:
+    """How a list comes to an item's price, and what it leaves. Raises NotFoundError."""
+    row = get_list(list_id)
+    item = Item.objects.filter(pk=item_id).first()
+    if item is None:
+        raise NotFoundError("There is no such item.")
+    lists = all_lists()
+    book = load_book([item_id], lists)
+    asked = core.asked_price(book, [core.Speaker("List", row.pk)], item_id, today, currency=row.currency)
+    margin = margin_steps(asked.price, book.items[item_id]) if asked.price else ()
+    if asked.price is None:
+        return asked.working(f"{item.title} · {row.name}")
+    price = asked.price
+    note = f"{spoken(price.previous)} is shown beside it as the price before." if price.previous is not None else ""
+    result = Step("Price", price.amount, "with tax" if row.taxed else "without tax", kind="result", unit=row.currency)
+    return Working("What does it sell for?", f"{item.title} · {row.name}", (*price.steps, result, *margin), note)
+
+
+def margin_steps(price: core.Price, facts: core.ItemFacts) -> tuple[Step, ...]:
+    """What a price leaves: without tax, less the cost; nothing where no cost is known."""
+    one = price.list
+    cost = facts.cost(one.basis)
+    if cost is None:
+        return (Step("Margin", "not known", "no cost is known", kind="fact"),)
+    net = take_tax(price.amount, facts.tax_percent, one.currency) if one.taxed else price.amount
+    margin = margin_percent(net, cost * one.rate)
+    said = "none" if margin is None else f"{spoken(round(margin, 1))} %"
+    return (
+        Step("Net of tax", net, kind="fact", unit=one.currency),
+        Step("Cost of one", round(cost * one.rate, 4), core.BASES[one.basis], kind="fact", unit=one.currency),
+        Step("Margin", said, "of the net price", kind="fact"),
+    )

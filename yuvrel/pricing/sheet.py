@@ -1,0 +1,128 @@
+"""Typed prices of every list as a sheet, sent in and taken out."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+from django.utils import timezone
+
+from yuvrel.catalogue.models import Item
+from yuvrel.core import bounds
+from yuvrel.core.gtin import normal_sku
+from yuvrel.core.intake import Column, Read, amount, day, money, quantity, said_day, words
+from yuvrel.core.money import ZERO
+from yuvrel.intake.registry import Judge, Kind, declare
+from yuvrel.people.roles import Ability, Actor
+
+from .changes import Typed, type_prices
+from .models import PriceEntry, PriceList
+
+COLUMNS = (
+    Column("list", "its name", "Base prices", words(80), needed=True),
+    Column("sku", "ours", "SMK-S-ASH", words(60), needed=True),
+    Column("from_quantity", "counts from so many on; empty: from the first", "10", amount(3, bounds.MOST_UNITS), quantity),
+    Column("from_day", "first day, as 2027-03-14; empty: always", "2027-03-14", day, said_day),
+    Column("until_day", "last day; empty: no end", "2027-03-31", day, said_day),
+    Column("price", "in the list's currency, with tax if the list holds tax", "32.00", amount(2, bounds.MOST_PRICE), money),
+    Column("previous", "a higher price to show beside it", "36.00", amount(2, bounds.MOST_PRICE), money),
+)
+NAMED = {column.name: column for column in COLUMNS}
+
+
+def key_of(values: Mapping[str, Any]) -> str:
+    """A place in a list: the item, the quantity it begins at, and its days."""
+    least = values.get("from_quantity") or ZERO
+    days = [values[name].isoformat() if values.get(name) else "" for name in ("from_day", "until_day")]
+    least = ZERO if least <= 1 else least
+    return " ".join([values["list"].casefold(), normal_sku(values["sku"]), f"{least.normalize():f}", *days])
+
+
+def standing() -> Iterator[tuple[str, dict[str, str]]]:
+    """What is typed into every list, the items' own prices first."""
+    base = PriceList.objects.filter(base=True).values_list("name", flat=True).first()
+    if base is not None:
+        for sku, price in Item.objects.filter(active=True).exclude(price=0).order_by("sku").values_list("sku", "price"):
+            yield _row({"list": base, "sku": sku, "price": price})
+    rows = PriceEntry.objects.filter(item__active=True).select_related("list", "item").order_by("list__name", "item__sku", "pk")
+    for row in rows.iterator(2000):
+        values: dict[str, Any] = {
+            "list": row.list.name,
+            "sku": row.item.sku,
+            "from_quantity": row.from_quantity or None,
+            "from_day": row.starts_on,
+            "until_day": row.ends_on,
+            "price": row.price,
+            "previous": row.previous,
+        }
+        yield _row({name: value for name, value in values.items() if value is not None})
+
+
+def _row(values: dict[str, Any]) -> tuple[str, dict[str, str]]:
+    return key_of(values), {name: NAMED[name].text(value) for name, value in values.items()}
+
+
+def judge() -> Judge:
+    """The list and the item are known, and a new row has a price."""
+    lists = {name.casefold() for name in PriceList.objects.values_list("name", flat=True)}
+    items = {normal_sku(sku) for sku in Item.objects.filter(active=True).values_list("sku", flat=True)}
+
+    def wrong(values: Mapping[str, Any], is_new: bool) -> str:
+        if values["list"].casefold() not in lists:
+            return "is no price list"
+        if normal_sku(values["sku"]) not in items:
+            return f"names an item that is not in the range: {values['sku']}"
+        if is_new and "price" not in values:
+            return "is new and needs a price"
+        if values.get("from_day") and values.get("until_day") and values["until_day"] < values["from_day"]:
+            return "ends before it starts"
+        return ""
+
+    return wrong
+
+
+def apply(actor: Actor, rows: Sequence[Read]) -> None:
+    """Take rows in, list by list."""
+    lists = {row.name.casefold(): row for row in PriceList.objects.all()}
+    wanted = {normal_sku(row.values["sku"]) for row in rows}
+    items = {normal_sku(sku): pk for sku, pk in Item.objects.values_list("sku", "pk") if normal_sku(sku) in wanted}
+    standing_now = {
+        (e.list_id, e.item_id, e.from_quantity, e.starts_on, e.ends_on): e
+        for e in PriceEntry.objects.filter(item_id__in=items.values())
+    }
+    own = dict(Item.objects.filter(pk__in=items.values()).values_list("pk", "price"))
+    typed: dict[int, list[Typed]] = {}
+    for row in rows:
+        values = row.values
+        of, item = lists[values["list"].casefold()], items[normal_sku(values["sku"])]
+        least = values.get("from_quantity") or ZERO
+        least = ZERO if least <= 1 else least
+        place = (least, values.get("from_day"), values.get("until_day"))
+        old = standing_now.get((of.pk, item, *place))
+        before = old.price if old else own[item]
+        typed.setdefault(of.pk, []).append(
+            Typed(
+                item,
+                values.get("price", before),
+                least,
+                values.get("previous", old.previous if old else None),
+                *place[1:],
+            )
+        )
+    for key, ones in typed.items():
+        type_prices(actor, key, ones, timezone.now(), "from a sheet")
+
+
+declare(
+    Kind(
+        "prices",
+        "Prices",
+        "What is typed into each price list, with breaks and dates",
+        COLUMNS,
+        Ability.PRICE,
+        standing,
+        apply,
+        key_of,
+        judge,
+    )
+)
