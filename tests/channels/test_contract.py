@@ -11,6 +11,7 @@ from typing import ClassVar
 
 import httpx
 import pytest
+from django.db.models import QuerySet
 from django.test import Client
 from django.utils import timezone
 
@@ -19,19 +20,24 @@ from standins.faults import FAULTS
 from tests.channels.conftest import Standins
 from tests.channels.test_journey import World, settle
 from tests.invariants import assert_invariants, assert_told_once
-from tests.world import give, make_supplier
+from tests.world import give, make_supplier, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Drift
 from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
-from yuvrel.channels import inbound, linking, offers, outbound
+from yuvrel.catalogue.models import Item
+from yuvrel.channels import inbound, linking, offers, outbound, prices
+from yuvrel.channels.credentials import connector_for
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.connectors.base import Capability
 from yuvrel.connectors.http import ConnectorError
+from yuvrel.connectors.messages import RemotePrice
 from yuvrel.connectors.registry import KINDS
 from yuvrel.people.roles import SYSTEM
+from yuvrel.pricing.changes import Typed, type_prices
+from yuvrel.pricing.loading import base_list
 from yuvrel.sales.actions import ship
 from yuvrel.sales.models import SalesOrder, Shipment
 from yuvrel.stock.actions import adjust
@@ -91,6 +97,29 @@ class Contract(ABC):
             self.agreed()
 
         return work, check
+
+    def prices(self) -> Trial:
+        """Everything is 2.50 dearer, told and read back."""
+        set_rules(self.row, price_owner="here")
+        for item in (self.world.small, self.world.large):
+            type_prices(SYSTEM, base_list().pk, [Typed(item.pk, D("27.10"))], timezone.now())
+        relay_now()
+
+        def work() -> object:
+            prices.retry_held(timezone.now() + timedelta(hours=2))
+            return prices.push(self.again())
+
+        def check() -> None:
+            rows = Listing.objects.filter(connection=self.row, item__in=(self.world.small, self.world.large))
+            assert {(row.price_offer.state, row.price) for row in rows} == {("agreed", D("27.10"))}
+            assert {there.price for there in self.asked(rows).values()} == {D("27.10")}
+            self.agreed()
+
+        return work, check
+
+    def asked(self, rows: QuerySet[Listing]) -> dict[str, RemotePrice]:
+        """What the account itself says."""
+        return connector_for(self.again()).read_prices(list(rows.values_list("external_id", flat=True)))
 
     def agreed(self) -> None:
         """Compared anew, nothing differs."""
@@ -173,6 +202,19 @@ class TillContract(Contract):
                 till.post("/sell", data={"q-2": "1"})
             till.post("/upload")
         return lambda: inbound.poll(self.again()), self._orders_check(3)
+
+    def price_changes(self) -> Trial:
+        """A price is changed at the till, which keeps it, and becomes ours; one that stands for nothing is left."""
+        set_rules(self.row, price_owner="there")
+        relay_now()
+        with httpx.Client(base_url=f"{self.world.standins.base}/till/{self.account}") as till:
+            till.post("/price", data={"plu": "1", "price": "26.00"})
+            till.post("/price", data={"plu": "2", "price": "31.00"})
+
+        def check() -> None:
+            assert Item.objects.get(sku="SMK-L").price == 31
+
+        return lambda: prices.take_changes(self.again(), timezone.now()), check
 
 
 class LedgerContract(Contract):
@@ -272,6 +314,8 @@ PAGES, CLOCKS = {"page_twice", "page_empty"}, {"clock_slow", "clock_fast"}
 STRIKES: dict[Capability, set[str]] = {
     Capability.LISTINGS: PAGES,
     Capability.QUANTITIES: {"line_refused"},
+    Capability.PRICES: {"line_refused"},
+    Capability.PRICE_CHANGES: PAGES | CLOCKS,
     Capability.ORDERS: PAGES | CLOCKS,
     Capability.WEBHOOKS: CLOCKS | {name for name in FAULTS if name.startswith("webhook_")},
     Capability.DOCUMENTS: PAGES,

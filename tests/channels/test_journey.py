@@ -21,7 +21,7 @@ from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import actions, inbound, linking, offers, outbound, snags
+from yuvrel.channels import actions, inbound, linking, offers, outbound, prices, snags
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.core.errors import BadInputError, RefusedError
@@ -41,6 +41,8 @@ def settle() -> None:
         for connection in Connection.objects.filter(state="live"):
             if connection.listings.filter(offer_state="pending").exists():
                 moved += offers.push(connection)
+            if connection.pk in prices.waiting():
+                moved += prices.push(connection)
             OutboundMessage.objects.filter(state="waiting").update(next_try_at=timezone.now())
             Connection.objects.update(pause_until=None)
             moved += outbound.deliver(connection)
@@ -297,7 +299,7 @@ def test_an_edit_at_the_channel_is_a_drift_and_never_changes_stock(world: World)
     agreement.check_all()
     assert Drift.objects.get(healed_at=None).since == since
     assert StockBalance.objects.get(item=world.small).on_hand == 10
-    for connection_id in agreement.push_again(SYSTEM, drift.pk):
+    for connection_id in agreement.push_again(SYSTEM, drift.pk)[1]:
         offers.push(Connection.objects.get(pk=connection_id))
     assert world.shown("SMK-S") == 10
     assert agreement.heal_pushed(timezone.now()) == 1

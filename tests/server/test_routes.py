@@ -258,7 +258,6 @@ def test_no_input_makes_the_api_answer_500(operation: str, ids: dict[str, Any], 
 
     @settings(
         max_examples=14,
-        deadline=None,
         database=None,
         derandomize=True,
         phases=[Phase.generate],

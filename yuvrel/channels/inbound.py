@@ -124,7 +124,7 @@ def _take_page(connection: Connection, connector: Connector, page: Page) -> int:
     known = set(InboundMessage.objects.filter(connection=connection, key__in=keys).values_list("key", flat=True))
     fresh = 0
     for raw, order in zip(page.rows, orders, strict=True):
-        connection.watermark = _later(connection.watermark, raw.at, now)
+        connection.watermark = later(connection.watermark, raw.at, now)
         if isinstance(order, RemoteOrder) and key_of(order) in known:
             continue
         message = keep(connection, order, "poll")
@@ -136,7 +136,7 @@ def _take_page(connection: Connection, connector: Connector, page: Page) -> int:
     return fresh
 
 
-def _later(watermark: str, at: str, now: datetime) -> str:
+def later(watermark: str, at: str, now: datetime) -> str:
     """The watermark, moved on by a time of the account's that can be one; any other would hide all that comes after."""
     try:
         moment = parse_datetime(at)

@@ -12,6 +12,7 @@ import numpy as np
 from django.db import transaction
 from django.db.models import QuerySet
 from django.utils import timezone
+from django.utils.dateparse import parse_datetime
 
 from yuvrel.connectors.base import Capability, pages
 from yuvrel.connectors.messages import PricePush, RemotePrice, Unreadable
@@ -34,6 +35,7 @@ from yuvrel.rules.queries import by_level, settled
 from yuvrel.rules.registry import SETTINGS, declare
 
 from .credentials import connector_for
+from .inbound import OVERLAP, later
 from .models import Connection, Listing, PriceOffer
 from .quarantine import attempt, read_row
 from .rules import Ids, Kept, connection_rungs, connection_value, listing_rungs, reached_by, resolved_columns
@@ -42,7 +44,7 @@ from .runs import raise_snag, run_of, settle_snags
 BATCH = 100
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
 WITH_PRICES = tuple(kind for kind, c in KINDS.items() if Capability.PRICES in c.can)
-SNAG = "price"
+SNAG, ODD = "price", "price there"
 CONNECTION: dict[str, Any] = {"levels": OF_CONNECTIONS, "group": "Prices", "ability": Ability.CONNECT.value}
 
 declare(
@@ -441,21 +443,28 @@ def take_changes(connection: Connection, at: datetime) -> int:
         return 0
     settle_snags(SNAG, "nobody else keeps these prices", connection=connection, field="price_owner")
     connector = connector_for(connection)
-    taken = seen = 0
     mark = connection.prices_asked_at
+    start = parse_datetime(mark) if mark else None
+    # The account's clock may be off, as for orders; what was read before comes again and differs no more.
+    asked = (start - OVERLAP).isoformat() if start else ""
+    taken = seen = 0
+    odd: list[Unreadable] = []
     with run_of(connection, "prices taken in") as run:
-        for page in pages(lambda cursor: connector.price_changes(connection.prices_asked_at, cursor)):
-            found = [(raw.at, read_row(connector.read_price, raw)) for raw in page.rows]
-            for _, row in found:
-                if isinstance(row, Unreadable):
-                    raise_snag(connection, SNAG, "A price that was changed there cannot be read", row.detail, field=row.field)
-            # What was read before comes again where marks are no finer: it differs no more.
-            taken += take(connection, [row for _, row in found if isinstance(row, RemotePrice)], at)
+        for page in pages(lambda cursor: connector.price_changes(asked, cursor)):
+            found = [read_row(connector.read_price, raw) for raw in page.rows]
+            odd += [row for row in found if isinstance(row, Unreadable)]
+            taken += take(connection, [row for row in found if isinstance(row, RemotePrice)], at)
             seen += len(found)
-            mark = max([mark, *(stamp for stamp, _ in found)])
+            for raw in page.rows:
+                mark = later(mark, raw.at, at)
             Connection.objects.filter(pk=connection.pk).update(prices_asked_at=mark)
         run.done = run.total = taken
-        run.note(f"{seen} prices read, {taken} taken in")
+        run.note(f"{seen} prices read, {taken} taken in, {len(odd)} cannot be read")
+    if odd:
+        named = "; ".join(f"{row.external_id or 'one without an id'}: {row.detail}" for row in odd[:5])
+        raise_snag(connection, ODD, f"{len(odd)} prices that were changed there cannot be read", named, field=odd[0].field)
+    else:
+        settle_snags(ODD, "every price could be read", connection=connection)
     return taken
 
 
@@ -484,10 +493,20 @@ def take(connection: Connection, prices: Sequence[RemotePrice], at: datetime, by
             typed.append(Typed(item, ours))
     if not typed:
         return 0
+    return _type_in(connection, into, typed, at, by)
+
+
+def _type_in(connection: Connection, into: PriceList, typed: Sequence[Typed], at: datetime, by: Actor) -> int:
+    """Type prices in together; should that go wrong, each by itself, and the one that fails becomes a snag."""
+    what = f"changed at {connection.name}"
     try:
-        attempt(lambda: type_prices(by, into.pk, typed, at, f"changed at {connection.name}"), f"prices of {connection.name}")
+        attempt(lambda: type_prices(by, into.pk, typed, at, what), f"prices of {connection.name}")
     except YuvrelError as error:
-        raise_snag(connection, SNAG, f"Prices of {connection.name} could not be taken in", error.detail, field=error.field)
+        if len(typed) > 1:
+            return sum(_type_in(connection, into, [one], at, by) for one in typed)
+        listing = Listing.objects.filter(connection=connection, item_id=typed[0].item_id).first()
+        title = f"The price of {listing.title if listing else 'an item'} could not be taken in"
+        raise_snag(connection, SNAG, title, error.detail, listing=listing, field=error.field)
         return 0
     return len(typed)
 

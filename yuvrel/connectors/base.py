@@ -43,7 +43,7 @@ class Capability(StrEnum):
     LISTINGS = "listings"
     QUANTITIES = "quantities"
     PRICES = "prices"
-    PRICE_CHANGES = "price changes"
+    PRICE_CHANGES = "price_changes"
     ORDERS = "orders"
     FULFILMENTS = "fulfilments"
     WEBHOOKS = "webhooks"

@@ -167,7 +167,7 @@ class RemotePrice(Message):
     """The price a channel shows for a listing."""
 
     external_id: Key = Field(min_length=1)
-    price: Amount = Field(ge=0)
+    price: Amount = Field(ge=0, lt=bounds.MOST_PRICE)
     previous: Amount | None = None
 
 

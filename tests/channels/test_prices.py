@@ -1,0 +1,259 @@
+"""Prices on the way to channels and back: pushed, held, drifting, taken in; each list and rule on what is really shown."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from decimal import Decimal as D
+from typing import Any
+
+import httpx
+import pytest
+from django.utils import timezone
+
+from tests.channels.conftest import Standins
+from tests.channels.test_journey import World, settle
+from tests.world import NOW, give, set_rules
+from yuvrel.agreement import actions as agreement
+from yuvrel.agreement.models import Check, Drift
+from yuvrel.channels import actions, linking, prices
+from yuvrel.channels.models import Connection, Listing, PriceOffer, Run, Snag
+from yuvrel.channels.rehearsal import rehearse_rules
+from yuvrel.core.errors import RefusedError
+from yuvrel.core.rules import Level, Rung
+from yuvrel.people.queries import company_day
+from yuvrel.people.roles import SYSTEM
+from yuvrel.pricing.actions import begin_day, keep_list
+from yuvrel.pricing.changes import Typed, type_prices
+from yuvrel.pricing.loading import base_list
+from yuvrel.pricing.models import PriceList
+from yuvrel.rules.actions import change
+
+pytestmark = pytest.mark.django_db
+
+
+@pytest.fixture
+def world(db: None, standins: Standins) -> World:
+    return World(standins)
+
+
+def variant(world: World, sku: str, account: str = "web") -> dict[str, Any]:
+    """What the shop itself says."""
+    found = [v for p in world.standins.store.all(account, "product") for v in p["variants"] if v["sku"] == sku]
+    return dict(found[0])
+
+
+def put(world: World, price: str | None, sku: str = "SMK-S", into: PriceList | None = None, **more: Any) -> None:
+    item = world.small if sku == "SMK-S" else world.large
+    type_prices(SYSTEM, (into or base_list()).pk, [Typed(item.pk, None if price is None else D(price), **more)], timezone.now())
+    settle()
+
+
+def own_list(world: World, **facts: Any) -> PriceList:
+    """A list of the shop's own."""
+    row = keep_list(SYSTEM, None, 0, {"name": "Shop", **facts})
+    shop = Connection.objects.get(pk=world.shop.pk)
+    world.shop = actions.change_settings(SYSTEM, shop.pk, shop.version, {"price_list": row.pk})
+    settle()
+    return row
+
+
+def follow(world: World, **rules: Any) -> None:
+    set_rules(world.shop, price_owner="here", **rules)
+    settle()
+
+
+def states() -> dict[str, str]:
+    return {row.listing.sku: row.state for row in PriceOffer.objects.select_related("listing")}
+
+
+def test_prices_are_left_alone_until_somebody_says_where_they_are_kept(world: World) -> None:
+    put(world, "30.00")
+    assert variant(world, "SMK-S")["price"] == "24.60"
+    assert not PriceOffer.objects.exists()
+    agreement.check_connection(world.shop)
+    assert not Check.objects.filter(code="A2").exists()
+    follow(world)
+    assert variant(world, "SMK-S")["price"] == "30.00"
+    assert set(states().values()) == {"agreed"}
+    agreement.check_connection(world.shop)
+    check = Check.objects.get(code="A2")
+    assert (check.left, check.right, check.differing) == (D("79.20"), D("79.20"), 0)
+
+
+def test_the_shop_shows_its_own_list_and_follows_what_that_derives_from(world: World) -> None:
+    follow(world)
+    own = own_list(world, method="derived", percent=D(15), ending=D("0.95"))
+    assert variant(world, "SMK-S")["price"] == "28.95"  # 24.60 × 1.15 = 28.29
+    put(world, "12.00")
+    assert variant(world, "SMK-S")["price"] == "13.95"
+    put(world, "19.00", into=own)
+    put(world, "40.00")
+    assert variant(world, "SMK-S")["price"] == "19.00"
+    put(world, None, into=own)
+    assert variant(world, "SMK-S")["price"] == "46.95"
+    keep_list(SYSTEM, own.pk, own.version, {"percent": D(0)})
+    settle()
+    assert variant(world, "SMK-S")["price"] == "40.95"
+    assert PriceOffer.objects.get(listing__sku="SMK-S", listing__connection=world.shop).list_id == own.pk
+    working = prices.price_offer_working(Listing.objects.get(connection=world.shop, sku="SMK-S").pk)
+    assert working.result == D("40.95")
+
+
+def test_the_list_of_the_place_speaks_where_a_connection_has_none(world: World) -> None:
+    keep_list(SYSTEM, None, 0, {"name": "Yard", "method": "derived", "percent": D(-50), "place_ids": [world.place.pk]})
+    follow(world)
+    assert variant(world, "SMK-S")["price"] == "12.30"
+
+
+def test_a_dated_price_shows_what_stood_before_and_goes_back_by_itself(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    follow(world)
+    today = company_day(timezone.now())
+    own_list(world, method="derived", percent=D(10))
+    put(world, "20.00", starts_on=today, ends_on=today + timedelta(3))
+    assert (variant(world, "SMK-S")["price"], variant(world, "SMK-S")["was"]) == ("22.00", "27.06")
+    set_rules(world.shop, price_before="hidden")
+    settle()
+    assert (variant(world, "SMK-S")["price"], variant(world, "SMK-S")["was"]) == ("22.00", None)
+    begin_day(today)
+    later = today + timedelta(4)
+    monkeypatch.setattr(prices, "company_day", lambda at: later)
+    begin_day(later)
+    settle()
+    assert variant(world, "SMK-S")["price"] == "27.06"
+
+
+def test_without_tax_for_a_channel_that_adds_it(world: World) -> None:
+    follow(world, price_tax="without")
+    assert variant(world, "SMK-S")["price"] == "20.00"
+    put(world, "30.75")
+    assert variant(world, "SMK-S")["price"] == "25.00"
+
+
+def test_a_price_below_its_floor_is_held_with_a_snag_until_it_is_not(world: World) -> None:
+    follow(world)
+    rung = Rung(Level.ITEM, world.small.title, world.small.pk)
+    change(SYSTEM, rung, {"margin_floor": "50"}, NOW)
+    settle()
+    assert states()["SMK-S"] == "agreed"  # 20.00 net, cost 8.00: 60 %
+    put(world, "18.00")  # 14.63 net: 45.3 %
+    assert variant(world, "SMK-S")["price"] == "24.60"
+    assert states()["SMK-S"] == "held"
+    snag = Snag.objects.get(kind="price", resolved_at=None)
+    assert "floor" in snag.title
+    prices.retry_held(timezone.now() + timedelta(days=9))
+    assert states()["SMK-S"] == "held"
+    told = rehearse_rules(SYSTEM, rung, {"margin_floor": "40"})
+    assert (told["prices_changing"], told["prices_held"]) == (0, 0)
+    assert rehearse_rules(SYSTEM, rung, {"margin_floor": "70"})["prices_held"] == 0
+    change(SYSTEM, rung, {"margin_floor": "45.3"}, NOW)
+    settle()
+    assert variant(world, "SMK-S")["price"] == "18.00"
+    assert not Snag.objects.filter(kind="price", resolved_at=None).exists()
+    assert rehearse_rules(SYSTEM, rung, {"margin_floor": "45.4"})["prices_held"] == 1
+
+
+def test_a_refused_price_waits_longer_each_time_and_goes_out_again(world: World) -> None:
+    follow(world)
+    world.standins.faults("web", line_refused=1.0)
+    put(world, "30.00")
+    offer = PriceOffer.objects.get(listing__sku="SMK-S", listing__connection=world.shop)
+    assert (offer.state, offer.refusals) == ("held", 1)
+    assert Snag.objects.filter(kind="price", resolved_at=None).count() == 1
+    world.standins.faults("web")
+    prices.retry_held(offer.retry_at + timedelta(seconds=1))
+    settle()
+    assert variant(world, "SMK-S")["price"] == "30.00"
+    assert not Snag.objects.filter(kind="price", resolved_at=None).exists()
+
+
+def test_a_price_changed_at_the_shop_is_a_drift_pushed_or_taken(world: World) -> None:
+    follow(world)
+    with httpx.Client(base_url=f"{world.standins.base}/shop/web") as office:
+        office.post("/office/price", data={"id": "v1", "price": "21.00"})
+        office.post("/office/price", data={"id": "v2", "price": "22.00"})
+    agreement.check_connection(world.shop)
+    drifts = {drift.listing.sku: drift for drift in Drift.objects.filter(code="A2", healed_at=None)}
+    assert [(d.expected, d.found) for _, d in sorted(drifts.items())] == [("24.60", "22.00"), ("24.60", "21.00")]
+    assert states()["SMK-S"] == "drifting"
+    code, woken = agreement.push_again(SYSTEM, drifts["SMK-S"].pk)
+    assert (code, woken) == ("A2", {world.shop.pk})
+    settle()
+    assert variant(world, "SMK-S")["price"] == "24.60"
+    said = agreement.take_theirs(SYSTEM, drifts["SMK-L"].pk, timezone.now())
+    assert said == "Base prices says 22.00 now, as Web does."
+    settle()
+    agreement.heal_pushed(timezone.now())
+    assert not Drift.objects.filter(healed_at=None).exists()
+    world.large.refresh_from_db()
+    assert world.large.price == 22
+    Drift.objects.filter(pk=drifts["SMK-L"].pk).update(code="A1", healed_at=None)
+    with pytest.raises(RefusedError, match="counted here"):
+        agreement.take_theirs(SYSTEM, drifts["SMK-L"].pk, timezone.now())
+
+
+def test_a_till_that_keeps_the_prices_drives_the_shop(world: World) -> None:
+    follow(world)
+    set_rules(world.till, price_owner="there")
+    settle()
+    with httpx.Client(base_url=f"{world.standins.base}/till/mill") as till:
+        till.post("/price", data={"plu": "2", "price": "33.00"})
+    assert prices.take_changes(Connection.objects.get(pk=world.till.pk), timezone.now()) == 1
+    settle()
+    assert variant(world, "SMK-L")["price"] == "33.00"
+    assert "1 taken in" in Run.objects.filter(kind="prices taken in").latest("pk").log[-1][1]
+    assert prices.take_changes(Connection.objects.get(pk=world.till.pk), timezone.now()) == 0
+    # What the till never told of comes with the check.
+    article = world.standins.store.get("mill", "article", "2") or {}
+    with world.standins.store.transaction():
+        world.standins.store.amend("mill", "article", "2", {**article, "price": "29.00"})
+    agreement.check_connection(Connection.objects.get(pk=world.till.pk))
+    settle()
+    assert variant(world, "SMK-L")["price"] == "29.00"
+
+
+def test_one_price_that_cannot_be_read_does_not_stop_the_others_and_two_keepers_are_told(world: World) -> None:
+    set_rules(world.till, price_owner="there")
+    with httpx.Client(base_url=f"{world.standins.base}/till/mill") as till:
+        till.post("/price", data={"plu": "1", "price": "26.00"})
+        till.post("/price", data={"plu": "2", "price": "33.00"})
+    row = world.standins.store.get("mill", "price", "1") or {}
+    with world.standins.store.transaction():
+        world.standins.store.put("mill", "price", "1", {**row, "price": "a lot"})
+    assert prices.take_changes(Connection.objects.get(pk=world.till.pk), timezone.now()) == 1
+    assert Snag.objects.get(kind="price there", resolved_at=None).field == "price"
+    second = world.connect("till", "Till two", "till/mill")
+    set_rules(second, price_owner="there")
+    assert prices.take_changes(second, timezone.now()) == 0
+    assert "cannot keep" in Snag.objects.get(connection=second, kind="price").title
+
+
+def test_unlinking_ends_what_is_offered_and_linking_begins_it(world: World) -> None:
+    follow(world)
+    listing = Listing.objects.get(connection=world.shop, sku="SMK-S")
+    linking.unlink(SYSTEM, listing.pk)
+    put(world, "30.00")
+    assert variant(world, "SMK-S")["price"] == "24.60"
+    assert not PriceOffer.objects.filter(listing=listing).exists()
+    linking.link(SYSTEM, listing.pk, world.small.pk)
+    settle()
+    assert variant(world, "SMK-S")["price"] == "30.00"
+
+
+def test_after_a_pause_every_price_is_sent_anew(world: World) -> None:
+    follow(world)
+    actions.pause(SYSTEM, world.shop.pk)
+    put(world, "30.00")
+    with httpx.Client(base_url=f"{world.standins.base}/shop/web") as office:
+        office.post("/office/price", data={"id": "v2", "price": "22.00"})
+    actions.go_live(SYSTEM, world.shop.pk, timezone.now())
+    settle()
+    assert [variant(world, sku)["price"] for sku in ("SMK-S", "SMK-L")] == ["30.00", "24.60"]
+
+
+def test_prices_from_cost_follow_the_cost(world: World) -> None:
+    follow(world)
+    own_list(world, method="margin", percent=D(60))
+    assert variant(world, "SMK-S")["price"] == "24.60"
+    give(world.small, 10, "10.00")  # 20 at 180.00: 9.00 each
+    settle()
+    assert variant(world, "SMK-S")["price"] == "27.68"
