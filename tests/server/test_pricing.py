@@ -115,6 +115,25 @@ def test_who_may_and_whose_change_was_seen(place: Any) -> None:
         keep_list(SYSTEM, row.pk, row.version, {"note": "for the shop"})
 
 
+def test_the_sheet_of_lists_says_what_each_prices_and_who_sees_it(place: Any) -> None:
+    item, other = make_item("A", on_hand=4, cost="6.00"), make_item("B")
+    own = make_list("Own", place_ids=[place.pk])
+    make_list("Late", method="derived", ends_on=TODAY - timedelta(1))
+    type_prices(SYSTEM, own.pk, [Typed(item.pk, D("8.00"))], NOW)
+    change(SYSTEM, Rung(Level.COMPANY, "Larkmead"), {"margin_floor": "20"}, NOW)
+    told = queries.sheet(TODAY)
+    rows = {row.name: row for row in told["rows"]}
+    assert [row.name for row in told["rows"]] == ["Base prices", "Late", "Own"]
+    assert [(row.priced, row.typed, row.below_floor, row.in_force) for row in rows.values()] == [
+        (2, 2, 0, True),
+        (0, 0, 0, False),
+        (1, 1, 1, True),
+    ]
+    assert (rows["Own"].given_to, rows["Own"].margin) == (["Tannery Yard"], D("7.7"))  # 6.50 net
+    assert [(row["list"], row["what"]) for row in told["changes"]] == [("Own", "none → 8.00")]
+    assert other.price == 10
+
+
 def test_a_list_in_use_stays_and_another_goes_with_its_prices(place: Any) -> None:
     item = make_item("A")
     row = make_list("Market", place_ids=[place.pk])

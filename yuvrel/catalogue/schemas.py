@@ -55,6 +55,9 @@ class ListingBrief(Schema):
     offered: Quantity | None
     state: str
     live: bool
+    price: Money | None
+    price_offered: Money | None
+    price_state: str
 
 
 class CostRow(Schema):

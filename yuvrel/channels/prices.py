@@ -294,6 +294,28 @@ def renew(
     return sum(1 for row in written if row.state == PriceOffer.State.PENDING)
 
 
+def offers_now(connection: Connection, at: datetime) -> list[PriceOffer]:
+    """What a connection would be shown, as offers that agree already: for what starts out so. Nothing is written."""
+    linked = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED).order_by("pk")
+    found = prices_of(connection, Ids.of(linked), by_level(SET))
+    cents = zip(linked, found.price.tolist(), found.previous.tolist(), found.list.tolist(), strict=True)
+    return [
+        PriceOffer(
+            listing=listing,
+            price=Decimal(price) / 100,
+            previous=None if before == NONE else Decimal(before) / 100,
+            previous_shown=None if before == NONE else Decimal(before) / 100,
+            list_id=whose,
+            state=PriceOffer.State.AGREED,
+            cause="opening",
+            offered_at=at,
+            agreed_at=at,
+        )
+        for listing, price, before, whose in cents
+        if price != NONE
+    ]
+
+
 def _stays(known: Any, price: Decimal, previous: Decimal | None, *, held: bool) -> bool:
     """Whether an offer is as it was: a refused one stays refused, one that was below its floor goes out when it is no
     longer; that one has no time at which it is tried again."""

@@ -50,14 +50,14 @@ class PriceRule:
         """The rule as a person says it."""
         if self.ending is not None:
             ending_step(self.ending, currency)
-        tail = f", ending {spoken(self.ending)}" if self.ending is not None else ""
+        tail = f", ending {self.ending:.2f}" if self.ending is not None else ""
         match self.by:
             case "percent":
                 return f"{spoken(self.value, signed=True)} %{tail}"
             case "amount":
                 return f"{spoken(self.value, signed=True)} {currency}{tail}"
             case "ending":
-                return f"to the ending {spoken(self.ending or ZERO)}"
+                return f"to the ending {self.ending or ZERO:.2f}"
         return f"to {spoken(self.value)} % {self.by}{tail}"
 
 

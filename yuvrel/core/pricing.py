@@ -316,7 +316,7 @@ class PriceBook:
         if one.ending is not None and amount > 0:
             amount = with_ending(amount, one.ending, one.rounding, one.currency)
             words = {"up": "the next above", "down": "the next below", "nearest": "the nearest"}[one.rounding]
-            steps.append(Step(f"Ending {spoken(one.ending)}", amount, words, kind="fact"))
+            steps.append(Step(f"Ending {one.ending:.2f}", amount, words, kind="fact"))
         return Price(amount, one, how, tuple(steps)) if amount < MOST_PRICE else None
 
 

@@ -14,6 +14,8 @@ from .seed import EDITED
 
 # How many more than there are somebody says at the shop: the first drift to be seen.
 TOO_MANY = 3
+# And one whose price somebody changes at the market.
+REPRICED = "QEX-PLA"
 
 
 def go_live(at: datetime) -> int:
@@ -30,3 +32,9 @@ def edit_at_the_shop(standins: str) -> None:
     form = {"id": listing.external_id, "quantity": str(int(listing.offered or 0) + TOO_MANY)}
     address = f"{standins}/shop/larkmead-web/office/quantity"
     httpx.post(address, data=form, timeout=10, trust_env=False, follow_redirects=True).raise_for_status()
+
+
+def edit_at_the_till(standins: str) -> None:
+    """Somebody at the market changed a price by hand."""
+    listing = Listing.objects.get(connection__name="Wagon till", sku=REPRICED)
+    httpx.post(f"{standins}/till/wagon/price", data={"plu": listing.external_id, "price": "9.00"}, trust_env=False)

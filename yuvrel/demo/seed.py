@@ -15,15 +15,21 @@ from yuvrel.books.actions import CHART, account_ids
 from yuvrel.buying import actions as buying
 from yuvrel.buying.models import PurchaseOrder, Supplier
 from yuvrel.catalogue.models import Category, Item
+from yuvrel.channels import prices
 from yuvrel.channels.credentials import seal
-from yuvrel.channels.models import Connection, Listing, OutboundMessage
+from yuvrel.channels.models import Connection, Listing, OutboundMessage, PriceOffer
 from yuvrel.channels.offers import WITH_QUANTITIES, offers_of
 from yuvrel.channels.rules import Ids
+from yuvrel.core.price_change import PriceRule
+from yuvrel.core.pricing import Rounding
 from yuvrel.core.rules import Level, Rung
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.planning import forecasts
 from yuvrel.planning.queries import replenishment
+from yuvrel.pricing.actions import keep_list
+from yuvrel.pricing.changes import Selection, Typed, apply_rule, type_prices
+from yuvrel.pricing.loading import base_list
 from yuvrel.rules.actions import change
 
 from . import NOT_YET_CONNECTED
@@ -70,6 +76,7 @@ class Seeder:
         told = past.journal()
         self.purchase_orders(history)
         self.rules()
+        self.prices()
         self.listings()
         self.shops()
         self.ledger(told)
@@ -83,6 +90,35 @@ class Seeder:
         change(SYSTEM, Rung(Level.CONNECTION, shop.name, shop.pk), {"maximum_shown": "60"}, self.now)
         on_shop = Rung(Level.CATEGORY_ON_CONNECTION, f"{jars.name} on {shop.name}", jars.pk, shop.pk)
         change(SYSTEM, on_shop, {"buffer": "2"}, self.now)
+
+    def prices(self) -> None:
+        """Retail prices with a week of smokers below them, market days a little cheaper, trade prices from cost."""
+        base = base_list()
+        retail = keep_list(SYSTEM, base.pk, base.version, {"name": "Retail"})
+        market = {"method": "derived", "percent": Decimal(-5), "ending": Decimal("0.50"), "rounding": "nearest"}
+        own = keep_list(SYSTEM, None, 0, {"name": "Market days", **market})
+        trade = {
+            "method": "margin",
+            "percent": Decimal(32),
+            "taxed": False,
+            "ending": Decimal("0.05"),
+            "note": "For the trade shop",
+        }
+        keep_list(SYSTEM, None, 0, {"name": "Trade", **trade})
+        pounds = {"method": "derived", "currency": "GBP", "rate": Decimal("0.86"), "ending": Decimal("0.95")}
+        keep_list(SYSTEM, None, 0, {"name": "Pounds", **pounds})
+        smokers, rule = Selection(q="Smoker"), PriceRule("percent", Decimal(-15), Decimal("0.50"), Rounding.NEAREST)
+        starts = self.today - timedelta(days=2)
+        apply_rule(SYSTEM, retail.pk, smokers, rule, starts, self.today + timedelta(days=9), self.now - timedelta(days=4))
+        jar = self.items["JAR-340-72"]
+        type_prices(SYSTEM, retail.pk, [Typed(jar.pk, jar.price - Decimal("1.50"), Decimal(10))], self.now)
+        change(SYSTEM, Rung(Level.COMPANY, "Larkmead"), {"margin_floor": "12"}, self.now)
+        wagon = self.connections["wagon"]
+        Connection.objects.filter(pk=wagon.pk).update(price_list=own)
+        for key in ("tannery-yard", "mill-lane", "wagon"):
+            row = self.connections[key]
+            row.refresh_from_db()
+            change(SYSTEM, Rung(Level.CONNECTION, row.name, row.pk), {"price_owner": "here"}, self.now)
 
     def connect(self) -> None:
         """The connections, tested and ready to go live; the trade shop is left for a person to add."""
@@ -211,6 +247,7 @@ class Seeder:
     def agree(self) -> None:
         """Offers worked out by the same code as ever; the stand-ins start out showing them."""
         rows = []
+        priced = []
         for connection in self.connections.values():
             linked = Listing.objects.filter(connection=connection, link="linked")
             offers = offers_of(connection, Ids.of(linked)) if connection.kind in WITH_QUANTITIES else {}
@@ -219,9 +256,14 @@ class Seeder:
                 row.offered_at = row.shown_at = row.agreed_at = self.now
                 row.offer_state, row.offer_cause = "agreed", "opening"
                 rows.append(row)
+            priced += prices.offers_now(connection, self.now) if connection.kind in prices.WITH_PRICES else []
         Listing.objects.bulk_update(
             rows, ["offered", "shown", "offered_at", "shown_at", "agreed_at", "offer_state", "offer_cause"]
         )
+        PriceOffer.objects.bulk_create(priced)
+        for offer in priced:
+            offer.listing.price = offer.price
+        Listing.objects.bulk_update([offer.listing for offer in priced], ["price"])
 
     def shops(self) -> None:
         """The web shop with the orders of today, the trade shop, both tills."""
@@ -276,7 +318,7 @@ class Seeder:
                         "id": self.external("tannery-yard", self.items[sku]),
                         "sku": sku,
                         "barcode": self.barcode(sku),
-                        "price": str(BY_SKU[sku].price),
+                        **self.priced(sku),
                         "quantity": shown.get(sku, 0),
                         "options": BY_SKU[sku].options,
                         "tracked": BY_SKU[sku].kind != "service",
@@ -287,6 +329,13 @@ class Seeder:
             }
             for product, skus in groups.items()
         ]
+
+    def priced(self, sku: str) -> dict[str, Any]:
+        """What the web shop shows: the price, and the one before where it is higher."""
+        offer = PriceOffer.objects.filter(listing__connection=self.connections["tannery-yard"], listing__sku=sku).first()
+        if offer is None:
+            return {"price": str(BY_SKU[sku].price)}
+        return {"price": str(offer.price), "was": None if offer.previous is None else str(offer.previous)}
 
     def trade_products(self) -> list[dict[str, Any]]:
         """The trade shop: mostly known SKUs, some known by barcode only, some by title only, a clash, some new."""

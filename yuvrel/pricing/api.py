@@ -73,10 +73,10 @@ def rehearse(request: HttpRequest, list_id: int, body: PriceListIn) -> Any:
     return changes.rehearse_list(actor(request), list_id, body.facts(), timezone.now())
 
 
-@router.get(f"{LIST}/prices", response=PricePage, operation_id="list_prices")
+@router.get("/prices", response=PricePage, operation_id="list_prices")
 def prices(
     request: HttpRequest,
-    list_id: int,
+    list: int | None = None,
     q: str = "",
     category: str = "",
     show: Literal["all", "own", "below", "none"] = "all",
@@ -84,9 +84,9 @@ def prices(
     limit: int = 50,
     sort: str = "",
 ) -> Any:
-    """Items with their price in a list."""
+    """Items with their price in a list: the base prices where none is named."""
     actor(request)
-    return queries.price_sheet(list_id, q, category, show, cursor, limit, company_day(timezone.now()), sort)
+    return queries.price_sheet(list, q, category, show, cursor, limit, company_day(timezone.now()), sort)
 
 
 @router.put(f"{LIST}/prices", response=Said, operation_id="type_prices")

@@ -28,9 +28,10 @@ from .actions import FACTS, get_list
 from .changes import history_of
 from .floor import floors_of
 from .loading import Columns, all_lists, base_list, load_book, load_columns
-from .models import PlaceList, PriceEntry, PriceList
+from .models import PlaceList, PriceChange, PriceEntry, PriceList
 from .schemas import PriceListRow, PriceRow
 
+NEWEST = 12
 SORTS = {"title": "title", "sku": "sku"}
 Holders = Callable[[], Mapping[int, list[str]]]
 # Who is given a list: rooms that stand above this one say so when they load.
@@ -63,7 +64,7 @@ def holders() -> dict[int, list[str]]:
 
 def how_of(one: core.PriceList, lists: Mapping[int, core.PriceList]) -> str:
     """How a list comes to its prices, as a person says it."""
-    ending = f", ending {spoken(one.ending)}" if one.ending is not None else ""
+    ending = f", ending {one.ending:.2f}" if one.ending is not None else ""
     rate = f", at {spoken(one.rate)}" if one.rate != 1 else ""
     match one.method:
         case core.Method.DERIVED:
@@ -112,10 +113,17 @@ def sheet(today: date) -> dict[str, Any]:
         }
 
     rows = PriceList.objects.order_by("-base", "name", "pk")
+    changes = PriceChange.objects.select_related("list").order_by("-pk")[:NEWEST]
     return {
         "rows": sheet_rows(PriceListRow, rows, shown, lambda row: {"id": row.pk, "name": row.name}),
         "items": len(columns.ids),
+        "changes": [{**_change(row), "list_id": row.list_id, "list": row.list.name} for row in changes],
     }
+
+
+def _change(row: PriceChange) -> dict[str, Any]:
+    names = ("id", "what", "by", "at", "items", "starts_on", "ends_on", "undone_at", "undone_by")
+    return {name: getattr(row, name) for name in names}
 
 
 def _margins(one: core.PriceList, columns: Columns, prices: Ints) -> Any:
@@ -157,10 +165,11 @@ def _may_follow(key: int, lists: Mapping[int, core.PriceList]) -> list[core.Pric
 
 
 def price_sheet(
-    list_id: int, q: str, category: str, show: str, cursor: str, limit: int, today: date, sort: str = ""
+    list_id: int | None, q: str, category: str, show: str, cursor: str, limit: int, today: date, sort: str = ""
 ) -> dict[str, Any]:
-    """A page of items with what they cost in a list; `show`: all, own (typed into it), below (their floor), none."""
-    row = get_list(list_id)
+    """A page of items with what they cost in a list; `show`: all, own (typed into it), below (their floor), none.
+    The base prices where no list is named."""
+    row = base_list() if list_id is None else get_list(list_id)
     rows = find_items(Item.objects.filter(active=True).select_related("product__category"), q)
     if category:
         rows = rows.filter(product__category_id__in=_category(category))

@@ -58,13 +58,6 @@ class PriceListRow(SheetRow):
     in_force: bool
 
 
-class PriceListSheet(Schema):
-    """All lists, the base list first."""
-
-    rows: list[PriceListRow]
-    items: int
-
-
 class PriceChangeOut(Schema):
     """A change of prices in a list."""
 
@@ -77,6 +70,21 @@ class PriceChangeOut(Schema):
     ends_on: date | None
     undone_at: datetime | None
     undone_by: str
+
+
+class ListChangeOut(PriceChangeOut):
+    """A change of prices, and in which list."""
+
+    list_id: int
+    list: str
+
+
+class PriceListSheet(Schema):
+    """All lists, the base list first."""
+
+    rows: list[PriceListRow]
+    items: int
+    changes: list[ListChangeOut]
 
 
 class PlaceChoice(Schema):
@@ -244,7 +252,7 @@ class UndoneOut(Schema):
     kept: int
 
 
-class EntryOut(Schema):
+class TypedPriceOut(Schema):
     """A price typed into a list for an item."""
 
     from_quantity: Quantity
@@ -270,8 +278,8 @@ class RungPriceOut(Schema):
     margin: Quantity | None
     below_floor: bool
     given_to: list[str]
-    breaks: list[EntryOut]
-    entries: list[EntryOut]
+    breaks: list[TypedPriceOut]
+    entries: list[TypedPriceOut]
 
 
 class PriceHistoryOut(Schema):

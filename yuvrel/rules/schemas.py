@@ -41,6 +41,7 @@ class SettingOut(Schema):
     unit: str
     group: str
     limitless: bool
+    no_limit: str
     ability: str
     low: Quantity
     high: Quantity

@@ -25,6 +25,7 @@ from yuvrel.kit.paging import long_pages
 from yuvrel.people.queries import company_zone
 from yuvrel.planning import api as planning
 from yuvrel.planning import forecast_api as forecasts
+from yuvrel.pricing import api as pricing
 from yuvrel.sales import api as sales
 from yuvrel.stock import api as stock
 
@@ -84,6 +85,7 @@ def _shown(row: Any) -> dict[str, Any]:
 
 SHEETS: dict[str, Source] = {
     "items": Source(stock.list_items, stock.ItemPage),
+    "prices": Source(pricing.prices, pricing.PricePage),
     "stock": Source(stock.list_stock, stock.StockPage),
     "moves": Source(stock.list_moves, stock.MovePage),
     "orders": Source(sales.list_orders, sales.OrderPage),

@@ -200,8 +200,11 @@ def get_item(request: HttpRequest, item_id: int) -> Any:
                 "offered": row.offered,
                 "state": row.offer_state,
                 "live": row.connection.state == "live",
+                "price": row.price,
+                "price_offered": row.price_offer.price if hasattr(row, "price_offer") else None,
+                "price_state": row.price_offer.state if hasattr(row, "price_offer") else "",
             }
-            for row in item.listings.select_related("connection").order_by("connection__name")
+            for row in item.listings.select_related("connection", "price_offer").order_by("connection__name")
         ],
         "components": [
             {"item_id": part.component_id, "sku": part.component.sku, "title": part.component.title, "quantity": part.quantity}

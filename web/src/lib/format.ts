@@ -74,3 +74,8 @@ export function signed(value: number, places = 2): string {
 export function weight(text: string, isMoney: boolean): string {
 	return figure(isMoney ? Number(text).toFixed(2) : text, '0');
 }
+
+/** 48.2 %; a dash where nothing is known. */
+export function percent(text: string | null | undefined): string {
+	return text === null || text === undefined ? '–' : `${figure(Number(text).toFixed(1), '0')} %`;
+}

@@ -5,6 +5,7 @@ export const TODAY_TABS = [
 ];
 export const RANGE_TABS = [
 	{ name: 'Items', path: '/range' },
+	{ name: 'Prices', path: '/range/prices' },
 	{ name: 'Pairing bench', path: '/range/pairing' },
 	{ name: 'Import and export', path: '/range/sheets' }
 ];

@@ -24,6 +24,7 @@
 	}));
 	const data = $derived(rehearsal.data);
 	const changed = $derived(data ? data.rising + data.falling : 0);
+	const repriced = $derived(data ? data.prices_changing + data.prices_held : 0);
 </script>
 
 <section class="rehearsal" aria-label="Rehearsal">
@@ -34,6 +35,8 @@
 		<Pending query={rehearsal} />
 	{:else if !data.listings}
 		<p>Nothing yet: none of its listings is paired with an item.</p>
+	{:else if !changed && repriced}
+		{@render priced()}
 	{:else if !changed}
 		<p>Nothing: all {count(data.listings, 'listing')} would show what they show now.</p>
 	{:else}
@@ -47,6 +50,7 @@
 				>{/if}
 			{#if data.from_zero}{count(data.from_zero, 'listing')} would come back from zero.{/if}
 		</p>
+		{#if repriced}{@render priced()}{/if}
 		<div class="rows-frame">
 			<table class="rows">
 				<thead
@@ -86,6 +90,13 @@
 		</div>
 	{/if}
 </section>
+
+{#snippet priced()}<p role="status">
+		{#if data?.prices_changing}<b>{count(data.prices_changing, 'listing')}</b> would show another price.{/if}
+		{#if data?.prices_held}<b class="zero"
+				>{count(data.prices_held, 'price')} would be held, below the margin floor.</b
+			>{/if}
+	</p>{/snippet}
 
 <style>
 	.rehearsal {

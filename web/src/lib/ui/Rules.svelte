@@ -174,7 +174,8 @@
 													checked={isSet(one) && valueOf(one) === null}
 													onchange={(event) =>
 														event.currentTarget.checked ? set(one, null) : again(one)}
-												/> no limit</label
+												/>
+												{one.no_limit}</label
 											>{/if}
 									</span>
 								{/if}

@@ -68,6 +68,21 @@
 
 	const checking = $derived(busy || Boolean(data?.checking));
 
+	async function putRight(drift: number, how: 'push' | 'take'): Promise<void> {
+		const params = { path: { drift_id: drift } };
+		try {
+			const done = await ask(
+				how === 'push'
+					? api.POST('/api/v1/drifts/{drift_id}/push', { params })
+					: api.POST('/api/v1/drifts/{drift_id}/take', { params })
+			);
+			notices.say(done.said);
+		} catch (error) {
+			notices.fail(error);
+		}
+		await client.invalidateQueries();
+	}
+
 	async function check(): Promise<void> {
 		busy = true;
 		try {
@@ -122,7 +137,7 @@
 				<thead
 					><tr
 						><th>Drift</th><th>Between</th><th class="num">Expected</th><th class="num">Found</th
-						><th>Since</th><th>Last event</th></tr
+						><th>Since</th><th>Last event</th><th><span class="sr-only">Put right</span></th></tr
 					></thead
 				>
 				<tbody>
@@ -134,7 +149,7 @@
 									>{drift.title}</button
 								></td
 							>
-							{#if drift.fault}<Faulty said={drift.fault} span={5} />{:else}
+							{#if drift.fault}<Faulty said={drift.fault} span={6} />{:else}
 								<td class="place">{drift.code} {drift.connection}</td>
 								<td class="num">{figure(drift.expected, '0')}</td>
 								<td class="num"
@@ -142,6 +157,17 @@
 								>
 								<td class="place" title={moment(drift.since)}>{ago(drift.since)}</td>
 								<td class="soft long">{drift.cause || '–'}</td>
+								<td class="does"
+									>{#if drift.listing_id && session.may('resolve snags and drifts')}
+										<button class="quiet" onclick={() => putRight(drift.id, 'push')}
+											>Push ours</button
+										>
+										{#if drift.code === 'A2' && session.may('change prices')}<button
+												class="quiet"
+												onclick={() => putRight(drift.id, 'take')}>Take theirs</button
+											>{/if}
+									{/if}</td
+								>
 							{/if}
 						</tr>
 					{/each}
@@ -249,6 +275,9 @@
 	}
 	.beam-cell {
 		width: 46px;
+	}
+	.does {
+		white-space: nowrap;
 	}
 	.head {
 		max-width: 120px;

@@ -11,7 +11,7 @@ from django.core.management.base import BaseCommand, CommandParser
 from django.utils import timezone
 
 from yuvrel.agreement.actions import check_all
-from yuvrel.channels.models import InboundMessage, Listing
+from yuvrel.channels.models import InboundMessage, Listing, PriceOffer
 from yuvrel.demo import first_day
 from yuvrel.demo.company import PASSWORD, PEOPLE
 from yuvrel.outbox.models import Event
@@ -36,6 +36,7 @@ class Command(BaseCommand):
             first_day.go_live(timezone.now())
             self.settle()
             first_day.edit_at_the_shop(options["standins"])
+            first_day.edit_at_the_till(options["standins"])
             check_all()
             first.unlink()
         lines = [
@@ -72,6 +73,7 @@ class Command(BaseCommand):
                 Event.objects.filter(done_at=None).exists()
                 or InboundMessage.objects.filter(state="new").exists()
                 or Listing.objects.filter(offer_state="pending").exists()
+                or PriceOffer.objects.filter(state="pending").exists()
                 or not InboundMessage.objects.exists()
             )
             quiet = 0 if busy else quiet + 1

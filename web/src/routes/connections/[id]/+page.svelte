@@ -67,6 +67,18 @@
 		act('listings', () =>
 			ask(api.POST('/api/v1/connections/{connection_id}/listings', { params, body: { create } }))
 		);
+	const give = (list: number): Promise<void> =>
+		act(
+			'list',
+			() =>
+				ask(
+					api.PATCH('/api/v1/connections/{connection_id}', {
+						params,
+						body: { version: data?.version ?? 0, price_list: list }
+					})
+				),
+			'Saved. Prices are being worked out anew.'
+		);
 	const now = (): Promise<void> =>
 		act('exchange', () =>
 			ask(api.POST('/api/v1/connections/{connection_id}/exchange', { params }))
@@ -161,6 +173,32 @@
 					<h2>Quantities shown</h2>
 					<Rules way="connection" {id} group="Quantities shown" />
 				</section>{/if}
+			{#if can('prices')}<section>
+					<h2>Prices</h2>
+					<p class="list">
+						<label class="ask"
+							>Price list
+							<select
+								class="field"
+								disabled={!may || busy !== ''}
+								value={`${data.price_list ?? 0}`}
+								onchange={(event) => give(Number(event.currentTarget.value))}
+							>
+								<option value="0">none of its own: its place’s, else the base prices</option>
+								{#each data.price_lists as one (one.id)}<option value={`${one.id}`}
+										>{one.name}</option
+									>{/each}
+							</select></label
+						>
+						<span class="soft"
+							>{data.counts['price agreed'] ?? 0} prices agreed, {data.counts['price pending'] ?? 0} pending,
+							{data.counts['price drifting'] ?? 0} drifting, {data.counts['price held'] ?? 0} held ·
+							<a href="/range/prices{data.price_list ? `/${data.price_list}` : ''}">Price lists</a
+							></span
+						>
+					</p>
+					<Rules way="connection" {id} group="Prices" />
+				</section>{/if}
 			<section>
 				<h2>Runs</h2>
 				<table class="rows">
@@ -196,6 +234,13 @@
 	}
 	h2 {
 		padding: 0 20px 4px;
+	}
+	.list {
+		display: flex;
+		gap: 18px;
+		align-items: end;
+		flex-wrap: wrap;
+		padding: 0 20px 10px;
 	}
 	.bad {
 		color: var(--madder);

@@ -9,6 +9,7 @@
 	import Fig from '#lib/ui/Fig.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
+	import PriceLadder from '#lib/ui/PriceLadder.svelte';
 	import Rules from '#lib/ui/Rules.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
@@ -19,6 +20,12 @@
 		refetchInterval: 4000
 	}));
 	const data = $derived(item.data);
+	const prices = createQuery(() => ({
+		queryKey: ['item prices', id],
+		queryFn: () =>
+			ask(api.GET('/api/v1/items/{item_id}/prices', { params: { path: { item_id: id } } })),
+		refetchInterval: 8000
+	}));
 	/** Whose rules are open. */
 	let ruled = $state<{ way: string; id: number; name: string } | null>(null);
 </script>
@@ -93,7 +100,9 @@
 							><tr
 								><th>Connection</th><th class="num">Offered</th><th class="num">Shown</th><th
 									>State</th
-								><th>Pairing</th><th><span class="sr-only">Rules</span></th></tr
+								><th class="num">Price</th><th class="num">Price shown</th><th>State</th><th
+									>Pairing</th
+								><th><span class="sr-only">Rules</span></th></tr
 							></thead
 						>
 						<tbody>
@@ -117,6 +126,19 @@
 												>{row.live ? 'nothing to offer' : 'connection not live'}</span
 											>{/if}</td
 									>
+									<td class="num"
+										>{#if row.price_offered === null}<span class="soft">–</span>{:else}<Fig
+												value={row.price_offered}
+												kind="price-offer"
+												id={`${row.id}`}
+											/>{/if}</td
+									>
+									<td class="num">{figure(row.price)}</td>
+									<td
+										>{#if row.price_state}<Mark state={row.price_state} />{:else}<span class="soft"
+												>kept apart</span
+											>{/if}</td
+									>
 									<td><Fig value="why" kind="pairing" id={`${row.id}`} /></td>
 									<td
 										>{#if row.offered !== null}<button
@@ -131,6 +153,21 @@
 						</tbody>
 					</table>
 				{:else}<p class="soft">Not listed on any channel yet.</p>{/if}
+			</section>
+			<section>
+				<h2>
+					Prices {#if prices.data}<span class="soft small"
+							>{prices.data.cost === null
+								? 'no cost is known'
+								: `cost ${Number(prices.data.cost).toFixed(4)}`}, tax {figure(
+								prices.data.tax_percent,
+								'0'
+							)} %{prices.data.floor === null
+								? ''
+								: `, margin floor ${figure(prices.data.floor, '0')} %`}</span
+						>{/if}
+				</h2>
+				{#if prices.data}<PriceLadder data={prices.data} />{:else}<Pending query={prices} />{/if}
 			</section>
 			{#if data.kind === 'stocked'}
 				<section>
@@ -180,11 +217,16 @@
 </Sheet>
 <Dialogue
 	isOpen={ruled !== null}
-	title="Quantities shown on {ruled?.name ?? ''}"
+	title="Rules on {ruled?.name ?? ''}"
 	wide
 	onclose={() => (ruled = null)}
 >
-	{#if ruled}<Rules way={ruled.way} id={ruled.id} group="Quantities shown" />{/if}
+	{#if ruled}
+		<h2>Quantities shown</h2>
+		<Rules way={ruled.way} id={ruled.id} group="Quantities shown" />
+		<h2 class="mt-5">Prices</h2>
+		<Rules way={ruled.way} id={ruled.id} group="Prices" />
+	{/if}
 </Dialogue>
 
 <style>
