@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any
 
 from django.utils import timezone
@@ -18,13 +19,20 @@ from yuvrel.intake.actions import send as send_sheet
 from yuvrel.people.models import SheetView, User
 from yuvrel.people.roles import SYSTEM
 from yuvrel.planning.models import ItemForecast
-from yuvrel.sales.models import OrderLine, SalesOrder
+from yuvrel.pricing.changes import Typed, type_prices
+from yuvrel.pricing.loading import base_list
+from yuvrel.pricing.models import PriceList
+from yuvrel.sales.models import Customer, CustomerGroup, OrderLine, SalesOrder
 from yuvrel.server.api import api
 from yuvrel.server.workings import WORKINGS
 from yuvrel.stock.models import CostChange, StockBalance
 
 # What a route cannot answer without.
-QUERIES = {"demand_history": "?item={item_id}&location={location_id}", "delete_item": "?version=1"}
+QUERIES = {
+    "demand_history": "?item={item_id}&location={location_id}",
+    "delete_item": "?version=1",
+    "delete_price_list": "?version=1",
+}
 
 
 @dataclass(frozen=True)
@@ -73,7 +81,13 @@ def real_ids(user: User) -> dict[str, Any]:
         seen_at=timezone.now(),
     )
     view = SheetView.objects.create(owner=user, sheet="orders", name="Mine", settings={})
+    priced = type_prices(SYSTEM, base_list().pk, [Typed(forecast.item_id, Decimal("12.34"))], timezone.now())
+    assert priced
     return {
+        "list_id": PriceList.objects.get(base=True).pk,
+        "change_id": priced.pk,
+        "customer_id": Customer.objects.order_by("pk").values_list("pk", flat=True)[0],
+        "group_id": CustomerGroup.objects.values_list("pk", flat=True)[0],
         "connection_id": shop.pk,
         "imports/kind": "items",
         "way": "listing",
@@ -114,5 +128,8 @@ def working_keys() -> dict[str, str]:
     keys |= {"offer": f"{listing.pk}", "pairing": f"{listing.pk}", "profit": f"{order.pk}", "order-total": f"{order.pk}"}
     keys |= {"month": f"{forecast.item_id}-{forecast.location_id}", "purchase-line": f"{purchase.pk}", "entry": f"{entry.pk}"}
     keys |= {"drift": f"{drift.pk}", "cost-change": f"{change.pk}", "setting": f"listing.{listing.pk}.buffer"}
+    base = PriceList.objects.get(base=True)
+    keys |= {"price": f"{base.pk}-{balance.item_id}", "price-offer": f"{listing.pk}"}
+    keys |= {"asked": f"{Customer.objects.values_list('pk', flat=True)[0]}-{balance.item_id}"}
     assert set(keys) == set(WORKINGS)
     return keys

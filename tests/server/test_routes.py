@@ -12,6 +12,7 @@ from django.db import transaction
 from django.test import Client
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
+from ninja import Schema
 
 from tests.routes import Route, real_ids, routes, working_keys
 from yuvrel.channels.credentials import seal, unseal
@@ -24,6 +25,18 @@ from yuvrel.server.workings import WORKINGS
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("larkmead")]
 
 ROLES = [Role.MANAGER, Role.BUYER, Role.STOCKKEEPER, Role.BOOKKEEPER, Role.VIEWER]
+PRICING = (
+    "make_price_list",
+    "change_price_list",
+    "delete_price_list",
+    "rehearse_price_list",
+    "type_prices",
+    "rehearse_prices",
+    "change_prices",
+    "undo_price_change",
+    "add_customer_group",
+    "change_customer_group",
+)
 # Who may call each route that changes something. A route that is not listed here fails the test below.
 MAY: dict[str, set[Role]] = {
     "adjust_stock": {Role.MANAGER, Role.STOCKKEEPER},
@@ -86,6 +99,10 @@ MAY: dict[str, set[Role]] = {
     "change_view": set(ROLES),
     "take_view_away": set(ROLES),
     "sheet_file": set(ROLES),
+    **{name: {Role.MANAGER, Role.BUYER} for name in PRICING},
+    "add_customer": {Role.MANAGER, Role.BUYER, Role.BOOKKEEPER},
+    "change_customer": {Role.MANAGER, Role.BUYER, Role.BOOKKEEPER},
+    "take_drift": {Role.MANAGER},
     "push_drift": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
     "sign_in": set(ROLES),
     "sign_out": set(ROLES),
@@ -120,6 +137,12 @@ BODIES: dict[str, Any] = {
     "change_policy": {"version": 0},
     "add_supplier": {"name": "x"},
     "keep_terms": {"prices": [{"from_quantity": 0, "price": "1"}]},
+    "make_price_list": {"name": "x"},
+    "type_prices": {"prices": [{"item_id": 1, "price": "1"}]},
+    "rehearse_prices": {"by": "percent", "value": "1"},
+    "change_prices": {"by": "percent", "value": "1"},
+    "add_customer_group": {"name": "x"},
+    "change_customer_group": {"name": "x"},
     "set_rate": {"currency": "PLN", "rate": "4.25"},
     "open_sheet_with": {"view": None},
     "keep_view": {"name": "x", "settings": {}},
@@ -202,6 +225,18 @@ def test_every_kind_of_working_opens(ids: dict[str, Any], client: Client, kind: 
     told = answer.json()
     assert told["title"]
     assert "result" in [step["kind"] for step in told["steps"]]
+
+
+def test_no_two_wire_types_share_a_name() -> None:
+    """One would take the other's place in the description of the API without a word."""
+    by_name: dict[str, set[str]] = {}
+    waiting = list(Schema.__subclasses__())
+    while waiting:
+        kind = waiting.pop()
+        waiting += kind.__subclasses__()
+        if kind.__module__.startswith("yuvrel."):
+            by_name.setdefault(kind.__name__, set()).add(kind.__module__)
+    assert {name: found for name, found in by_name.items() if len(found) > 1} == {}
 
 
 def test_a_working_nobody_knows_is_not_found(ids: dict[str, Any], client: Client) -> None:

@@ -31,6 +31,8 @@ from yuvrel.pricing.actions import keep_list
 from yuvrel.pricing.changes import Selection, Typed, apply_rule, type_prices
 from yuvrel.pricing.loading import base_list
 from yuvrel.rules.actions import change
+from yuvrel.sales.customers import keep_group
+from yuvrel.sales.models import Customer
 
 from . import NOT_YET_CONNECTED
 from .company import make_people, make_range, make_suppliers
@@ -105,6 +107,11 @@ class Seeder:
             "note": "For the trade shop",
         }
         keep_list(SYSTEM, None, 0, {"name": "Trade", **trade})
+        clubs = keep_list(
+            SYSTEM, None, 0, {"name": "Clubs", "method": "derived", "percent": Decimal(-8), "ending": Decimal("0.90")}
+        )
+        group = keep_group(SYSTEM, None, 0, "Beekeepers' clubs", clubs.pk)
+        Customer.objects.filter(on_account=True).update(group=group)
         pounds = {"method": "derived", "currency": "GBP", "rate": Decimal("0.86"), "ending": Decimal("0.95")}
         keep_list(SYSTEM, None, 0, {"name": "Pounds", **pounds})
         smokers, rule = Selection(q="Smoker"), PriceRule("percent", Decimal(-15), Decimal("0.50"), Rounding.NEAREST)

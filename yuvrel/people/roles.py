@@ -33,6 +33,7 @@ class Ability(StrEnum):
     ADJUST = "adjust stock"
     OPEN_STOCK = "take in opening stock"
     SHIP = "ship orders"
+    CUSTOMERS = "keep customers"
     BUY = "buy"
     RECEIVE = "receive goods"
     KEEP_BOOKS = "keep the books"
@@ -42,9 +43,9 @@ class Ability(StrEnum):
 ALLOWED: dict[Role, frozenset[Ability]] = {
     Role.MANAGER: frozenset(Ability),
     Role.SYSTEM: frozenset(Ability),
-    Role.BUYER: frozenset({Ability.READ, Ability.BUY, Ability.EDIT_RANGE, Ability.PRICE, Ability.PAIR}),
+    Role.BUYER: frozenset({Ability.READ, Ability.BUY, Ability.EDIT_RANGE, Ability.PRICE, Ability.CUSTOMERS, Ability.PAIR}),
     Role.STOCKKEEPER: frozenset({Ability.READ, Ability.ADJUST, Ability.SHIP, Ability.RECEIVE, Ability.RESOLVE}),
-    Role.BOOKKEEPER: frozenset({Ability.READ, Ability.KEEP_BOOKS, Ability.OPEN_STOCK, Ability.RESOLVE}),
+    Role.BOOKKEEPER: frozenset({Ability.READ, Ability.KEEP_BOOKS, Ability.CUSTOMERS, Ability.OPEN_STOCK, Ability.RESOLVE}),
     Role.VIEWER: frozenset({Ability.READ}),
 }
 

@@ -4,6 +4,7 @@ from decimal import Decimal
 
 import pgtrigger
 from django.db import models
+from django.db.models.functions import Lower
 
 from yuvrel.kit.columns import MONEY, PERCENT, QUANTITY
 
@@ -31,14 +32,38 @@ COMMIT = """
 """
 
 
+class CustomerGroup(models.Model):
+    """Customers that are treated alike: trade, members, staff."""
+
+    name = models.CharField(max_length=80)
+    price_list = models.ForeignKey("pricing.PriceList", on_delete=models.PROTECT, null=True, related_name="groups")
+    version = models.PositiveIntegerField(default=1)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(Lower("name"), name="customer_group_name_once")]
+
+    def __str__(self) -> str:
+        return self.name
+
+
 class Customer(models.Model):
-    """Who buys; a trade customer buys on account."""
+    """Who buys; a trade customer buys on account. The customer's own price list speaks before the group's."""
 
     name = models.CharField(max_length=160)
     email = models.CharField(max_length=160, blank=True)
     address = models.JSONField(default=dict)
     on_account = models.BooleanField(default=False)
     external_key = models.CharField(max_length=120, unique=True, null=True)
+    group = models.ForeignKey(CustomerGroup, on_delete=models.PROTECT, null=True, related_name="customers")
+    price_list = models.ForeignKey("pricing.PriceList", on_delete=models.PROTECT, null=True, related_name="customers")
+    note = models.CharField(max_length=500, blank=True)
+    version = models.PositiveIntegerField(default=1)
+
+    class Meta:
+        indexes = [models.Index(fields=["name", "id"], name="customer_name")]
+
+    def __str__(self) -> str:
+        return self.name
 
 
 class SalesOrder(models.Model):

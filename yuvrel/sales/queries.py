@@ -196,6 +196,7 @@ def order_page(order_id: int) -> dict[str, Any]:
         "channel": row.connection.name,
         "connection_id": row.connection_id,
         "customer": row.customer.name if row.customer else "",
+        "customer_id": row.customer_id,
         "email": row.customer.email if row.customer else "",
         "ship_to": ship_to,
         "location": row.location.name,

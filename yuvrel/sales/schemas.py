@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime
 from decimal import Decimal
+from typing import Any
 
 from ninja import Schema
 from pydantic import Field
@@ -85,6 +86,7 @@ class OrderOut(Schema):
     channel: str
     connection_id: int
     customer: str
+    customer_id: int | None
     email: str
     ship_to: str
     location: str
@@ -113,3 +115,108 @@ class HoldIn(Schema):
     """Why an order is held."""
 
     why: str = Field(max_length=300)
+
+
+class CustomerRow(SheetRow):
+    """A customer on the sheet; `orders`, `net` and `last_at` of 365 days."""
+
+    id: int
+    name: str
+    email: str
+    on_account: bool
+    group: str
+    price_list: str
+    orders: int
+    net: Money
+    last_at: datetime | None
+
+
+class CustomerPage(Schema):
+    """A page of customers."""
+
+    rows: list[CustomerRow]
+    next: str
+
+
+class NamedOut(Schema):
+    """Something to choose by its name."""
+
+    id: int
+    name: str
+
+
+class CustomerOrderOut(Schema):
+    """An order of a customer."""
+
+    id: int
+    number: str
+    channel: str
+    state: str
+    placed_at: datetime
+    total: Money
+    currency: str
+
+
+class CustomerOut(Schema):
+    """Everything about a customer."""
+
+    id: int
+    version: int
+    name: str
+    email: str
+    on_account: bool
+    note: str
+    group_id: int | None
+    price_list_id: int | None
+    address: str
+    from_channel: bool
+    orders: list[CustomerOrderOut]
+    groups: list[NamedOut]
+    price_lists: list[NamedOut]
+
+
+class CustomerIn(Schema):
+    """A customer to be kept, or what to change of one; what is left out stays."""
+
+    version: int = 0
+    name: str | None = Field(None, max_length=160)
+    email: str | None = Field(None, max_length=160)
+    on_account: bool | None = None
+    note: str | None = Field(None, max_length=500)
+    group_id: Id | None = None
+    price_list_id: Id | None = None
+
+    def facts(self) -> dict[str, Any]:
+        """What was given; no group and no list are values of their own."""
+        given = self.model_dump(exclude_unset=True, exclude={"version"})
+        return {name: value for name, value in given.items() if value is not None or name in ("group_id", "price_list_id")}
+
+
+class CustomerGroupOut(Schema):
+    """A group of customers."""
+
+    id: int
+    name: str
+    version: int
+    price_list_id: int | None
+    customers: int
+
+
+class CustomerGroupIn(Schema):
+    """A group to be kept."""
+
+    version: int = 0
+    name: str = Field(max_length=80)
+    price_list_id: Id | None = None
+
+
+class AskedPrice(SheetRow):
+    """What a customer is asked for an item, and which list says so."""
+
+    item_id: int
+    title: str
+    sku: str
+    price: Money | None
+    previous: Money | None
+    price_list: str
+    taxed: bool

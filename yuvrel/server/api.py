@@ -22,6 +22,7 @@ from yuvrel.planning.forecast_api import router as forecasts
 from yuvrel.pricing.api import router as pricing
 from yuvrel.rules.api import router as rules
 from yuvrel.sales.api import router as sales
+from yuvrel.sales.customers_api import router as customers
 from yuvrel.stock.api import router as stock
 
 from . import problems, today, workings
@@ -52,7 +53,7 @@ api = NinjaAPI(
 )
 problems.install(api)
 ROUTERS = (people, sheets, stock, sales, buying, planning, forecasts, books, channels, agreement, rules)
-for router in (*ROUTERS, catalogue, pricing, intake):
+for router in (*ROUTERS, catalogue, pricing, customers, intake):
     api.add_router("", router)
 
 

@@ -27,6 +27,7 @@ from yuvrel.planning import api as planning
 from yuvrel.planning import forecast_api as forecasts
 from yuvrel.pricing import api as pricing
 from yuvrel.sales import api as sales
+from yuvrel.sales import customers_api as customers
 from yuvrel.stock import api as stock
 
 # Rows a query: enough that most sheets take one, few enough to hold at once.
@@ -89,6 +90,7 @@ SHEETS: dict[str, Source] = {
     "stock": Source(stock.list_stock, stock.StockPage),
     "moves": Source(stock.list_moves, stock.MovePage),
     "orders": Source(sales.list_orders, sales.OrderPage),
+    "customers": Source(customers.list_customers, customers.CustomerPage),
     "replenishment": Source(planning.list_replenishment, planning.ReplenishPage),
     "purchase_orders": Source(planning.list_orders, planning.PurchasePage),
     "suppliers": Source(buying.list_suppliers, buying.SupplierPage),

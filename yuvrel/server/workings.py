@@ -18,6 +18,7 @@ from yuvrel.planning import outlooks
 from yuvrel.planning import queries as planning
 from yuvrel.pricing import queries as pricing
 from yuvrel.rules import queries as rules
+from yuvrel.sales import customers
 from yuvrel.sales import queries as sales
 from yuvrel.stock import queries as stock
 
@@ -69,6 +70,7 @@ WORKINGS: dict[str, Callable[[str], Any]] = {
     "booked": lambda key: agreement.booked_working(*_ids(key, 1)),
     "price": lambda key: pricing.price_working(*_pair(key), _today()),
     "price-offer": lambda key: prices.price_offer_working(*_ids(key, 1)),
+    "asked": lambda key: customers.asked_working(*_pair(key), _today()),
     "setting": lambda key: rules.setting_working(*_setting(key)),
 }
 

@@ -14,6 +14,10 @@ export const SHELF_TABS = [
 	{ name: 'Moves', path: '/shelf/moves' },
 	{ name: 'Opening stock', path: '/shelf/opening' }
 ];
+export const ORDER_TABS = [
+	{ name: 'Orders', path: '/orders' },
+	{ name: 'Customers', path: '/orders/customers' }
+];
 export const BUYING_TABS = [
 	{ name: 'Replenishment', path: '/buying' },
 	{ name: 'Forecasts', path: '/buying/forecasts' },

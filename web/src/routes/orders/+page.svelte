@@ -5,6 +5,7 @@
 	import { count, figure, moment } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { SheetState, type Column } from '#lib/sheet.svelte.ts';
+	import { ORDER_TABS } from '#lib/tabs.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
@@ -75,7 +76,10 @@
 	const sum = $derived(orders.data?.pages[0]?.total);
 </script>
 
-<Sheet question={wanted === 'waiting' ? 'What must go out?' : 'What was ordered?'}>
+<Sheet
+	question={wanted === 'waiting' ? 'What must go out?' : 'What was ordered?'}
+	tabs={ORDER_TABS}
+>
 	{#snippet lead()}
 		{count(counts['ready'] ?? 0, 'order')} ready to pack, {counts['received'] ?? 0} waiting for goods,
 		{counts['held'] ?? 0} held.

@@ -6,6 +6,7 @@
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import Faulty from '#lib/ui/Faulty.svelte';
+	import { ORDER_TABS } from '#lib/tabs.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
@@ -66,10 +67,12 @@
 	}
 </script>
 
-<Sheet question={data ? `Order ${data.number}` : 'Order'}>
+<Sheet question={data ? `Order ${data.number}` : 'Order'} tabs={ORDER_TABS}>
 	{#snippet lead()}
 		{#if data}
-			{data.channel} · {data.customer || 'in store'}{data.ship_to ? `, ${data.ship_to}` : ''} · placed
+			{data.channel} · {#if data.customer_id}<a href="/orders/customers/{data.customer_id}"
+					>{data.customer}</a
+				>{:else}in store{/if}{data.ship_to ? `, ${data.ship_to}` : ''} · placed
 			{moment(data.placed_at)} · from {data.location} · {data.paid ? 'paid' : 'on account'}
 		{/if}
 	{/snippet}
