@@ -7,6 +7,7 @@ from functools import wraps
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
+from django.utils import timezone
 from ninja import NinjaAPI
 
 from yuvrel.agreement.api import router as agreement
@@ -17,6 +18,7 @@ from yuvrel.channels.api import router as channels
 from yuvrel.intake.api import router as intake
 from yuvrel.kit.auth import AUTH, actor
 from yuvrel.kit.wire import WorkingOut
+from yuvrel.people.queries import company_day
 from yuvrel.planning.api import router as planning
 from yuvrel.planning.forecast_api import router as forecasts
 from yuvrel.pricing.api import router as pricing
@@ -25,7 +27,7 @@ from yuvrel.sales.api import router as sales
 from yuvrel.sales.customers_api import router as customers
 from yuvrel.stock.api import router as stock
 
-from . import problems, today, workings
+from . import item_page, problems, today, workings
 from .first_steps import FirstStepsOut, first_steps
 from .session import router as people
 from .sheet_api import router as sheets
@@ -69,6 +71,13 @@ def get_today(request: HttpRequest) -> Any:
     """The morning sheet."""
     actor(request)
     return today.morning()
+
+
+@api.get("/items/{int:item_id}/around", response=item_page.AroundOut, operation_id="get_item_around", tags=["range"])
+def get_item_around(request: HttpRequest, item_id: int) -> Any:
+    """What surrounds an item: suppliers, what comes, who waits, what moved, who changed what."""
+    actor(request)
+    return item_page.around(item_id, company_day(timezone.now()))
 
 
 @api.get("/first-steps", response=FirstStepsOut, operation_id="get_first_steps", tags=["today"])

@@ -1,0 +1,154 @@
+"""What surrounds an item: who supplies it, what is on its way, who waits for it, what moved, who changed what."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from typing import Any
+
+from django.db.models import F
+from ninja import Schema
+
+from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
+from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.queries import history
+from yuvrel.catalogue.schemas import TraceOut
+from yuvrel.core.errors import NotFoundError
+from yuvrel.kit.wire import Quantity, UnitCost
+from yuvrel.sales.models import Reservation
+from yuvrel.stock.models import StockMove
+
+MOST = 12
+
+
+class ItemSupplierOut(Schema):
+    """Who sells it to us, at what price of one."""
+
+    supplier_id: int
+    supplier: str
+    code: str
+    preferred: bool
+    price: UnitCost | None
+    currency: str
+    pack: Quantity
+    lead_days: int
+
+
+class ComingOut(Schema):
+    """What is on its way, and when it should be here."""
+
+    order_id: int
+    number: str
+    supplier: str
+    location: str
+    units: Quantity
+    expected_on: date
+    late: bool
+
+
+class WaitingOut(Schema):
+    """An order that has it reserved, or waits for it."""
+
+    order_id: int
+    number: str
+    channel: str
+    placed_at: datetime
+    units: Quantity
+    state: str
+
+
+class ItemMoveOut(Schema):
+    """Units that came or went."""
+
+    id: int
+    happened_at: datetime
+    location: str
+    reason: str
+    document: str
+    link: str
+    units: Quantity
+
+
+class AroundOut(Schema):
+    """Everything around an item."""
+
+    suppliers: list[ItemSupplierOut]
+    coming: list[ComingOut]
+    waiting: list[WaitingOut]
+    moves: list[ItemMoveOut]
+    changes: list[TraceOut]
+
+
+def around(item_id: int, today: date) -> dict[str, Any]:
+    """What surrounds an item, the nearest of each, in a fixed number of queries. Raises NotFoundError."""
+    item = Item.objects.filter(pk=item_id).first()
+    if item is None:
+        raise NotFoundError("There is no such item.")
+    return {
+        "suppliers": [_supplier(row) for row in _suppliers(item_id)],
+        "coming": [_coming(row, today) for row in _on_the_way(item_id)],
+        "waiting": [_waiting(row) for row in _reserved(item_id)],
+        "moves": [_move(row) for row in _moves(item_id)],
+        "changes": history(item.product_id, [item_id])[:MOST],
+    }
+
+
+def _suppliers(item_id: int) -> Any:
+    rows = SupplierItem.objects.filter(item_id=item_id).select_related("supplier").prefetch_related("prices")
+    return rows.order_by("-preferred", "supplier__name")
+
+
+def _supplier(row: SupplierItem) -> dict[str, Any]:
+    prices = sorted(row.prices.all(), key=lambda one: one.from_quantity)
+    return {
+        "supplier_id": row.supplier_id,
+        "supplier": row.supplier.name,
+        "code": row.code,
+        "preferred": row.preferred,
+        "price": prices[0].price if prices else None,
+        "currency": row.supplier.currency,
+        "pack": row.pack,
+        "lead_days": row.supplier.lead_days,
+    }
+
+
+def _on_the_way(item_id: int) -> Any:
+    rows = PurchaseLine.objects.filter(item_id=item_id, order__state__in=PurchaseOrder.OPEN, received__lt=F("quantity"))
+    return rows.select_related("order__supplier", "order__location").order_by("order__expected_on", "pk")[:MOST]
+
+
+def _coming(row: PurchaseLine, today: date) -> dict[str, Any]:
+    return {
+        "order_id": row.order_id,
+        "number": row.order.number,
+        "supplier": row.order.supplier.name,
+        "location": row.order.location.name,
+        "units": row.quantity - row.received,
+        "expected_on": row.order.expected_on,
+        "late": row.order.expected_on < today,
+    }
+
+
+def _reserved(item_id: int) -> Any:
+    rows = Reservation.objects.filter(item_id=item_id, state__in=(Reservation.State.OPEN, Reservation.State.BACKORDER))
+    return rows.select_related("line__order__connection").order_by("-state", "line__order__placed_at", "pk")[:MOST]
+
+
+def _waiting(row: Reservation) -> dict[str, Any]:
+    order = row.line.order
+    return {
+        "order_id": order.pk,
+        "number": order.number,
+        "channel": order.connection.name,
+        "placed_at": order.placed_at,
+        "units": row.quantity,
+        "state": "reserved" if row.state == Reservation.State.OPEN else "backordered",
+    }
+
+
+def _moves(item_id: int) -> Any:
+    return StockMove.objects.filter(item_id=item_id).select_related("location").order_by("-happened_at", "-pk")[:MOST]
+
+
+def _move(row: StockMove) -> dict[str, Any]:
+    told = {name: getattr(row, name) for name in ("happened_at", "reason", "document", "link")}
+    return {"id": row.pk, "location": row.location.name, "units": row.quantity, **told}
