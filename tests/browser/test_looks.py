@@ -32,7 +32,9 @@ from yuvrel.channels.runs import raise_snag
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.planning import forecasts
+from yuvrel.pricing.actions import keep_list
 from yuvrel.sales.actions import take_order, take_till_sale
+from yuvrel.sales.customers import keep, keep_group
 
 PEOPLE = (Role.MANAGER, Role.BUYER, Role.STOCKKEEPER, Role.BOOKKEEPER, Role.VIEWER)
 SHEETS = (
@@ -42,10 +44,12 @@ SHEETS = (
     "/range/pairing",
     "/range/new",
     "/range/sheets",
+    "/range/prices",
     "/shelf",
     "/shelf/moves",
     "/shelf/opening",
     "/orders",
+    "/orders/customers",
     "/buying",
     "/buying/forecasts",
     "/buying/orders",
@@ -181,6 +185,9 @@ def _crowded() -> list[str]:
         code="A1", key="x", connection=shop, item=item, title=LONG[:200], expected="1234000", found="3", cause="order 7",
         since=timezone.now(), seen_at=timezone.now(),
     )  # fmt: skip
+    prices = keep_list(SYSTEM, None, 0, {"name": LONG[:80], "method": "derived", "percent": D("999.99"), "note": LONG})
+    group = keep_group(SYSTEM, None, 0, WORD + " and friends", prices.pk)
+    customer = keep(SYSTEM, None, 0, {"name": LONG[:160], "email": f"{WORD}@{WORD.lower()}.example", "group_id": group.pk})
     check_own()
     forecasts.carry_out(forecasts.begin_run(SYSTEM, timezone.now()).pk, timezone.now)
     of_one = f"/buying/forecasts/{other.pk}/{place.pk}"
@@ -188,6 +195,8 @@ def _crowded() -> list[str]:
         of_one,
         f"/range/items/{item.pk}",
         f"/range/products/{item.product_id}",
+        f"/range/prices/{prices.pk}",
+        f"/orders/customers/{customer.pk}",
         f"/orders/{order.pk}",
         f"/buying/orders/{purchase.pk}",
         f"/connections/{shop.pk}",

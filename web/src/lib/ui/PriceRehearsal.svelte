@@ -60,10 +60,12 @@
 				>{/if}
 		</p>
 		<p class="soft">
-			At the pace of the last {data.pace_days} days: margin
-			<b>+{figure(data.margin_gained, '0.00')}</b>
-			{#if data.margin_lost !== '0.00'}and <b>−{figure(data.margin_lost)}</b>{/if}
-			{data.currency}.
+			{#if data.margin_gained !== '0.00' || data.margin_lost !== '0.00'}Had all that left in the
+				last
+				{data.pace_days} days been sold at it: margin
+				{#if data.margin_gained !== '0.00'}<b>+{figure(data.margin_gained)}</b>{/if}
+				{#if data.margin_lost !== '0.00'}<b>−{figure(data.margin_lost)}</b>{/if}
+				{data.currency}.{/if}
 			{#if data.others.length}Lists that follow: {data.others
 					.map((one) => `${one.name} (${one.changing})`)
 					.join(', ')}.{/if}
