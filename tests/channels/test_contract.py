@@ -27,7 +27,7 @@ from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import inbound, linking, offers, outbound, prices
+from yuvrel.channels import inbound, linking, offers, outbound, price_intake, prices
 from yuvrel.channels.credentials import connector_for
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
@@ -214,7 +214,7 @@ class TillContract(Contract):
         def check() -> None:
             assert Item.objects.get(sku="SMK-L").price == 31
 
-        return lambda: prices.take_changes(self.again(), timezone.now()), check
+        return lambda: price_intake.take_changes(self.again(), timezone.now()), check
 
 
 class LedgerContract(Contract):

@@ -15,7 +15,7 @@ from tests.channels.test_journey import World, settle
 from tests.world import NOW, give, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Check, Drift
-from yuvrel.channels import actions, linking, prices
+from yuvrel.channels import actions, linking, price_intake, price_rules, prices
 from yuvrel.channels.models import Connection, Listing, PriceOffer, Run, Snag
 from yuvrel.channels.rehearsal import rehearse_rules
 from yuvrel.core.errors import RefusedError
@@ -95,7 +95,7 @@ def test_the_shop_shows_its_own_list_and_follows_what_that_derives_from(world: W
     settle()
     assert variant(world, "SMK-S")["price"] == "40.95"
     assert PriceOffer.objects.get(listing__sku="SMK-S", listing__connection=world.shop).list_id == own.pk
-    working = prices.price_offer_working(Listing.objects.get(connection=world.shop, sku="SMK-S").pk)
+    working = price_rules.price_offer_working(Listing.objects.get(connection=world.shop, sku="SMK-S").pk)
     assert working.result == D("40.95")
 
 
@@ -116,7 +116,7 @@ def test_a_dated_price_shows_what_stood_before_and_goes_back_by_itself(world: Wo
     assert (variant(world, "SMK-S")["price"], variant(world, "SMK-S")["was"]) == ("22.00", None)
     begin_day(today)
     later = today + timedelta(4)
-    monkeypatch.setattr(prices, "company_day", lambda at: later)
+    monkeypatch.setattr(price_rules, "company_day", lambda at: later)
     begin_day(later)
     settle()
     assert variant(world, "SMK-S")["price"] == "27.06"
@@ -197,11 +197,11 @@ def test_a_till_that_keeps_the_prices_drives_the_shop(world: World) -> None:
     settle()
     with httpx.Client(base_url=f"{world.standins.base}/till/mill") as till:
         till.post("/price", data={"plu": "2", "price": "33.00"})
-    assert prices.take_changes(Connection.objects.get(pk=world.till.pk), timezone.now()) == 1
+    assert price_intake.take_changes(Connection.objects.get(pk=world.till.pk), timezone.now()) == 1
     settle()
     assert variant(world, "SMK-L")["price"] == "33.00"
     assert "1 taken in" in Run.objects.filter(kind="prices taken in").latest("pk").log[-1][1]
-    assert prices.take_changes(Connection.objects.get(pk=world.till.pk), timezone.now()) == 0
+    assert price_intake.take_changes(Connection.objects.get(pk=world.till.pk), timezone.now()) == 0
     # What the till never told of comes with the check.
     article = world.standins.store.get("mill", "article", "2") or {}
     with world.standins.store.transaction():
@@ -219,11 +219,11 @@ def test_one_price_that_cannot_be_read_does_not_stop_the_others_and_two_keepers_
     row = world.standins.store.get("mill", "price", "1") or {}
     with world.standins.store.transaction():
         world.standins.store.put("mill", "price", "1", {**row, "price": "a lot"})
-    assert prices.take_changes(Connection.objects.get(pk=world.till.pk), timezone.now()) == 1
+    assert price_intake.take_changes(Connection.objects.get(pk=world.till.pk), timezone.now()) == 1
     assert Snag.objects.get(kind="price there", resolved_at=None).field == "price"
     second = world.connect("till", "Till two", "till/mill")
     set_rules(second, price_owner="there")
-    assert prices.take_changes(second, timezone.now()) == 0
+    assert price_intake.take_changes(second, timezone.now()) == 0
     assert "cannot keep" in Snag.objects.get(connection=second, kind="price").title
 
 

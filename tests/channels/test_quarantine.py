@@ -22,7 +22,7 @@ from tests.world import make_company, make_connection, make_item, make_listing, 
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import inbound, linking, outbound, prices
+from yuvrel.channels import inbound, linking, outbound, price_intake
 from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.connectors.http import read_json
 from yuvrel.connectors.registry import KINDS
@@ -318,7 +318,7 @@ def test_prices_changed_at_a_till(db: None, monkeypatch: pytest.MonkeyPatch) -> 
     def one(odd: Any) -> None:
         rows = [on_the_wire(odd), {"plu": "2", "price": "13.00", "changed_at": NOW}]
         page_of(monkeypatch, "/api/price-changes", lambda: {"changes": rows, "after": None})
-        prices.take_changes(Connection.objects.get(pk=till.pk), timezone.now())
+        price_intake.take_changes(Connection.objects.get(pk=till.pk), timezone.now())
         first, second = Item.objects.order_by("sku").values_list("price", flat=True)
         assert second == 13
         set_aside = Snag.objects.filter(kind="price there", resolved_at=None).count()

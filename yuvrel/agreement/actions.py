@@ -13,7 +13,7 @@ from django.utils import timezone
 
 from yuvrel.books.models import JournalEntry, JournalLine, LedgerDocument
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import inbound, offers, prices
+from yuvrel.channels import inbound, offers, price_intake, prices
 from yuvrel.channels.credentials import connector_for, kind_of
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing, PriceOffer
@@ -408,9 +408,9 @@ def take_theirs(actor: Actor, drift_id: int, at: datetime) -> str:
     if listing.price is None:
         raise RefusedError("It is not there, so there is no price to take.", field="price")
     theirs = RemotePrice(external_id=listing.external_id, price=listing.price)
-    if not prices.take(listing.connection, [theirs], at, actor):
+    if not price_intake.take(listing.connection, [theirs], at, actor):
         raise RefusedError("Our list says the same already; push ours instead.", field="price")
-    return f"{prices.list_shown(listing.connection).name} says {listing.price:.2f} now, as {listing.connection.name} does."
+    return f"{price_intake.list_shown(listing.connection).name} says {listing.price:.2f} now, as {listing.connection.name} does."
 
 
 def heal_pushed(now: datetime) -> int:

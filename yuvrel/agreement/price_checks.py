@@ -6,9 +6,10 @@ from decimal import Decimal
 
 from django.utils import timezone
 
-from yuvrel.channels import prices
+from yuvrel.channels import price_intake, prices
 from yuvrel.channels.credentials import connector_for
 from yuvrel.channels.models import Connection, Listing, PriceOffer
+from yuvrel.channels.price_rules import owner_of
 from yuvrel.channels.runs import run_of
 from yuvrel.core.agreement import Code
 from yuvrel.core.money import ZERO
@@ -21,7 +22,7 @@ IN_MOTION = (PriceOffer.State.PENDING, PriceOffer.State.HELD)
 
 def check_prices(connection: Connection) -> None:
     """A2: prices shown and prices offered. Where prices are kept there, what differs is taken in instead."""
-    owner = prices.owner_of(connection)
+    owner = owner_of(connection)
     if owner == "apart":
         Check.objects.filter(code=Code.A2, connection=connection).delete()
         Drift.objects.filter(code=Code.A2, connection=connection, healed_at=None).update(healed_at=timezone.now())
@@ -38,7 +39,7 @@ def check_prices(connection: Connection) -> None:
 def _take_all(connection: Connection) -> tuple[Decimal, Decimal, int, list[Finding]]:
     ids = list(Listing.objects.filter(connection=connection, link=Listing.Link.LINKED).values_list("external_id", flat=True))
     found = connector_for(connection).read_prices(ids)
-    prices.take(connection, list(found.values()), timezone.now())
+    price_intake.take(connection, list(found.values()), timezone.now())
     total = sum((row.price for row in found.values()), ZERO)
     return total, total, len(found), []
 

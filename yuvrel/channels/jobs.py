@@ -23,9 +23,10 @@ from yuvrel.pricing.actions import begin_day
 from yuvrel.rules.models import SettingChange
 from yuvrel.sales.actions import fill_backorders, give_up_short
 
-from . import inbound, offers, outbound, prices, sql
+from . import inbound, offers, outbound, price_intake, prices, sql
 from .credentials import kind_of
 from .models import Connection, InboundMessage, OutboundMessage, Snag
+from .price_rules import owner_of
 from .quarantine import attempt
 from .runs import account_failed, account_works, raise_snag, settle_snags
 
@@ -186,8 +187,8 @@ def exchange_orders(connection_id: int) -> None:
         return
     if Capability.ORDERS in kind_of(connection).can:
         _guarded(connection, "exchange", lambda: inbound.poll(connection))
-    if Capability.PRICE_CHANGES in kind_of(connection).can and prices.owner_of(connection) == "there":
-        _guarded(connection, "exchange", lambda: prices.take_changes(connection, timezone.now()))
+    if Capability.PRICE_CHANGES in kind_of(connection).can and owner_of(connection) == "there":
+        _guarded(connection, "exchange", lambda: price_intake.take_changes(connection, timezone.now()))
     if Capability.PURCHASES in kind_of(connection).can:
         _guarded(connection, "exchange", lambda: outbound.read_answers(connection, timezone.now()))
 

@@ -1,195 +1,33 @@
-"""Prices that channels show: worked out from the lists, held below their floor, pushed, read back, or taken in from there."""
+"""Prices on their way to channels: worked out from the lists, held below their floor, pushed and read back."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass
 from datetime import datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
-import numpy as np
 from django.db import transaction
 from django.db.models import QuerySet
 from django.utils import timezone
-from django.utils.dateparse import parse_datetime
 
-from yuvrel.connectors.base import Capability, pages
-from yuvrel.connectors.messages import PricePush, RemotePrice, Unreadable
-from yuvrel.connectors.registry import KINDS
-from yuvrel.core import pricing as core
-from yuvrel.core.errors import NotFoundError, YuvrelError
-from yuvrel.core.money import spoken
-from yuvrel.core.price_columns import COST_UNITS, NONE, Ints, first_that_speaks, scaled
-from yuvrel.core.rules import OF_CONNECTIONS, Level, Setting
-from yuvrel.core.working import Step, Working
-from yuvrel.people.queries import company, company_day
-from yuvrel.people.roles import SYSTEM, Ability, Actor
-from yuvrel.pricing import loading
-from yuvrel.pricing.changes import Typed, type_prices
-from yuvrel.pricing.floor import FLOOR
-from yuvrel.pricing.models import PlaceList, PriceList
-from yuvrel.pricing.queries import add_holders, margin_steps
+from yuvrel.connectors.messages import PricePush, RemotePrice
+from yuvrel.core.price_columns import NONE
+from yuvrel.core.rules import Level
+from yuvrel.pricing.models import PriceList
 from yuvrel.rules.models import SettingChange
-from yuvrel.rules.queries import by_level, settled
-from yuvrel.rules.registry import SETTINGS, declare
+from yuvrel.rules.queries import by_level
+from yuvrel.rules.registry import SETTINGS
 
 from .credentials import connector_for
-from .inbound import OVERLAP, later
 from .models import Connection, Listing, PriceOffer
-from .quarantine import attempt, read_row
-from .rules import Ids, Kept, connection_rungs, connection_value, listing_rungs, reached_by, resolved_columns
+from .price_rules import SET, live_connections, prices_of
+from .rules import Ids, Kept, connection_value, reached_by
 from .runs import raise_snag, run_of, settle_snags
 
 BATCH = 100
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
-WITH_PRICES = tuple(kind for kind, c in KINDS.items() if Capability.PRICES in c.can)
-SNAG, ODD = "price", "price there"
-CONNECTION: dict[str, Any] = {"levels": OF_CONNECTIONS, "group": "Prices", "ability": Ability.CONNECT.value}
-
-declare(
-    Setting(
-        "price_owner",
-        "Prices are kept",
-        "Here: ours are shown there, and what is changed there is a drift. There: a change there is taken into the list. "
-        "Apart: neither looks at the other.",
-        "choice",
-        "apart",
-        choices=(("here", "here and shown there"), ("there", "there and taken in here"), ("apart", "apart")),
-        **CONNECTION,
-    ),
-    Setting(
-        "price_tax",
-        "Prices shown",
-        "Whether its prices hold the tax.",
-        "choice",
-        "with",
-        choices=(("with", "with tax"), ("without", "without tax")),
-        only_with=("price_owner", "here"),
-        **CONNECTION,
-    ),
-    Setting(
-        "price_before",
-        "Price before",
-        "A higher price that stood before may be shown beside the one that counts.",
-        "choice",
-        "shown",
-        choices=(("shown", "shown beside it"), ("hidden", "not shown")),
-        only_with=("price_owner", "here"),
-        **CONNECTION,
-    ),
-)
-PRICE_RULES = ("price_owner", "price_tax", "price_before")
-SET = (*PRICE_RULES, FLOOR.name)
-
-
-def _given_to() -> dict[int, list[str]]:
-    found: dict[int, list[str]] = {}
-    rows = Connection.objects.exclude(price_list=None).order_by("kind", "name")
-    for key, name in rows.values_list("price_list_id", "name"):
-        found.setdefault(key, []).append(name)
-    return found
-
-
-add_holders(_given_to)
-
-
-def speakers_of(connection: Connection) -> list[core.Speaker]:
-    """The lists that speak for a connection, the most special first: its own, that of its place, the company's."""
-    found = []
-    if connection.price_list_id:
-        found.append(core.Speaker(connection.name, connection.price_list_id))
-    place = PlaceList.objects.filter(location=connection.fulfils_from).select_related("location").first()
-    if place is not None:
-        found.append(core.Speaker(place.location.name, place.list_id))
-    return [*found, core.Speaker(company().name, loading.base_list().pk)]
-
-
-def owner_of(connection: Connection) -> str:
-    """Where the prices of a connection are kept: here, there or apart."""
-    return str(settled(connection_rungs(connection), ["price_owner"])["price_owner"].value)
-
-
-def live_connections() -> list[Connection]:
-    """Connections whose prices are looked at now."""
-    return list(Connection.objects.filter(state=Connection.State.LIVE, kind__in=WITH_PRICES).order_by("pk"))
-
-
-@dataclass(frozen=True)
-class Offered:
-    """The prices of many listings, in minor units of the company's currency: NONE where no list speaks; `held`: those
-    that lie below their floor."""
-
-    listings: list[int]
-    price: Ints
-    previous: Ints
-    list: Ints
-    held: Any
-
-
-def prices_of(connection: Connection, ids: Ids, kept: Kept) -> Offered:
-    """What a connection is to show of each listing, in a fixed number of queries."""
-    lists = loading.all_lists()
-    currency = company().base_currency
-    order = [s.list for s in speakers_of(connection) if lists[s.list].currency == currency]
-    needed = _with_parents(order, lists)
-    items = sorted(set(ids.item.tolist()))
-    columns = loading.load_columns(items, lists, company_day(timezone.now()))
-    prices = columns.prices(needed)
-    before = columns.previous(needed, prices)
-    taxed = connection_value("price_tax", connection, kept) == "with"
-    tax = columns.items.tax
-    shown = {key: _in_terms(prices[key], lists[key].taxed, taxed, tax) for key in order}
-    shown_before = {key: _in_terms(before[key], lists[key].taxed, taxed, tax) for key in order}
-    price, whose = first_that_speaks(shown, order, len(columns.ids))
-    previous = np.full(len(columns.ids), NONE, np.int64)
-    if connection_value("price_before", connection, kept) == "shown":
-        for key in order:
-            previous = np.where(whose == key, shown_before[key], previous)
-    previous = np.where(previous > price, previous, NONE)
-    # From items to listings: several may show the same one.
-    at = np.searchsorted(np.array(columns.ids, np.int64), ids.item)
-    net = scaled(np.maximum(price, 0), 10_000, 10_000 + tax) if taxed else np.maximum(price, 0)
-    values, which = resolved_columns(FLOOR.name, connection, ids, kept)
-    floors = np.array([0 if value is None else int(Decimal(value) * 100) for value in values], np.int64)[which]
-    is_set = np.array([value is not None for value in values], np.bool_)[which]
-    cost = columns.items.average[at]
-    left = net[at] * (COST_UNITS // 100) - cost
-    held = is_set & (cost > 0) & (left * 10_000 < floors * (net[at] * (COST_UNITS // 100)))
-    return Offered(ids.listing.tolist(), price[at], previous[at], whose[at], held & (price[at] != NONE))
-
-
-def compare(connection: Connection, ids: Ids, before: Kept, after: Kept) -> tuple[int, int]:
-    """(listings that would show another price or none, listings that would newly be held) by other rules."""
-    if connection.kind not in WITH_PRICES or not len(ids.listing):
-        return 0, 0
-    both = []
-    for kept in (before, after):
-        found = prices_of(connection, ids, kept)
-        shown = found.price if connection_value("price_owner", connection, kept) == "here" else np.full_like(found.price, NONE)
-        both.append((shown, found.previous, found.held & (shown != NONE)))
-    (now, now_before, now_held), (then, then_before, then_held) = both
-    differs = (now != then) | ((now != NONE) & (now_before != then_before))
-    return int(differs.sum()), int((then_held & ~now_held).sum())
-
-
-def _with_parents(keys: Iterable[int], lists: loading.Lists) -> list[core.PriceList]:
-    found: dict[int, core.PriceList] = {}
-    for key in keys:
-        at: core.PriceList | None = lists[key]
-        while at is not None and at.key not in found:
-            found[at.key] = at
-            at = lists.get(at.parent) if at.method == core.Method.DERIVED else None
-    return list(found.values())
-
-
-def _in_terms(prices: Ints, taxed: bool, wanted: bool, tax: Ints) -> Ints:
-    """Prices with tax or without, as the channel shows them."""
-    if taxed == wanted:
-        return prices
-    there = np.maximum(prices, 0)
-    other = scaled(there, 10_000 + tax, 10_000) if wanted else scaled(there, 10_000, 10_000 + tax)
-    return np.where(prices == NONE, NONE, other)
+SNAG = "price"
 
 
 def recompute_items(causes: dict[int, str]) -> set[int]:
@@ -439,129 +277,6 @@ def unlinked(listing_ids: Iterable[int]) -> None:
     settle_snags(SNAG, "it is not linked any more", listing_id__in=list(listing_ids))
 
 
-def list_shown(connection: Connection) -> PriceList:
-    """The list that a connection's prices are typed into: its own, or the company's."""
-    return connection.price_list or loading.base_list()
-
-
-def keeper_before(connection: Connection) -> Connection | None:
-    """Another live connection, the older one, that keeps the prices of the same list: only one can."""
-    mine = list_shown(connection).pk
-    for other in live_connections():
-        if other.pk < connection.pk and owner_of(other) == "there" and list_shown(other).pk == mine:
-            return other
-    return None
-
-
-def take_changes(connection: Connection, at: datetime) -> int:
-    """Take prices that were changed at a connection which keeps them into the list it shows. Returns how many differed.
-
-    Each is read by itself: one that cannot be read becomes a snag, the others go on.
-    """
-    other = keeper_before(connection)
-    if other is not None:
-        detail = f"{other.name} keeps the prices of {list_shown(connection).name} already. Give one of them a list of its own."
-        raise_snag(connection, SNAG, f"{connection.name} cannot keep these prices", detail, field="price_owner")
-        return 0
-    settle_snags(SNAG, "nobody else keeps these prices", connection=connection, field="price_owner")
-    connector = connector_for(connection)
-    mark = connection.prices_asked_at
-    start = parse_datetime(mark) if mark else None
-    # The account's clock may be off, as for orders; what was read before comes again and differs no more.
-    asked = (start - OVERLAP).isoformat() if start else ""
-    taken = seen = 0
-    odd: list[Unreadable] = []
-    with run_of(connection, "prices taken in") as run:
-        for page in pages(lambda cursor: connector.price_changes(asked, cursor)):
-            found = [read_row(connector.read_price, raw) for raw in page.rows]
-            odd += [row for row in found if isinstance(row, Unreadable)]
-            taken += take(connection, [row for row in found if isinstance(row, RemotePrice)], at)
-            seen += len(found)
-            for raw in page.rows:
-                mark = later(mark, raw.at, at)
-            Connection.objects.filter(pk=connection.pk).update(prices_asked_at=mark)
-        run.done = run.total = taken
-        run.note(f"{seen} prices read, {taken} taken in, {len(odd)} cannot be read")
-    if odd:
-        named = "; ".join(f"{row.external_id or 'one without an id'}: {row.detail}" for row in odd[:5])
-        raise_snag(connection, ODD, f"{len(odd)} prices that were changed there cannot be read", named, field=odd[0].field)
-    else:
-        settle_snags(ODD, "every price could be read", connection=connection)
-    return taken
-
-
 def said(price: Decimal, previous: Decimal | None) -> str:
     """A price as a person reads it, with the one before."""
     return f"{price:.2f}" if previous is None else f"{price:.2f} before {previous:.2f}"
-
-
-def take(connection: Connection, prices: Sequence[RemotePrice], at: datetime, by: Actor = SYSTEM) -> int:
-    """Take prices into the list that a connection shows. Returns how many differed."""
-    by_id = {row.external_id: row for row in prices}
-    listings = list(Listing.objects.filter(connection=connection, external_id__in=by_id).select_related("item"))
-    for listing in listings:
-        listing.price = by_id[listing.external_id].price
-    Listing.objects.bulk_update(listings, ["price"])
-    linked = {row.item_id: by_id[row.external_id].price for row in listings if row.link == Listing.Link.LINKED and row.item_id}
-    into = list_shown(connection)
-    book = loading.load_book(linked)
-    today = company_day(at)
-    taxed = str(settled(connection_rungs(connection), ["price_tax"])["price_tax"].value) == "with"
-    typed = []
-    for item, price in linked.items():
-        ours = _tax_as(price, taxed, into, book.items[item])
-        now = book.regular(into.pk, item, today)
-        if now is None or now.amount != ours:
-            typed.append(Typed(item, ours))
-    if not typed:
-        return 0
-    return _type_in(connection, into, typed, at, by)
-
-
-def _type_in(connection: Connection, into: PriceList, typed: Sequence[Typed], at: datetime, by: Actor) -> int:
-    """Type prices in together; should that go wrong, each by itself, and the one that fails becomes a snag."""
-    what = f"changed at {connection.name}"
-    try:
-        attempt(lambda: type_prices(by, into.pk, typed, at, what), f"prices of {connection.name}")
-    except YuvrelError as error:
-        if len(typed) > 1:
-            return sum(_type_in(connection, into, [one], at, by) for one in typed)
-        listing = Listing.objects.filter(connection=connection, item_id=typed[0].item_id).first()
-        title = f"The price of {listing.title if listing else 'an item'} could not be taken in"
-        raise_snag(connection, SNAG, title, error.detail, listing=listing, field=error.field)
-        return 0
-    return len(typed)
-
-
-def _tax_as(price: Decimal, taxed: bool, into: PriceList, facts: core.ItemFacts) -> Decimal:
-    if taxed == into.taxed:
-        return price
-    return core.put_tax(price, facts.tax_percent) if into.taxed else core.take_tax(price, facts.tax_percent)
-
-
-def price_offer_working(listing_id: int) -> Working:
-    """How the price of a listing came about: which list speaks, its sum, the floor. Raises NotFoundError."""
-    row = Listing.objects.select_related("connection", "item__product__category").filter(pk=listing_id).first()
-    if row is None or row.item is None:
-        raise NotFoundError("There is no such linked listing.")
-    connection = row.connection
-    book = loading.load_book([row.item.pk])
-    today, currency = company_day(timezone.now()), company().base_currency
-    asked = core.asked_price(book, speakers_of(connection), row.item.pk, today, currency=currency)
-    rules = settled(listing_rungs(row), SET)
-    more: tuple[Step, ...] = ()
-    if asked.price is not None:
-        facts, taxed = book.items[row.item.pk], rules["price_tax"].value == "with"
-        if taxed != asked.price.list.taxed:
-            change = core.put_tax if taxed else core.take_tax
-            more = (
-                Step(
-                    "Shown with tax" if taxed else "Shown without tax", change(asked.price.amount, facts.tax_percent), kind="fact"
-                ),
-            )
-        more += margin_steps(asked.price, facts)
-        floor = rules[FLOOR.name]
-        if floor.value is not None:
-            said = f"{spoken(Decimal(floor.value))} %"
-            more += (Step("Margin floor", said, floor.rung.title if floor.rung else "the default", kind="fact"),)
-    return asked.working(f"{row.title} · {connection.name}", more)

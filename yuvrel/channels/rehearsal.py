@@ -20,7 +20,7 @@ from yuvrel.rules.actions import taken
 from yuvrel.rules.queries import by_level
 from yuvrel.stock.models import ItemCost
 
-from . import prices
+from . import price_rules
 from .actions import check_settings, get_connection
 from .models import Connection, Listing
 from .offers import WITH_QUANTITIES, offers_of
@@ -55,7 +55,7 @@ def _rehearse(
     shown = [row for row in connections if row.kind in WITH_QUANTITIES]
     if not shown and connections:
         raise RefusedError("This kind of connection shows no quantities.", field="kind")
-    names = (*POOL, *RULES, *prices.SET)
+    names = (*POOL, *RULES, *price_rules.SET)
     before, after = by_level(names), by_level(names, changed)
     shifts: list[Shift] = []
     changing = held = 0
@@ -73,7 +73,7 @@ def _rehearse(
                 net = split_tax(price or ZERO, taxes[item])[0]
                 shifts.append(Shift(pk, now[pk], then[pk], net - costs[item]))
         told |= listings
-        moved, below = prices.compare(row, ids, before, after)
+        moved, below = price_rules.compare(row, ids, before, after)
         changing, held = changing + moved, held + below
     found = rehearse(shifts)
     counts = ("listings", "rising", "falling", "to_zero", "from_zero", "at_stake", "units_now", "units_then")

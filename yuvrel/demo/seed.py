@@ -19,6 +19,7 @@ from yuvrel.channels import prices
 from yuvrel.channels.credentials import seal
 from yuvrel.channels.models import Connection, Listing, OutboundMessage, PriceOffer
 from yuvrel.channels.offers import WITH_QUANTITIES, offers_of
+from yuvrel.channels.price_rules import WITH_PRICES
 from yuvrel.channels.rules import Ids
 from yuvrel.core.price_change import PriceRule
 from yuvrel.core.pricing import Rounding
@@ -263,7 +264,7 @@ class Seeder:
                 row.offered_at = row.shown_at = row.agreed_at = self.now
                 row.offer_state, row.offer_cause = "agreed", "opening"
                 rows.append(row)
-            priced += prices.offers_now(connection, self.now) if connection.kind in prices.WITH_PRICES else []
+            priced += prices.offers_now(connection, self.now) if connection.kind in WITH_PRICES else []
         Listing.objects.bulk_update(
             rows, ["offered", "shown", "offered_at", "shown_at", "agreed_at", "offer_state", "offer_cause"]
         )

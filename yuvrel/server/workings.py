@@ -10,7 +10,7 @@ from django.utils import timezone
 from yuvrel.agreement import queries as agreement
 from yuvrel.books import queries as books
 from yuvrel.buying import queries as buying
-from yuvrel.channels import prices
+from yuvrel.channels import price_rules
 from yuvrel.channels import queries as channels
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.people.queries import company_day
@@ -69,7 +69,7 @@ WORKINGS: dict[str, Callable[[str], Any]] = {
     "drift": lambda key: agreement.drift_working(*_ids(key, 1)),
     "booked": lambda key: agreement.booked_working(*_ids(key, 1)),
     "price": lambda key: pricing.price_working(*_pair(key), _today()),
-    "price-offer": lambda key: prices.price_offer_working(*_ids(key, 1)),
+    "price-offer": lambda key: price_rules.price_offer_working(*_ids(key, 1)),
     "asked": lambda key: customers.asked_working(*_pair(key), _today()),
     "setting": lambda key: rules.setting_working(*_setting(key)),
 }

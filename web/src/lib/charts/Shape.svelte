@@ -1,12 +1,11 @@
 <script lang="ts">
 	/** A year of weekly demand and the weeks to come, small enough for a row. */
-	type Props = { past: (number | null)[]; ahead: number[] };
-	let { past, ahead }: Props = $props();
+	type Props = { past: (number | null)[]; ahead: number[]; width?: number };
+	let { past, ahead, width = 200 }: Props = $props();
 
-	const WIDTH = 200;
 	const HEIGHT = 22;
 	const most = $derived(Math.max(1, ...past.map((units) => units ?? 0), ...ahead));
-	const step = $derived(WIDTH / Math.max(1, past.length + ahead.length));
+	const step = $derived(width / Math.max(1, past.length + ahead.length));
 	const y = (units: number): number => HEIGHT - (units / most) * (HEIGHT - 2);
 	const bars = $derived(
 		past.map((units, n) => (units ? `M${(n + 0.5) * step} ${HEIGHT}V${y(units)}` : '')).join('')
@@ -21,7 +20,7 @@
 </script>
 
 <svg
-	width={WIDTH}
+	{width}
 	height={HEIGHT + 1}
 	role="img"
 	aria-label="At most {most.toFixed(0)} a week over the last year; {ahead[0]?.toFixed(

@@ -150,7 +150,7 @@
 													class="shape"
 													title="Open the forecast"
 													href="/buying/forecasts/{data.id}/{place.location_id}"
-													><Shape past={demand.past} ahead={demand.ahead} /></a
+													><Shape past={demand.past} ahead={demand.ahead} width={150} /></a
 												>{/if}</td
 										>
 									</tr>
@@ -412,6 +412,7 @@
 		margin-bottom: 4px;
 	}
 	aside li {
+		overflow-wrap: anywhere;
 		padding: 4px 0;
 		border-bottom: 1px solid var(--rule);
 	}

@@ -1,0 +1,206 @@
+"""What can be set about prices that channels show, who speaks for a connection, and what it is to show of many listings."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+from django.utils import timezone
+
+from yuvrel.connectors.base import Capability
+from yuvrel.connectors.registry import KINDS
+from yuvrel.core import pricing as core
+from yuvrel.core.errors import NotFoundError
+from yuvrel.core.money import spoken
+from yuvrel.core.price_columns import COST_UNITS, NONE, Ints, first_that_speaks, scaled
+from yuvrel.core.rules import OF_CONNECTIONS, Setting
+from yuvrel.core.working import Step, Working
+from yuvrel.people.queries import company, company_day
+from yuvrel.people.roles import Ability
+from yuvrel.pricing import loading
+from yuvrel.pricing.floor import FLOOR
+from yuvrel.pricing.models import PlaceList
+from yuvrel.pricing.queries import add_holders, margin_steps
+from yuvrel.rules.queries import settled
+from yuvrel.rules.registry import declare
+
+from .models import Connection, Listing
+from .rules import Ids, Kept, connection_rungs, connection_value, listing_rungs, resolved_columns
+
+WITH_PRICES = tuple(kind for kind, c in KINDS.items() if Capability.PRICES in c.can)
+CONNECTION: dict[str, Any] = {"levels": OF_CONNECTIONS, "group": "Prices", "ability": Ability.CONNECT.value}
+
+declare(
+    Setting(
+        "price_owner",
+        "Prices are kept",
+        "Here: ours are shown there, and what is changed there is a drift. There: a change there is taken into the list. "
+        "Apart: neither looks at the other.",
+        "choice",
+        "apart",
+        choices=(("here", "here and shown there"), ("there", "there and taken in here"), ("apart", "apart")),
+        **CONNECTION,
+    ),
+    Setting(
+        "price_tax",
+        "Prices shown",
+        "Whether its prices hold the tax.",
+        "choice",
+        "with",
+        choices=(("with", "with tax"), ("without", "without tax")),
+        only_with=("price_owner", "here"),
+        **CONNECTION,
+    ),
+    Setting(
+        "price_before",
+        "Price before",
+        "A higher price that stood before may be shown beside the one that counts.",
+        "choice",
+        "shown",
+        choices=(("shown", "shown beside it"), ("hidden", "not shown")),
+        only_with=("price_owner", "here"),
+        **CONNECTION,
+    ),
+)
+PRICE_RULES = ("price_owner", "price_tax", "price_before")
+SET = (*PRICE_RULES, FLOOR.name)
+
+
+def _given_to() -> dict[int, list[str]]:
+    found: dict[int, list[str]] = {}
+    rows = Connection.objects.exclude(price_list=None).order_by("kind", "name")
+    for key, name in rows.values_list("price_list_id", "name"):
+        found.setdefault(key, []).append(name)
+    return found
+
+
+add_holders(_given_to)
+
+
+def speakers_of(connection: Connection) -> list[core.Speaker]:
+    """The lists that speak for a connection, the most special first: its own, that of its place, the company's."""
+    found = []
+    if connection.price_list_id:
+        found.append(core.Speaker(connection.name, connection.price_list_id))
+    place = PlaceList.objects.filter(location=connection.fulfils_from).select_related("location").first()
+    if place is not None:
+        found.append(core.Speaker(place.location.name, place.list_id))
+    return [*found, core.Speaker(company().name, loading.base_list().pk)]
+
+
+def owner_of(connection: Connection) -> str:
+    """Where the prices of a connection are kept: here, there or apart."""
+    return str(settled(connection_rungs(connection), ["price_owner"])["price_owner"].value)
+
+
+def live_connections() -> list[Connection]:
+    """Connections whose prices are looked at now."""
+    return list(Connection.objects.filter(state=Connection.State.LIVE, kind__in=WITH_PRICES).order_by("pk"))
+
+
+@dataclass(frozen=True)
+class Offered:
+    """The prices of many listings, in minor units of the company's currency: NONE where no list speaks; `held`: those
+    that lie below their floor."""
+
+    listings: list[int]
+    price: Ints
+    previous: Ints
+    list: Ints
+    held: Any
+
+
+def prices_of(connection: Connection, ids: Ids, kept: Kept) -> Offered:
+    """What a connection is to show of each listing, in a fixed number of queries."""
+    lists = loading.all_lists()
+    currency = company().base_currency
+    order = [s.list for s in speakers_of(connection) if lists[s.list].currency == currency]
+    needed = _with_parents(order, lists)
+    items = sorted(set(ids.item.tolist()))
+    columns = loading.load_columns(items, lists, company_day(timezone.now()))
+    prices = columns.prices(needed)
+    before = columns.previous(needed, prices)
+    taxed = connection_value("price_tax", connection, kept) == "with"
+    tax = columns.items.tax
+    shown = {key: _in_terms(prices[key], lists[key].taxed, taxed, tax) for key in order}
+    shown_before = {key: _in_terms(before[key], lists[key].taxed, taxed, tax) for key in order}
+    price, whose = first_that_speaks(shown, order, len(columns.ids))
+    previous = np.full(len(columns.ids), NONE, np.int64)
+    if connection_value("price_before", connection, kept) == "shown":
+        for key in order:
+            previous = np.where(whose == key, shown_before[key], previous)
+    previous = np.where(previous > price, previous, NONE)
+    # From items to listings: several may show the same one.
+    at = np.searchsorted(np.array(columns.ids, np.int64), ids.item)
+    net = scaled(np.maximum(price, 0), 10_000, 10_000 + tax) if taxed else np.maximum(price, 0)
+    values, which = resolved_columns(FLOOR.name, connection, ids, kept)
+    floors = np.array([0 if value is None else int(Decimal(value) * 100) for value in values], np.int64)[which]
+    is_set = np.array([value is not None for value in values], np.bool_)[which]
+    cost = columns.items.average[at]
+    left = net[at] * (COST_UNITS // 100) - cost
+    held = is_set & (cost > 0) & (left * 10_000 < floors * (net[at] * (COST_UNITS // 100)))
+    return Offered(ids.listing.tolist(), price[at], previous[at], whose[at], held & (price[at] != NONE))
+
+
+def compare(connection: Connection, ids: Ids, before: Kept, after: Kept) -> tuple[int, int]:
+    """(listings that would show another price or none, listings that would newly be held) by other rules."""
+    if connection.kind not in WITH_PRICES or not len(ids.listing):
+        return 0, 0
+    both = []
+    for kept in (before, after):
+        found = prices_of(connection, ids, kept)
+        shown = found.price if connection_value("price_owner", connection, kept) == "here" else np.full_like(found.price, NONE)
+        both.append((shown, found.previous, found.held & (shown != NONE)))
+    (now, now_before, now_held), (then, then_before, then_held) = both
+    differs = (now != then) | ((now != NONE) & (now_before != then_before))
+    return int(differs.sum()), int((then_held & ~now_held).sum())
+
+
+def _with_parents(keys: Iterable[int], lists: loading.Lists) -> list[core.PriceList]:
+    found: dict[int, core.PriceList] = {}
+    for key in keys:
+        at: core.PriceList | None = lists[key]
+        while at is not None and at.key not in found:
+            found[at.key] = at
+            at = lists.get(at.parent) if at.method == core.Method.DERIVED else None
+    return list(found.values())
+
+
+def _in_terms(prices: Ints, taxed: bool, wanted: bool, tax: Ints) -> Ints:
+    """Prices with tax or without, as the channel shows them."""
+    if taxed == wanted:
+        return prices
+    there = np.maximum(prices, 0)
+    other = scaled(there, 10_000 + tax, 10_000) if wanted else scaled(there, 10_000, 10_000 + tax)
+    return np.where(prices == NONE, NONE, other)
+
+
+def price_offer_working(listing_id: int) -> Working:
+    """How the price of a listing came about: which list speaks, its sum, the floor. Raises NotFoundError."""
+    row = Listing.objects.select_related("connection", "item__product__category").filter(pk=listing_id).first()
+    if row is None or row.item is None:
+        raise NotFoundError("There is no such linked listing.")
+    connection = row.connection
+    book = loading.load_book([row.item.pk])
+    today, currency = company_day(timezone.now()), company().base_currency
+    asked = core.asked_price(book, speakers_of(connection), row.item.pk, today, currency=currency)
+    rules = settled(listing_rungs(row), SET)
+    more: tuple[Step, ...] = ()
+    if asked.price is not None:
+        facts, taxed = book.items[row.item.pk], rules["price_tax"].value == "with"
+        if taxed != asked.price.list.taxed:
+            change = core.put_tax if taxed else core.take_tax
+            more = (
+                Step(
+                    "Shown with tax" if taxed else "Shown without tax", change(asked.price.amount, facts.tax_percent), kind="fact"
+                ),
+            )
+        more += margin_steps(asked.price, facts)
+        floor = rules[FLOOR.name]
+        if floor.value is not None:
+            said = f"{spoken(Decimal(floor.value))} %"
+            more += (Step("Margin floor", said, floor.rung.title if floor.rung else "the default", kind="fact"),)
+    return asked.working(f"{row.title} · {connection.name}", more)
