@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Callable
 from decimal import Decimal
 from typing import Any
 
@@ -38,19 +39,24 @@ def read_stock(account: str) -> Any:
     return {"stock": {plu: a["stock"] for plu, a in found.items() if a}}
 
 
-@bp.put("/api/stock")
-@scoped("till", "articles:write")
-def write_stock(account: str) -> Any:
+def _amended(account: str, field: str, figure: Callable[[Any], str]) -> Any:
+    """Write a field of the articles that a batch names; what is refused, by its number."""
     refused = {}
-    for number, (plu, value) in enumerate((request.get_json(silent=True) or {}).get("stock", {}).items()):
+    for number, (plu, value) in enumerate((request.get_json(silent=True) or {}).get(field, {}).items()):
         article = store().get(account, "article", plu)
         if number == 0 and refused_line(account):
             refused[plu] = "this line was not taken"
         elif article is None:
             refused[plu] = "no such article"
         else:
-            store().amend(account, "article", plu, {**article, "stock": str(money(value, "stock"))})
+            store().amend(account, "article", plu, {**article, field.removesuffix("s"): figure(value)})
     return {"refused": refused}
+
+
+@bp.put("/api/stock")
+@scoped("till", "articles:write")
+def write_stock(account: str) -> Any:
+    return _amended(account, "stock", lambda value: str(money(value, "stock")))
 
 
 @bp.get("/api/prices")
@@ -64,16 +70,7 @@ def read_prices(account: str) -> Any:
 @bp.put("/api/prices")
 @scoped("till", "articles:write")
 def write_prices(account: str) -> Any:
-    refused = {}
-    for number, (plu, value) in enumerate((request.get_json(silent=True) or {}).get("prices", {}).items()):
-        article = store().get(account, "article", plu)
-        if number == 0 and refused_line(account):
-            refused[plu] = "this line was not taken"
-        elif article is None:
-            refused[plu] = "no such article"
-        else:
-            store().amend(account, "article", plu, {**article, "price": str(money(value, "price").quantize(CENT))})
-    return {"refused": refused}
+    return _amended(account, "prices", lambda value: str(money(value, "price").quantize(CENT)))
 
 
 @bp.get("/api/price-changes")

@@ -7,7 +7,7 @@
 		form: FormState<T>;
 		name: keyof T & string;
 		label: string;
-		kind?: 'text' | 'long' | 'number' | 'choice' | 'tick';
+		kind?: 'text' | 'long' | 'number' | 'choice' | 'tick' | 'day';
 		choices?: readonly Choice[];
 		/** Words to choose from while typing. */
 		hints?: readonly string[];
@@ -51,6 +51,7 @@
 			</select>
 		{:else}<input
 				class="field"
+				type={kind === 'day' ? 'date' : 'text'}
 				inputmode={kind === 'number' ? 'decimal' : undefined}
 				maxlength={max}
 				list={hints.length ? id : undefined}

@@ -6,6 +6,7 @@
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
 	import SaveLine from '#lib/kit/SaveLine.svelte';
 	import { notices } from '#lib/notice.svelte.ts';
+	import { ROUNDINGS } from '#lib/prices.ts';
 	import PriceRehearsal from './PriceRehearsal.svelte';
 
 	/** Many prices changed by one rule, from a day to a day if need be; tried out before. */
@@ -42,11 +43,6 @@
 		queryKey: ['range choices'],
 		queryFn: () => ask(api.GET('/api/v1/range/choices'))
 	}));
-	const WAYS = [
-		{ value: 'up', label: 'up to it' },
-		{ value: 'nearest', label: 'to the nearest' },
-		{ value: 'down', label: 'down to it' }
-	];
 	const BY = [
 		{ value: 'percent', label: 'by per cent' },
 		{ value: 'amount', label: 'by an amount' },
@@ -114,28 +110,16 @@
 				name="rounding"
 				label="Rounded"
 				kind="choice"
-				choices={WAYS}
+				choices={ROUNDINGS}
 			/>{/if}
-		<label class="ask"
-			>From
-			<input
-				class="field"
-				type="date"
-				aria-invalid={form.wrong('starts_on')}
-				value={form.value.starts_on}
-				oninput={(event) => form.set({ starts_on: event.currentTarget.value })}
-			/><span class="soft small">Empty: at once</span></label
-		>
-		<label class="ask"
-			>until
-			<input
-				class="field"
-				type="date"
-				aria-invalid={form.wrong('ends_on')}
-				value={form.value.ends_on}
-				oninput={(event) => form.set({ ends_on: event.currentTarget.value })}
-			/><span class="soft small">Then the price before comes back by itself</span></label
-		>
+		<Field {form} name="starts_on" label="From" kind="day" hint="Empty: at once" />
+		<Field
+			{form}
+			name="ends_on"
+			label="until"
+			kind="day"
+			hint="Then the price before comes back by itself"
+		/>
 	</div>
 	{#if isSaid}<PriceRehearsal {list} subject={{ kind: 'rule', body }} />{/if}
 	<SaveLine {form} save="Change these prices" />

@@ -5,6 +5,7 @@
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
 	import SaveLine from '#lib/kit/SaveLine.svelte';
 	import { notices } from '#lib/notice.svelte.ts';
+	import { ROUNDINGS } from '#lib/prices.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import Overtaken from './Overtaken.svelte';
 	import PriceRehearsal from './PriceRehearsal.svelte';
@@ -83,11 +84,6 @@
 	const BASES = [
 		{ value: 'average', label: 'moving average cost' },
 		{ value: 'last', label: 'last cost' }
-	];
-	const WAYS = [
-		{ value: 'up', label: 'up to it' },
-		{ value: 'nearest', label: 'to the nearest' },
-		{ value: 'down', label: 'down to it' }
 	];
 	const method = $derived(form.value.method);
 	const percentLabel = $derived(
@@ -189,7 +185,7 @@
 						name="rounding"
 						label="Rounded"
 						kind="choice"
-						choices={WAYS}
+						choices={ROUNDINGS}
 					/>{/if}
 				{#if form.value.currency
 					.trim()
@@ -203,26 +199,8 @@
 			</div>
 		{/if}
 		<div class="row">
-			<label class="ask"
-				>In force from
-				<input
-					class="field"
-					type="date"
-					aria-invalid={form.wrong('starts_on')}
-					value={form.value.starts_on}
-					oninput={(event) => form.set({ starts_on: event.currentTarget.value })}
-				/></label
-			>
-			<label class="ask"
-				>until
-				<input
-					class="field"
-					type="date"
-					aria-invalid={form.wrong('ends_on')}
-					value={form.value.ends_on}
-					oninput={(event) => form.set({ ends_on: event.currentTarget.value })}
-				/></label
-			>
+			<Field {form} name="starts_on" label="In force from" kind="day" />
+			<Field {form} name="ends_on" label="until" kind="day" />
 			{#if list && !list.base}<div class="ask" role="group" aria-label="Places that sell at it">
 					Places that sell at it
 					{#each list.places as place (place.id)}<label class="tick"
