@@ -9,7 +9,19 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from yuvrel.core.errors import BadInputError
-from yuvrel.core.price_columns import NONE, EntryColumns, ItemColumns, first_that_speaks, previous_columns, price_columns, scaled
+from yuvrel.core.price_change import PriceRule, changed_price
+from yuvrel.core.price_columns import (
+    ABOVE,
+    BELOW,
+    NONE,
+    EntryColumns,
+    ItemColumns,
+    changed_columns,
+    first_that_speaks,
+    previous_columns,
+    price_columns,
+    scaled,
+)
 from yuvrel.core.pricing import (
     Entry,
     ItemFacts,
@@ -296,6 +308,34 @@ def test_columns_say_what_the_book_says_of_every_item_in_every_list(data):
         asked = asked_price(one_by_one, [Speaker(str(key), key) for key in order], n, TODAY, quantity=D(quantity))
         assert price[n] == (NONE if asked.price is None else asked.price.amount * 100)
         assert whose[n] == (asked.price.list.key if asked.price else 0)
+
+
+RULES = st.one_of(
+    st.builds(PriceRule, st.just("percent"), st.decimals("-99", "300", places=2), ENDINGS, st.sampled_from(Rounding)),
+    st.builds(PriceRule, st.just("amount"), st.integers(-50, 50).map(D), ENDINGS, st.sampled_from(Rounding)),
+    st.builds(PriceRule, st.sampled_from(["margin", "markup"]), st.decimals("0", "95", places=2), ENDINGS),
+    st.builds(PriceRule, st.just("ending"), st.just(D(0)), st.sampled_from([D(0), D(9)]), st.sampled_from(Rounding)),
+)
+
+
+@given(st.data())
+def test_a_rule_over_columns_comes_to_what_it_comes_to_for_each_item(data):
+    lists = data.draw(any_lists())
+    entries = data.draw(any_entries(lists))
+    cost = st.one_of(st.none(), st.decimals("0.000001", "5000", places=6))
+    items = {n: ItemFacts(data.draw(st.decimals("0", "30", places=2)), data.draw(cost), data.draw(cost)) for n in range(3)}
+    typed, facts, units = columns_of(lists, entries, items)
+    one, rule = data.draw(st.sampled_from(lists)), data.draw(RULES)
+    now = price_columns(lists, facts, typed, TODAY)[one.key]
+    then = changed_columns(now, rule, one, facts)
+    for n in range(3):
+        before = None if now[n] == NONE else D(int(now[n])) / units[one.key]
+        try:
+            expected = changed_price(before, rule, one, items[n])
+        except BadInputError:
+            assert then[n] in (BELOW, ABOVE)
+        else:
+            assert then[n] == (NONE if expected is None else expected * units[one.key])
 
 
 @given(st.integers(1, 9), PERCENTS, st.decimals("0.01", "999", places=2))

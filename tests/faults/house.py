@@ -33,6 +33,7 @@ from yuvrel.agreement.models import Drift
 from yuvrel.books.models import JournalLine, LedgerDocument
 from yuvrel.catalogue.models import Item
 from yuvrel.channels import actions, linking
+from yuvrel.channels.jobs import RELAYS
 from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Run, Snag
 from yuvrel.connectors.registry import KINDS
 from yuvrel.outbox.models import Event
@@ -78,7 +79,7 @@ def standing() -> str:
         "locks": activity(),
     }
     waiting = {
-        "events": Event.objects.filter(done_at=None),
+        "events": Event.objects.filter(consumer__in=RELAYS, done_at=None),
         "inbound": InboundMessage.objects.filter(state="new"),
         "outbound": OutboundMessage.objects.filter(state="waiting"),
         "offers": Listing.objects.filter(link="linked").exclude(offer_state="agreed"),
@@ -237,7 +238,7 @@ class House:
         here = dict(SalesOrder.objects.values_list("external_id", "external_version"))
         return (
             there == here
-            and not Event.objects.filter(done_at=None).exists()
+            and not Event.objects.filter(consumer__in=RELAYS, done_at=None).exists()
             and not InboundMessage.objects.filter(state="new").exists()
             and not OutboundMessage.objects.filter(state="waiting").exists()
             and not Listing.objects.filter(link="linked").exclude(offer_state="agreed").exists()

@@ -255,7 +255,7 @@ def test_figures_for_prometheus_need_their_token_and_say_what_waits(company: Loc
     shop = make_connection(name="Shop", faults=3)
     listing = make_listing(shop, make_item(on_hand=3), offer_state="pending", offered=3, offered_at=timezone.now())
     raise_snag(shop, "offer", "A snag", "x", listing=listing)
-    Event.objects.create(kind="availability", subject_id=1)
+    Event.objects.create(consumer="offers", kind="availability", subject_id=1)
     with connection.cursor() as cursor:
         cursor.execute("INSERT INTO procrastinate_jobs (queue_name, task_name, status) VALUES ('default', 'x', 'failed')")
     answer = client.get("/metrics", headers={"Authorization": "Bearer scrape"})

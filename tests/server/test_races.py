@@ -9,15 +9,20 @@ from decimal import Decimal as D
 from typing import Any
 
 import pytest
-from django.db import connection, connections
+from django.db import connection, connections, transaction
 from django.db.models import Sum
+from django.utils import timezone
 
 from tests.invariants import assert_invariants, assert_told_once
 from tests.world import NOW, incoming, make_company, make_connection, make_item, make_supplier, order_line
 from yuvrel.buying.actions import Arrived, Wanted, draft, receive, send
-from yuvrel.channels.jobs import relay_now
+from yuvrel.channels import sql
+from yuvrel.channels.jobs import consume, relay_now
+from yuvrel.outbox.actions import record, waiting_for
+from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
+from yuvrel.planning import plan
 from yuvrel.planning.queries import Line, one_line
 from yuvrel.sales.actions import ship, take_order, take_till_sale
 from yuvrel.sales.models import Reservation, SalesOrder
@@ -183,3 +188,64 @@ def test_the_sheet_never_counts_a_delivery_twice() -> None:
 
 def _coming(line: Line) -> D:
     return sum((units for _, units in line.suggestion.position.arrivals), D(0))
+
+
+def test_an_event_that_commits_late_is_worked_on_all_the_same() -> None:
+    """One transaction is held open after it wrote its event; others with higher numbers commit and are worked on."""
+    make_company()
+    first, second = make_item(), make_item()
+    while relay_now():
+        continue
+    Event.objects.all().delete()
+    written, go_on = threading.Event(), threading.Event()
+
+    def held_open() -> None:
+        with transaction.atomic():
+            record(Event.Kind.AVAILABILITY, [first.pk], "late")
+            written.set()
+            go_on.wait(30)
+        connections.close_all()
+
+    thread = threading.Thread(target=held_open)
+    thread.start()
+    assert written.wait(30)
+    record(Event.Kind.AVAILABILITY, [second.pk], "early")
+    assert consume("offers") == 1
+    assert plan.refresh(timezone.now()) >= 0
+    go_on.set()
+    thread.join()
+    late = Event.objects.filter(cause="late")
+    early = Event.objects.filter(cause="early")
+    assert max(late.values_list("pk", flat=True)) < min(early.values_list("pk", flat=True))
+    assert {row.subject_id for row in waiting_for("offers")} == {first.pk}
+    assert {row.subject_id for row in waiting_for(plan.CONSUMER)} == {first.pk}
+    assert consume("offers") == 1
+    plan.refresh(timezone.now())
+    assert not Event.objects.filter(done_at=None).exists()
+
+
+def test_one_consumer_does_not_wait_for_another() -> None:
+    """While prices are being worked out, offers are not held up."""
+    make_company()
+    item = make_item()
+    while relay_now():
+        continue
+    began, go_on = threading.Event(), threading.Event()
+
+    def slow_prices() -> None:
+        with transaction.atomic():
+            sql.alone("prices")
+            began.set()
+            go_on.wait(30)
+        connections.close_all()
+
+    thread = threading.Thread(target=slow_prices)
+    thread.start()
+    assert began.wait(30)
+    record(Event.Kind.AVAILABILITY, [item.pk], "sold")
+    record(Event.Kind.PRICE, [item.pk], "dearer")
+    assert consume("offers") == 1
+    assert waiting_for("prices").count() == 1
+    go_on.set()
+    thread.join()
+    assert consume("prices") == 1

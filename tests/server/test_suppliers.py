@@ -162,12 +162,12 @@ def test_the_replenishment_sheet_follows_terms_and_lead_time(company: Location) 
     supplier = keep(BUYER, None, 0, {"name": "One", "lead_days": 10})
     Event.objects.all().delete()
     keep_terms(BUYER, supplier.pk, item.pk, 0, terms((0, "2.00"), pack="20"))
-    assert list(Event.objects.values_list("subject_id", flat=True)) == [item.pk]
+    assert set(Event.objects.values_list("subject_id", flat=True)) == {item.pk}
     short = one_line(item.pk, company.pk, today)
     assert (short.policy.lead_days, short.policy.pack) == (10, 20)
     assert short.suggestion.quantity % 20 == 0
     keep(BUYER, supplier.pk, 1, {"lead_days": 40})
-    assert Event.objects.count() == 2
+    assert Event.objects.filter(consumer="replenishment").count() == 2
     longer = one_line(item.pk, company.pk, today)
     assert longer.policy.lead_days == 40
     # 30 more days at two a day.

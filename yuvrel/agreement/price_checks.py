@@ -13,6 +13,7 @@ from yuvrel.channels.price_rules import owner_of
 from yuvrel.channels.runs import run_of
 from yuvrel.core.agreement import Code
 from yuvrel.core.money import ZERO
+from yuvrel.kit.bulk import update_many
 
 from .keeping import Finding, keep
 from .models import Check, Drift
@@ -72,6 +73,6 @@ def _compare_prices(connection: Connection) -> tuple[Decimal, Decimal, int, list
             findings.append(
                 Finding(f"price:{row.listing_id}", title, prices.said(row.price, row.previous), shown, row.cause, refs)
             )
-    PriceOffer.objects.bulk_update(changed, ["state", "previous_shown"], 500)
-    Listing.objects.bulk_update(told, ["price"], 500)
+    update_many(changed, ["state", "previous_shown"])
+    update_many(told, ["price"])
     return left, right, len(rows), findings

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections import defaultdict
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from django.db import transaction
@@ -14,7 +15,7 @@ from procrastinate.jobs import Status
 from yuvrel.connectors.base import Capability
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.core.errors import YuvrelError
-from yuvrel.outbox.actions import wake
+from yuvrel.outbox.actions import CONSUMERS, Consumer, subscribe, waiting_for, wake
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Company
 from yuvrel.people.queries import company_day
@@ -55,97 +56,128 @@ def wake_exchange(connection_id: int) -> None:
     wake("channels.exchange", f"exchange:{connection_id}", connection_id=connection_id)
 
 
-@dataclass(frozen=True)
-class Woken:
-    """The connections that have something to do after some events: quantities or prices to push, messages to deliver."""
-
-    offers: frozenset[int] = frozenset()
-    prices: frozenset[int] = frozenset()
-    messages: frozenset[int] = frozenset()
-
-    def and_also(self, other: Woken) -> Woken:
-        """Both together."""
-        return Woken(self.offers | other.offers, self.prices | other.prices, self.messages | other.messages)
+Events = Sequence[Event]
+# The connections that have something to do after some events.
+Woken = set[int]
 
 
-@app.task(name="channels.relay")
-def relay() -> None:
-    """Turn recorded events into offers to push and messages to deliver."""
-    relay_now()
+@app.task(name="channels.relay_offers")
+def relay_offers() -> None:
+    """Turn what happened to stock and to rules into quantities to push."""
+    consume("offers")
+
+
+@app.task(name="channels.relay_prices")
+def relay_prices() -> None:
+    """Turn what happened to prices and to rules into prices to push."""
+    consume("prices")
+
+
+@app.task(name="channels.relay_messages")
+def relay_messages() -> None:
+    """Turn shipments, documents and orders into messages to deliver, and faults of rows into snags."""
+    consume("messages")
+
+
+def relay_now() -> int:
+    """Every consumer's work, one after the other; returns how many events they took."""
+    return sum(consume(name) for name in RELAYS)
 
 
 @transaction.atomic
-def relay_now() -> int:
-    """The relay's work; returns how many events it took. Two at once take turns.
+def consume(name: str) -> int:
+    """One consumer's work; returns how many events it took. Two at once take turns; others are not waited for.
 
     Should one event go wrong, each is taken by itself, and that one is set aside as a Snag.
     """
-    sql.relay_alone()
-    events = list(Event.objects.select_for_update().filter(done_at=None).order_by("pk")[:MOST_EVENTS])
+    relay = RELAYS[name]
+    sql.alone(name)
+    events = list(waiting_for(name).select_for_update()[:MOST_EVENTS])
     if not events:
         return 0
-    found = Woken()
     try:
-        found = attempt(lambda: _relay(events), f"{len(events)} events")
+        woken = attempt(lambda: relay.work(events), f"{len(events)} events")
     except YuvrelError:
-        for event in events:
-            found = found.and_also(_relay_one(event))
+        woken = set[int]().union(*(_one(relay, event) for event in events))
     Event.objects.filter(pk__in=[event.pk for event in events]).update(done_at=timezone.now())
-    for connection_id in found.offers:
-        wake_push(connection_id)
-    for connection_id in found.prices:
-        wake_prices(connection_id)
-    for connection_id in found.messages:
-        wake_deliver(connection_id)
+    for connection_id in woken:
+        relay.wake(connection_id)
     if len(events) == MOST_EVENTS:
-        wake(relay.name, "relay")
+        wake(CONSUMERS[name].task, name)
     return len(events)
 
 
-def _relay(events: Sequence[Event]) -> Woken:
-    """What became of some events."""
-    by_kind: dict[str, dict[int, str]] = {}
-    for event in events:
-        by_kind.setdefault(event.kind, {})[event.subject_id] = event.cause
-    items = by_kind.get(Event.Kind.AVAILABILITY, {})
-    if items:
-        give_up_short(SYSTEM, items)
-        fill_backorders(items)
-    for subject_id, said in by_kind.get(Event.Kind.FAULT, {}).items():
-        raise_snag(None, f"row {subject_id}"[:20], "A row of a sheet cannot be worked out", said)
-    to_push = offers.recompute(dict(items)) if items else set()
-    rules = by_kind.get(Event.Kind.RULES, {})
-    to_push |= offers.recompute_connections(rules) if rules else set()
-    changes = list(SettingChange.objects.filter(pk__in=by_kind.get(Event.Kind.SETTING, {})))
-    to_push |= offers.recompute_rules(changes) if changes else set()
-    to_tell = outbound.queue_ledger(by_kind.get(Event.Kind.LEDGER, {}))
-    to_tell |= outbound.queue_shipments(by_kind.get(Event.Kind.SHIPMENT, {}))
-    to_tell |= outbound.queue_purchase_orders(by_kind.get(Event.Kind.PURCHASE_ORDER, {}))
-    return Woken(frozenset(to_push), frozenset(_reprice(by_kind, changes)), frozenset(to_tell))
-
-
-def _reprice(by_kind: Mapping[str, Mapping[int, str]], changes: Sequence[SettingChange]) -> set[int]:
-    """Prices that some events touch. Of whole lists everything is worked out, and nothing else need be."""
-    lists = by_kind.get(Event.Kind.PRICE_LIST, {})
-    if lists:
-        return prices.recompute_lists(dict(lists))
-    items = dict(by_kind.get(Event.Kind.PRICE, {}))
-    moved = by_kind.get(Event.Kind.AVAILABILITY, {})
-    if moved and prices.follows_cost():
-        items = {item: f"cost after {cause}"[:120] for item, cause in moved.items()} | items
-    found = prices.recompute_items(items) if items else set()
-    rules = by_kind.get(Event.Kind.RULES, {})
-    found |= prices.recompute_connections(dict(rules)) if rules else set()
-    return found | (prices.recompute_rules(changes) if changes else set())
-
-
-def _relay_one(event: Event) -> Woken:
+def _one(relay: Relay, event: Event) -> Woken:
     try:
-        return attempt(lambda: _relay([event]), f"event {event.pk}")
+        return attempt(lambda: relay.work([event]), f"event {event.pk}")
     except YuvrelError as error:
         title = f"What followed from {event.cause or event.kind} could not be carried out"
         raise_snag(None, "event", title, f"{error.detail} It concerns {event.kind.replace('_', ' ')} {event.subject_id}.")
-        return Woken()
+        return set()
+
+
+def _by_kind(events: Events) -> dict[str, dict[int, str]]:
+    found: dict[str, dict[int, str]] = defaultdict(dict)
+    for event in events:
+        found[event.kind][event.subject_id] = event.cause
+    return found
+
+
+def _offer(events: Events) -> Woken:
+    """Backorders are served or given up first; then offers are worked out anew."""
+    by_kind = _by_kind(events)
+    items, rules = by_kind[Event.Kind.AVAILABILITY], by_kind[Event.Kind.RULES]
+    if items:
+        give_up_short(SYSTEM, items)
+        fill_backorders(items)
+    woken = offers.recompute(dict(items)) if items else set()
+    woken |= offers.recompute_connections(rules) if rules else set()
+    changes = list(SettingChange.objects.filter(pk__in=by_kind[Event.Kind.SETTING]))
+    return woken | (offers.recompute_rules(changes) if changes else set())
+
+
+def _price(events: Events) -> Woken:
+    """Of whole lists everything is worked out, and nothing else need be."""
+    by_kind = _by_kind(events)
+    lists, items, rules = by_kind[Event.Kind.PRICE_LIST], by_kind[Event.Kind.PRICE], by_kind[Event.Kind.RULES]
+    if lists:
+        return prices.recompute_lists(lists)
+    moved = by_kind[Event.Kind.COST]
+    if moved and prices.follows_cost():
+        items = moved | items
+    woken = prices.recompute_items(items) if items else set()
+    woken |= prices.recompute_connections(rules) if rules else set()
+    changes = list(SettingChange.objects.filter(pk__in=by_kind[Event.Kind.SETTING]))
+    return woken | (prices.recompute_rules(changes) if changes else set())
+
+
+def _tell(events: Events) -> Woken:
+    by_kind = _by_kind(events)
+    for subject_id, said in by_kind[Event.Kind.FAULT].items():
+        raise_snag(None, f"row {subject_id}"[:20], "A row of a sheet cannot be worked out", said)
+    woken = outbound.queue_ledger(by_kind[Event.Kind.LEDGER])
+    woken |= outbound.queue_shipments(by_kind[Event.Kind.SHIPMENT])
+    return woken | outbound.queue_purchase_orders(by_kind[Event.Kind.PURCHASE_ORDER])
+
+
+@dataclass(frozen=True)
+class Relay:
+    """What a consumer does with events, and how the connections that follow are woken."""
+
+    work: Callable[[Events], Woken]
+    wake: Callable[[int], None]
+
+
+RELAYS = {
+    "offers": Relay(_offer, wake_push),
+    "prices": Relay(_price, wake_prices),
+    "messages": Relay(_tell, wake_deliver),
+}
+Kind = Event.Kind
+subscribe(Consumer("offers", frozenset({Kind.AVAILABILITY, Kind.RULES, Kind.SETTING}), relay_offers.name))
+subscribe(Consumer("prices", frozenset({Kind.PRICE, Kind.PRICE_LIST, Kind.COST, Kind.RULES, Kind.SETTING}), relay_prices.name))
+messages = frozenset({Kind.LEDGER, Kind.SHIPMENT, Kind.PURCHASE_ORDER, Kind.FAULT})
+subscribe(Consumer("messages", messages, relay_messages.name))
 
 
 @app.task(name="channels.push_offers")
@@ -239,8 +271,9 @@ def pulse(timestamp: int) -> None:
         wake_deliver(connection_id)
     for message_id in InboundMessage.objects.filter(state="new").order_by("pk").values_list("pk", flat=True)[:200]:
         wake(apply_inbound.name, f"inbound:{message_id}", message_id=message_id)
-    if Event.objects.filter(done_at=None).exists():
-        wake(relay.name, "relay")
+    for name in RELAYS:
+        if waiting_for(name).exists():
+            wake(CONSUMERS[name].task, name)
 
 
 def _close_idle_snags() -> None:

@@ -12,6 +12,7 @@ from yuvrel.connectors.base import pages
 from yuvrel.connectors.messages import RemotePrice, Unreadable
 from yuvrel.core import pricing as core
 from yuvrel.core.errors import YuvrelError
+from yuvrel.kit.bulk import update_many
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Actor
 from yuvrel.pricing import loading
@@ -88,7 +89,7 @@ def take(connection: Connection, prices: Sequence[RemotePrice], at: datetime, by
     listings = list(Listing.objects.filter(connection=connection, external_id__in=by_id).select_related("item"))
     for listing in listings:
         listing.price = by_id[listing.external_id].price
-    Listing.objects.bulk_update(listings, ["price"])
+    update_many(listings, ["price"])
     linked = {row.item_id: by_id[row.external_id].price for row in listings if row.link == Listing.Link.LINKED and row.item_id}
     into = list_shown(connection)
     book = loading.load_book(linked)

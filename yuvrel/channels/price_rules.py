@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
@@ -113,25 +113,38 @@ class Offered:
     held: Any
 
 
-def prices_of(connection: Connection, ids: Ids, kept: Kept) -> Offered:
-    """What a connection is to show of each listing, in a fixed number of queries."""
+@dataclass(frozen=True)
+class Worked:
+    """Prices of many items in the lists that speak for some connections: worked out once for all of them."""
+
+    columns: loading.Columns
+    lists: loading.Lists
+    prices: dict[int, Ints]
+    before: dict[int, Ints]
+
+
+def work_out(connections: Sequence[Connection], item_ids: Iterable[int]) -> Worked:
+    """The prices of items in every list that speaks for one of the connections, in a fixed number of queries."""
     lists = loading.all_lists()
+    needed = _with_parents({speaker.list for one in connections for speaker in speakers_of(one)}, lists)
+    columns = loading.load_columns(sorted(set(item_ids)), needed, company_day(timezone.now()))
+    prices = columns.prices(needed.values())
+    return Worked(columns, needed, prices, columns.previous(needed.values(), prices))
+
+
+def prices_of(connection: Connection, ids: Ids, kept: Kept, worked: Worked | None = None) -> Offered:
+    """What a connection is to show of each listing, in a fixed number of queries."""
+    worked = work_out([connection], ids.item.tolist()) if worked is None else worked
+    columns, lists, tax = worked.columns, worked.lists, worked.columns.items.tax
     currency = company().base_currency
     order = [s.list for s in speakers_of(connection) if lists[s.list].currency == currency]
-    needed = _with_parents(order, lists)
-    items = sorted(set(ids.item.tolist()))
-    columns = loading.load_columns(items, lists, company_day(timezone.now()))
-    prices = columns.prices(needed)
-    before = columns.previous(needed, prices)
     taxed = connection_value("price_tax", connection, kept) == "with"
-    tax = columns.items.tax
-    shown = {key: _in_terms(prices[key], lists[key].taxed, taxed, tax) for key in order}
-    shown_before = {key: _in_terms(before[key], lists[key].taxed, taxed, tax) for key in order}
+    shown = {key: _in_terms(worked.prices[key], lists[key].taxed, taxed, tax) for key in order}
     price, whose = first_that_speaks(shown, order, len(columns.ids))
     previous = np.full(len(columns.ids), NONE, np.int64)
     if connection_value("price_before", connection, kept) == "shown":
         for key in order:
-            previous = np.where(whose == key, shown_before[key], previous)
+            previous = np.where(whose == key, _in_terms(worked.before[key], lists[key].taxed, taxed, tax), previous)
     previous = np.where(previous > price, previous, NONE)
     # From items to listings: several may show the same one.
     at = np.searchsorted(np.array(columns.ids, np.int64), ids.item)
@@ -150,8 +163,9 @@ def compare(connection: Connection, ids: Ids, before: Kept, after: Kept) -> tupl
     if connection.kind not in WITH_PRICES or not len(ids.listing):
         return 0, 0
     both = []
+    worked = work_out([connection], ids.item.tolist())
     for kept in (before, after):
-        found = prices_of(connection, ids, kept)
+        found = prices_of(connection, ids, kept, worked)
         shown = found.price if connection_value("price_owner", connection, kept) == "here" else np.full_like(found.price, NONE)
         both.append((shown, found.previous, found.held & (shown != NONE)))
     (now, now_before, now_held), (then, then_before, then_held) = both
@@ -159,14 +173,14 @@ def compare(connection: Connection, ids: Ids, before: Kept, after: Kept) -> tupl
     return int(differs.sum()), int((then_held & ~now_held).sum())
 
 
-def _with_parents(keys: Iterable[int], lists: loading.Lists) -> list[core.PriceList]:
+def _with_parents(keys: Iterable[int], lists: loading.Lists) -> dict[int, core.PriceList]:
     found: dict[int, core.PriceList] = {}
     for key in keys:
         at: core.PriceList | None = lists[key]
         while at is not None and at.key not in found:
             found[at.key] = at
             at = lists.get(at.parent) if at.method == core.Method.DERIVED else None
-    return list(found.values())
+    return found
 
 
 def _in_terms(prices: Ints, taxed: bool, wanted: bool, tax: Ints) -> Ints:

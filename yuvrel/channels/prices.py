@@ -14,14 +14,15 @@ from django.utils import timezone
 from yuvrel.connectors.messages import PricePush, RemotePrice
 from yuvrel.core.price_columns import NONE
 from yuvrel.core.rules import Level
+from yuvrel.kit.bulk import insert_many, update_many
 from yuvrel.pricing.models import PriceList
 from yuvrel.rules.models import SettingChange
 from yuvrel.rules.queries import by_level
 from yuvrel.rules.registry import SETTINGS
 
 from .credentials import connector_for
-from .models import Connection, Listing, PriceOffer
-from .price_rules import SET, live_connections, prices_of
+from .models import Connection, Listing, PriceOffer, Snag
+from .price_rules import SET, Worked, live_connections, prices_of, work_out
 from .rules import Ids, Kept, connection_value, reached_by
 from .runs import raise_snag, run_of, settle_snags
 
@@ -68,67 +69,63 @@ def _renew_all(
     chosen: Callable[[QuerySet[Listing]], QuerySet[Listing]], cause_of: Callable[[int], str], only: set[int] | None = None
 ) -> set[int]:
     kept = by_level(SET)
-    changed = set()
+    kept_here: dict[Connection, Ids] = {}
     for connection in live_connections():
         if only is not None and connection.pk not in only:
             continue
         listings = chosen(Listing.objects.filter(connection=connection, link=Listing.Link.LINKED))
-        if connection_value("price_owner", connection, kept) != "here":
-            PriceOffer.objects.filter(listing__in=listings).delete()
+        if connection_value("price_owner", connection, kept) == "here":
+            kept_here[connection] = Ids.of(listings)
+            continue
+        gone = PriceOffer.objects.filter(listing__in=listings)
+        if gone.exists():
+            gone.delete()
             settle_snags(SNAG, "prices are not kept here", listing__in=listings)
-        elif renew(connection, listings, cause_of, kept):
-            changed.add(connection.pk)
-    return changed
+    if not any(len(ids.listing) for ids in kept_here.values()):
+        return set()
+    # Connections that show the same items and lists need them worked out once.
+    items = {item for ids in kept_here.values() for item in ids.item.tolist()}
+    worked = work_out(list(kept_here), items)
+    return {one.pk for one, ids in kept_here.items() if renew(one, ids, cause_of, kept, worked)}
 
 
 def renew(
-    connection: Connection, listings: QuerySet[Listing], cause_of: Callable[[int], str], kept: Kept, *, again: bool = False
+    connection: Connection,
+    ids: Ids,
+    cause_of: Callable[[int], str],
+    kept: Kept,
+    worked: Worked | None = None,
+    *,
+    again: bool = False,
 ) -> int:
     """Work prices out; those that differ from what was offered, or `again` all, are to be pushed. Those below their
     floor are held with a Snag. Returns how many are to be pushed."""
-    ids = Ids.of(listings)
     if not len(ids.listing):
         return 0
-    found = prices_of(connection, ids, kept)
-    names = ("listing_id", "price", "previous", "state", "retry_at")
-    old = {row[0]: row[1:] for row in PriceOffer.objects.filter(listing_id__in=found.listings).values_list(*names)}
+    found = prices_of(connection, ids, kept, worked)
+    names = ("listing_id", "pk", "price", "previous", "state", "retry_at")
+    rows = PriceOffer.objects.filter(listing__connection=connection).values_list(*names)
+    old = {row[0]: row[1:] for row in rows}
     now = timezone.now()
     written: list[PriceOffer] = []
     silent: list[int] = []
-    below: list[int] = []
     above: list[int] = []
-    table = zip(
-        found.listings,
-        ids.item.tolist(),
-        found.price.tolist(),
-        found.previous.tolist(),
-        found.list.tolist(),
-        found.held,
-        strict=True,
-    )
-    for listing, item, cents, before, whose, held in table:
+    columns = (ids.item.tolist(), found.price.tolist(), found.previous.tolist(), found.list.tolist(), found.held.tolist())
+    for listing, item, cents, before, whose, held in zip(found.listings, *columns, strict=True):
         if cents == NONE:
             silent.append(listing)
             continue
         price, previous = Decimal(cents) / 100, None if before == NONE else Decimal(before) / 100
-        state = PriceOffer.State.HELD if held else PriceOffer.State.PENDING
-        if not again and _stays(old.get(listing), price, previous, held=held):
+        known = old.get(listing)
+        if known and not again and _stays(known, price, previous, held=held):
             continue
-        (below if held else above).append(listing)
-        written.append(
-            PriceOffer(
-                listing_id=listing,
-                price=price,
-                previous=previous,
-                list_id=whose,
-                state=state,
-                cause=cause_of(item)[:120],
-                offered_at=now,
-                retry_at=None,
-            )
-        )
+        if not held:
+            above.append(listing)
+        facts = {"price": price, "previous": previous, "list_id": whose, "cause": cause_of(item)[:120], "offered_at": now}
+        state = PriceOffer.State.HELD if held else PriceOffer.State.PENDING
+        written.append(PriceOffer(pk=known[0] if known else None, listing_id=listing, state=state, retry_at=None, **facts))
     _write(written, silent)
-    _tell_floors(connection, below, above + silent)
+    _tell_floors(connection, [row for row in written if row.state == PriceOffer.State.HELD], above + silent)
     return sum(1 for row in written if row.state == PriceOffer.State.PENDING)
 
 
@@ -154,29 +151,47 @@ def offers_now(connection: Connection, at: datetime) -> list[PriceOffer]:
     ]
 
 
-def _stays(known: Any, price: Decimal, previous: Decimal | None, *, held: bool) -> bool:
+def _stays(known: tuple[Any, ...], price: Decimal, previous: Decimal | None, *, held: bool) -> bool:
     """Whether an offer is as it was: a refused one stays refused, one that was below its floor goes out when it is no
     longer; that one has no time at which it is tried again."""
-    if known is None or known[:2] != (price, previous):
-        return False
-    state, retry_at = known[2:]
+    _, old_price, old_previous, state, retry_at = known
     was_below = state == PriceOffer.State.HELD and retry_at is None
-    return was_below == held
+    return (old_price, old_previous) == (price, previous) and was_below == held
+
+
+OFFERED = ["price", "previous", "list", "state", "cause", "offered_at", "retry_at"]
 
 
 @transaction.atomic
 def _write(rows: Sequence[PriceOffer], silent: Sequence[int]) -> None:
-    fields = ["price", "previous", "list", "state", "cause", "offered_at", "retry_at"]
-    PriceOffer.objects.filter(listing_id__in=silent).delete()
-    PriceOffer.objects.bulk_create(rows, 2000, update_conflicts=True, unique_fields=["listing"], update_fields=fields)
+    """Many in a few statements. Only one consumer writes them, so that none is there twice."""
+    if silent:
+        PriceOffer.objects.filter(listing_id__in=silent).delete()
+    insert_many([row for row in rows if row.pk is None])
+    update_many([row for row in rows if row.pk is not None], OFFERED)
 
 
-def _tell_floors(connection: Connection, below: Sequence[int], above: Sequence[int]) -> None:
-    settle_snags(SNAG, "the price is not below its floor", listing_id__in=above, field="margin_floor")
-    for listing in Listing.objects.filter(pk__in=below).select_related("item", "price_offer"):
-        price = f"{listing.price_offer.price:.2f}"
-        said = f"{price} leaves less than the margin floor, so it is not shown. Raise the price, or lower the floor."
-        raise_snag(connection, SNAG, f"{listing.title} is below its margin floor", said, listing=listing, field="margin_floor")
+def _tell_floors(connection: Connection, below: Sequence[PriceOffer], above: Sequence[int]) -> None:
+    if above:
+        settle_snags(SNAG, "the price is not below its floor", listing_id__in=above, field="margin_floor")
+    titles = dict(Listing.objects.filter(pk__in=[row.listing_id for row in below]).values_list("pk", "title"))
+    standing = Snag.objects.filter(connection=connection, kind=SNAG, resolved_at=None, listing_id__in=list(titles))
+    standing.update(resolved_at=timezone.now(), resolved_how="the price was changed again")
+    Snag.objects.bulk_create(
+        [
+            Snag(
+                connection=connection,
+                kind=SNAG,
+                listing_id=row.listing_id,
+                field="margin_floor",
+                title=f"{titles[row.listing_id]} is below its margin floor"[:200],
+                detail=f"{row.price:.2f} leaves less than the margin floor, so it is not shown. "
+                "Raise the price, or lower the floor.",
+            )
+            for row in below
+        ],
+        2000,
+    )
 
 
 def push(connection: Connection) -> int:
@@ -231,9 +246,8 @@ def _settle(
                 row.agreed_at = now
                 agreed.append(row.listing_id)
         changed.append(row)
-    fields = ["previous_shown", "state", "pushed_at", "refusals", "retry_at", "agreed_at"]
-    PriceOffer.objects.bulk_update(changed, fields)
-    Listing.objects.bulk_update(told, ["price"])
+    update_many(changed, ["previous_shown", "state", "pushed_at", "refusals", "retry_at", "agreed_at"])
+    update_many(told, ["price"])
     settle_snags(SNAG, "pushed again and agreed", listing_id__in=agreed)
 
 
@@ -267,7 +281,7 @@ def push_again(listing: Listing) -> set[int]:
     kept = by_level(SET)
     if connection_value("price_owner", listing.connection, kept) != "here":
         return set()
-    sent = renew(listing.connection, rows, lambda item: "sent again by hand", kept, again=True)
+    sent = renew(listing.connection, Ids.of(rows), lambda item: "sent again by hand", kept, again=True)
     return {listing.connection_id} if sent else set()
 
 

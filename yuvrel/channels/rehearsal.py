@@ -58,11 +58,20 @@ def _rehearse(
     names = (*POOL, *RULES, *price_rules.SET)
     before, after = by_level(names), by_level(names, changed)
     shifts: list[Shift] = []
-    changing = held = 0
+    changing = held = count = 0
+    # What is not touched need not be worked out: of 80,000 listings either takes seconds.
+    repriced = bool(set(changed or ()) & set(price_rules.SET))
+    requantified = feeds is not None or bool(set(changed or ()) & {*POOL, *RULES})
     told: dict[int, tuple[int, str, str, Decimal | None]] = {}
     for row in shown:
         linked = reach.filter(connection=row, link=Listing.Link.LINKED)
         ids = Ids.of(linked)
+        if repriced:
+            moved, below = price_rules.compare(row, ids, before, after)
+            changing, held = changing + moved, held + below
+        if not requantified:
+            count += len(ids.listing)
+            continue
         now, then = offers_of(row, ids, kept=before), offers_of(row, ids, feeds, after)
         fields = ("pk", "item_id", "title", "item__sku", "price")
         listings = {pk: (item, title, sku, price) for pk, item, title, sku, price in linked.values_list(*fields)}
@@ -73,12 +82,11 @@ def _rehearse(
                 net = split_tax(price or ZERO, taxes[item])[0]
                 shifts.append(Shift(pk, now[pk], then[pk], net - costs[item]))
         told |= listings
-        moved, below = price_rules.compare(row, ids, before, after)
-        changing, held = changing + moved, held + below
     found = rehearse(shifts)
     counts = ("listings", "rising", "falling", "to_zero", "from_zero", "at_stake", "units_now", "units_then")
     return {
         **{name: getattr(found, name) for name in counts},
+        "listings": found.listings + count,
         "currency": company().base_currency,
         "prices_changing": changing,
         "prices_held": held,

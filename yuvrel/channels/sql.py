@@ -62,8 +62,8 @@ NOTE_SHOWN = """
     WHERE l.id = read.id AND (l.shown_at IS NULL OR l.shown_at < %(at)s)
 """
 
-# One relay at a time: it locks orders and listings across items, and two would only wait for each other.
-RELAY_ALONE = "SELECT pg_advisory_xact_lock(7265)"
+# One run of a consumer at a time: it locks orders and listings across items, and two would only wait for each other.
+ALONE = "SELECT pg_advisory_xact_lock(7265, hashtext(%s))"
 
 
 @dataclass(frozen=True)
@@ -83,10 +83,10 @@ def set_offers(ids: Sequence[int], offers: Sequence[Decimal], causes: Sequence[s
         cursor.execute(SET_OFFERS, values)
 
 
-def relay_alone() -> None:
-    """Wait until no other transaction relays; the lock ends with the transaction."""
+def alone(name: str) -> None:
+    """Wait until no other transaction does the work of that name; the lock ends with the transaction."""
     with connection.cursor() as cursor:
-        cursor.execute(RELAY_ALONE)
+        cursor.execute(ALONE, [name])
 
 
 def settle(rows: Sequence[Read], at: datetime) -> list[int]:

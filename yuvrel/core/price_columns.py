@@ -15,10 +15,12 @@ import numpy as np
 import numpy.typing as npt
 
 from .money import minor_unit
+from .price_change import PriceRule
 from .pricing import MOST_PRICE, Method, PriceList, Rounding, ending_step, in_order_of_parents
 
 Ints = npt.NDArray[np.int64]
 NONE = -1
+BELOW, ABOVE = -2, -3
 FITS = 2**62
 COST_UNITS = 10**6
 
@@ -101,7 +103,6 @@ def price_columns(
     day: date,
     *,
     quantity: int = 1000,
-    base_currency: str = "EUR",
 ) -> dict[int, Ints]:
     """By list: the price of each item in minor units of the list's currency, NONE where it is silent.
 
@@ -119,7 +120,7 @@ def price_columns(
         if one.method == Method.DERIVED:
             worked = _derived(one, by_key[one.parent], found[one.parent], items)
         elif one.method != Method.TYPED:
-            worked = _from_cost(one, items, base_currency)
+            worked = _from_cost(one, items)
         own = typed.get(one.key)
         found[one.key] = worked if own is None else np.where(own != NONE, own, worked)
     return found
@@ -173,15 +174,19 @@ def _derived(one: PriceList, parent: PriceList, above: Ints, items: ItemColumns)
     return _bounded(one, amount, there)
 
 
-def _from_cost(one: PriceList, items: ItemColumns, base_currency: str) -> Ints:
+def _from_cost(one: PriceList, items: ItemColumns) -> Ints:
     cost = items.average if one.basis == "average" else items.last
-    percent = int(one.percent * 100)
-    above, below = (10_000, 10_000 - percent) if one.method == Method.MARGIN else (10_000 + percent, 10_000)
+    return _bounded(one, _cost_price(one, one.method, one.percent, items), cost > 0)
+
+
+def _cost_price(one: PriceList, method: Method, value: Decimal, items: ItemColumns) -> Ints:
+    """The price at which `value` is the margin or the markup, with the tax if the list holds it; no ending yet."""
+    cost = items.average if one.basis == "average" else items.last
+    percent = int(value * 100)
+    above, below = (10_000, 10_000 - percent) if method == Method.MARGIN else (10_000 + percent, 10_000)
     shift = exponent_of(one.currency)
     amount = scaled(cost, above * int(one.rate * 10**6) * 10**shift, below * 10**6 * COST_UNITS)
-    if one.taxed:
-        amount = scaled(amount, 10_000 + items.tax, 10_000)
-    return _bounded(one, amount, cost > 0)
+    return scaled(amount, 10_000 + items.tax, 10_000) if one.taxed else amount
 
 
 def _bounded(one: PriceList, amount: Ints, there: npt.NDArray[np.bool_]) -> Ints:
@@ -200,3 +205,25 @@ def first_that_speaks(columns: Mapping[int, Ints], order: Sequence[int], count: 
         price = np.where(speaks, columns[key], price)
         whose = np.where(speaks, key, whose)
     return price, whose
+
+
+def changed_columns(now: Ints, rule: PriceRule, one: PriceList, items: ItemColumns, base_currency: str = "EUR") -> Ints:
+    """`changed_price` for many items of a list: NONE where there is nothing to go by, BELOW where it would fall below
+    zero, ABOVE where it would be larger than can be kept."""
+    if rule.by in ("margin", "markup"):
+        if one.currency != base_currency and one.rate == 1:
+            return np.full(items.count, NONE, np.int64)
+        there = (items.average if one.basis == "average" else items.last) > 0
+        amount = _cost_price(one, Method(rule.by), rule.value, items)
+    else:
+        there = now != NONE
+        amount = np.maximum(now, 0)
+        if rule.by == "percent":
+            amount = scaled(amount, 10_000 + int(rule.value * 100), 10_000)
+        elif rule.by == "amount":
+            amount = amount + int(rule.value * 10 ** exponent_of(one.currency))
+    if rule.ending is not None:
+        amount = np.where(amount > 0, ended(np.maximum(amount, 0), rule.ending, rule.rounding, one.currency), amount)
+    most = int(MOST_PRICE) * 10 ** exponent_of(one.currency)
+    judged = np.where(amount < 0, BELOW, np.where(amount >= most, ABOVE, amount))
+    return np.where(there, judged, NONE)

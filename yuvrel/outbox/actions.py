@@ -3,23 +3,51 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from functools import partial
 
 from django.db import transaction
+from django.db.models import QuerySet
 from procrastinate.contrib.django import app
 from procrastinate.contrib.django.models import ProcrastinateJob
 
 from .models import Event
 
-RELAY = "channels.relay"
+
+@dataclass(frozen=True)
+class Consumer:
+    """Who works on events: the topics it hears of, and the job that is woken; without one it looks by itself."""
+
+    name: str
+    topics: frozenset[Event.Kind]
+    task: str = ""
+
+
+CONSUMERS: dict[str, Consumer] = {}
+
+
+def subscribe(consumer: Consumer) -> None:
+    """Make a consumer known: from now on each event of its topics has a row for it."""
+    CONSUMERS[consumer.name] = consumer
 
 
 def record(kind: Event.Kind, subject_ids: Iterable[int], cause: str = "") -> None:
-    """Note that something of `kind` happened to each subject and wake the relay."""
-    rows = [Event(kind=kind, subject_id=i, cause=cause[:120]) for i in sorted(set(subject_ids))]
-    if rows:
-        Event.objects.bulk_create(rows)
-        wake(RELAY, "relay")
+    """Note that something of `kind` happened to each subject, for every consumer of the topic, and wake each."""
+    subjects = sorted(set(subject_ids))
+    if not subjects:
+        return
+    hearing = [consumer for consumer in CONSUMERS.values() if kind in consumer.topics]
+    Event.objects.bulk_create(
+        [Event(consumer=one.name, kind=kind, subject_id=i, cause=cause[:120]) for one in hearing for i in subjects]
+    )
+    for one in hearing:
+        if one.task:
+            wake(one.task, one.name)
+
+
+def waiting_for(consumer: str) -> QuerySet[Event]:
+    """What a consumer has not worked on yet, the oldest first."""
+    return Event.objects.filter(consumer=consumer, done_at=None).order_by("pk")
 
 
 def wake(task: str, lock: str, **values: int) -> None:

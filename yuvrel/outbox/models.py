@@ -4,7 +4,8 @@ from django.db import models
 
 
 class Event(models.Model):
-    """One thing that happened; `subject_id` is the id of the item, list, connection, shipment or document."""
+    """One thing that happened, for one consumer: each has rows of its own and so keeps its own place, and what commits
+    late is found whatever its number; `subject_id` is the id of the item, list, connection, shipment or document."""
 
     class Kind(models.TextChoices):
         AVAILABILITY = "availability"
@@ -16,7 +17,9 @@ class Event(models.Model):
         SETTING = "setting"
         PRICE = "price"
         PRICE_LIST = "price_list"
+        COST = "cost"
 
+    consumer = models.CharField(max_length=20)
     kind = models.CharField(max_length=20, choices=Kind.choices)
     subject_id = models.BigIntegerField()
     cause = models.CharField(max_length=120, blank=True)
@@ -25,6 +28,6 @@ class Event(models.Model):
 
     class Meta:
         indexes = [
-            models.Index(fields=["id"], name="outbox_open", condition=models.Q(done_at=None)),
+            models.Index(fields=["consumer", "id"], name="outbox_open", condition=models.Q(done_at=None)),
             models.Index(fields=["kind", "subject_id", "-id"], name="outbox_subject"),
         ]

@@ -138,12 +138,10 @@ class PlanRow(models.Model):
 
 
 class PlanMark(models.Model):
-    """Up to where the plan rows are worked out: the day they look from, and the last event they know."""
+    """The day that the plan rows look from, and when they were last worked out."""
 
     only = models.BooleanField(default=True, unique=True)
     day = models.DateField(null=True)
-    event_id = models.BigIntegerField(default=0)
-    recent = models.JSONField(default=list, help_text="Later events that are worked in already")
     at = models.DateTimeField(null=True)
 
     class Meta:

@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterable, Iterator, Mapping
-from datetime import date, datetime, timedelta
+from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
 from django.db import transaction
-from django.db.models import Count, Max, Q, Sum
+from django.db.models import Count, Q, Sum
 
 from yuvrel.buying.models import Supplier
 from yuvrel.core.money import ZERO
 from yuvrel.kit.paging import page
+from yuvrel.outbox.actions import Consumer, subscribe, waiting_for
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company, company_day
@@ -27,8 +28,8 @@ CHUNK = 2000
 # Whoever opens the sheet waits for so many changed items; more are left to the job.
 SOON = 60
 PATIENCE = 30
-# A transaction may commit after one that began later; its events are read again for so long.
-STRAGGLERS = timedelta(seconds=60)
+CONSUMER = "replenishment"
+subscribe(Consumer(CONSUMER, frozenset({Event.Kind.AVAILABILITY})))
 ORDER = ("unsupplied", "group", "runs_out", "id")
 FIELDS = ["supplier", "unsupplied", "group", "runs_out", "suggested", "amount", "late"]
 
@@ -40,7 +41,7 @@ def refresh(now: datetime) -> int:
     """
     with transaction.atomic():
         mark = _mark()
-        return _work(mark, now, _touched(mark))
+        return _work(mark, now, _touched())
 
 
 def catch_up(now: datetime) -> None:
@@ -59,7 +60,7 @@ def _caught_up(now: datetime) -> bool:
     if mark is None and PlanMark.objects.exists():
         return False
     mark = mark or _mark()
-    touched = _touched(mark)
+    touched = _touched()
     if mark.day is None or (touched and mark.day == company_day(now) and len(set(touched.values())) <= SOON):
         _work(mark, now, touched)
     return True
@@ -70,7 +71,7 @@ def work_out_again(now: datetime) -> None:
     """Work out every row: the forecasts they stand on are new."""
     mark = _mark()
     mark.day = None
-    _work(mark, now, _touched(mark))
+    _work(mark, now, _touched())
 
 
 @transaction.atomic
@@ -86,27 +87,22 @@ def _mark() -> PlanMark:
     return PlanMark.objects.select_for_update().get(only=True)
 
 
-def _touched(mark: PlanMark) -> dict[int, int]:
+def _touched() -> dict[int, int]:
     """Events that changed stock, promises or incoming goods and are not worked in yet: event to item."""
-    events = Event.objects.filter(kind=Event.Kind.AVAILABILITY, pk__gt=mark.event_id).exclude(pk__in=mark.recent)
-    return dict(events.values_list("pk", "subject_id"))
+    return dict(waiting_for(CONSUMER).values_list("pk", "subject_id"))
 
 
 def _work(mark: PlanMark, now: datetime, touched: Mapping[int, int]) -> int:
     today = company_day(now)
     items = None if mark.day != today else set(touched.values())
-    if items is not None and not items and not mark.recent:
+    if items is not None and not items:
         return 0
-    settled = Event.objects.filter(created_at__lt=now - STRAGGLERS).aggregate(last=Max("pk"))["last"] or 0
-    done: set[int] = set()
-    if items is None or items:
-        done = _store(queries.pairs_of(today, items), today)
-        stale = PlanRow.objects.all() if items is None else PlanRow.objects.filter(item_id__in=items)
-        stale.exclude(pk__in=done).delete()
-    mark.day, mark.event_id, mark.at = today, max(mark.event_id, settled), now
-    # Read again until no straggler can come any more, but worked in once.
-    mark.recent = sorted(pk for pk in {*mark.recent, *touched} if pk > mark.event_id)
+    done = _store(queries.pairs_of(today, items), today)
+    stale = PlanRow.objects.all() if items is None else PlanRow.objects.filter(item_id__in=items)
+    stale.exclude(pk__in=done).delete()
+    mark.day, mark.at = today, now
     mark.save()
+    Event.objects.filter(pk__in=list(touched)).update(done_at=now)
     return len(done)
 
 

@@ -20,7 +20,7 @@ from yuvrel.core import pricing as core
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.core.price_change import PriceRule, PriceShift, Rehearsal, changed_price, rehearse_prices
-from yuvrel.core.price_columns import COST_UNITS, NONE, EntryColumns, Ints, exponent_of
+from yuvrel.core.price_columns import ABOVE, BELOW, COST_UNITS, NONE, EntryColumns, Ints, changed_columns, exponent_of
 from yuvrel.kit.bulk import insert_many
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
@@ -276,24 +276,41 @@ def _where(chosen: Selection) -> str:
 def _by_rule(
     row: PriceList, chosen: Selection, rule: PriceRule, starts: date | None, ends: date | None, today: date
 ) -> list[Typed]:
-    """The prices that a rule comes to, of one and of every break that is typed into the list."""
+    """The prices that a rule comes to, of one and of every break that is typed into the list. A dated price is not the
+    one to go by: it ends by itself."""
     if ends is not None and ends < max(today, starts or today):
         raise BadInputError("It would be over before it begins.", field="ends_on")
     ids = chosen.items()
     if not ids:
         raise BadInputError("No item is chosen.", field="q")
-    book = load_book(ids)
-    day = max(today, starts or today)
+    lists, day, one = all_lists(), max(today, starts or today), as_core(row)
+    columns = load_columns(ids, lists, day).undated()
+    now = columns.prices(lists.values())[row.pk]
+    then = changed_columns(now, rule, one, columns.items, columns.base_currency)
+    unit = Decimal(10) ** exponent_of(one.currency)
+    for limit, words in ((BELOW, "fall below zero"), (ABOVE, "become larger than can be kept")):
+        if (then == limit).any():
+            worst = Decimal(int(now[then == limit][0])) / unit
+            raise BadInputError(f"A price of {spoken(worst)} would {words}.", field="value")
+    moved = np.nonzero((then != NONE) & (then != now))[0]
+    found = [Typed(columns.ids[n], Decimal(int(then[n])) / unit, ZERO, None, starts, ends) for n in moved.tolist()]
+    return found + _breaks(row, ids, rule, starts, ends, day)
+
+
+def _breaks(
+    row: PriceList, ids: Sequence[int], rule: PriceRule, starts: date | None, ends: date | None, day: date
+) -> list[Typed]:
+    """What a rule comes to for the prices that are typed in from a quantity on."""
+    typed = PriceEntry.objects.filter(list=row, item_id__in=ids, from_quantity__gt=1, starts_on=None, ends_on=None)
+    places = sorted(typed.values_list("item_id", "from_quantity"))
+    book = load_book({item for item, _ in places}) if places else None
     found = []
-    for item in ids:
-        facts = book.items[item]
-        breaks = {e.from_quantity for e in book.entries.get((row.pk, item), ()) if e.from_quantity > 1 and not e.is_dated}
-        for least in (ZERO, *sorted(breaks)):
-            # A dated price is not the one to go by: it ends by itself.
-            now = book.regular(row.pk, item, day, least or core.ONE)
-            price = changed_price(now.amount if now else None, rule, as_core(row), facts, book.base_currency)
-            if price is not None and (now is None or price != now.amount):
-                found.append(Typed(item, price, least, None, starts, ends))
+    for item, least in places:
+        assert book is not None  # noqa: S101  there are places
+        now = book.regular(row.pk, item, day, least)
+        price = changed_price(now.amount if now else None, rule, as_core(row), book.items[item], book.base_currency)
+        if price is not None and (now is None or price != now.amount):
+            found.append(Typed(item, price, least, None, starts, ends))
     return found
 
 

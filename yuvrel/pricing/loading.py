@@ -121,16 +121,19 @@ class Columns:
     def prices(self, lists: Iterable[core.PriceList], quantity: int = 1000) -> dict[int, Ints]:
         """By list, the price of each item in minor units."""
         chosen = list(lists)
-        return price_columns(chosen, self.items, self.entries, self.day, quantity=quantity, base_currency=self.base_currency)
+        return price_columns(chosen, self.items, self.entries, self.day, quantity=quantity)
+
+    def undated(self) -> Columns:
+        """The same without dated prices."""
+        return replace(self, entries=self.entries.only(self.entries.starts == 0))
 
     def previous(self, lists: Iterable[core.PriceList], prices: Mapping[int, Ints]) -> dict[int, Ints]:
         """By list, the higher price that stood before each of `prices`."""
-        undated = replace(self, entries=self.entries.only(self.entries.starts == 0))
-        return previous_columns(prices, undated.prices(lists), self.entries, self.items.count)
+        return previous_columns(prices, self.undated().prices(lists), self.entries, self.items.count)
 
 
 def load_columns(item_ids: Sequence[int] | None, lists: Lists, day: date) -> Columns:
-    """What prices of these items, or of all in use, are worked out from; a fixed number of queries."""
+    """What prices of these items, or of all in use, in these lists are worked out from; a fixed number of queries."""
     rows = Item.objects.filter(active=True) if item_ids is None else Item.objects.filter(pk__in=item_ids)
     facts = list(rows.order_by("pk").values_list("pk", "price", "product__tax_class__percent", "kind"))
     ids = [row[0] for row in facts]
@@ -141,9 +144,10 @@ def load_columns(item_ids: Sequence[int] | None, lists: Lists, day: date) -> Col
         np.array([int(costs[pk][0] * COST_UNITS) for pk in ids], np.int64),
         np.array([int(costs[pk][1] * COST_UNITS) for pk in ids], np.int64),
     )
-    base = base_list().pk
     units = {key: 10 ** exponent_of(one.currency) for key, one in lists.items()}
-    table = [(base, number[pk], int(price * units[base]), 0, 0, 0, NONE) for pk, price, _, _ in facts if price]
+    base = base_list().pk
+    own = facts if base in lists else []
+    table = [(base, number[pk], int(price * units[base]), 0, 0, 0, NONE) for pk, price, _, _ in own if price]
     table += _entries(item_ids, lists, day, number, units)
     return Columns(ids, items, EntryColumns.of(table), day, company().base_currency)
 

@@ -16,6 +16,7 @@ from prometheus_client.core import GaugeMetricFamily, Metric
 from prometheus_client.exposition import CONTENT_TYPE_LATEST, generate_latest
 
 from yuvrel.agreement.models import Drift
+from yuvrel.channels.jobs import RELAYS
 from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.outbox.models import Event
 
@@ -44,8 +45,10 @@ class _Figures:
         kept = ProcrastinateJob.objects.filter(status__in=("todo", "doing", "failed"))
         yield _counted("yuvrel_jobs", "Jobs that wait, run or failed", "status", kept, "status")
         yield _single("yuvrel_oldest_job_seconds", "Age of the oldest job that could run", _oldest_job(now))
-        oldest = Event.objects.filter(done_at=None).aggregate(at=Min("created_at"))["at"]
+        oldest = Event.objects.filter(done_at=None, consumer__in=RELAYS).aggregate(at=Min("created_at"))["at"]
         yield _single("yuvrel_oldest_event_seconds", "Age of the oldest event not relayed", _age(now, oldest))
+        open_events = Event.objects.filter(done_at=None)
+        yield _counted("yuvrel_open_events", "Events that a consumer has not worked on", "consumer", open_events, "consumer")
 
 
 def _connections(now: datetime) -> Iterable[Metric]:

@@ -100,6 +100,7 @@ def put_in(
     _carry(row, change)
     row.save()
     _move(row.item_id, location_id, quantity, change.moved, cause, lot).save()
+    record(Event.Kind.COST, [row.item_id], f"cost after {cause.document}")
     return change
 
 
@@ -344,7 +345,8 @@ def take_opening(actor: Actor, rows: Sequence[OpeningRow], at: datetime) -> int:
             memo="opening stock",
         )
     )
-    record(Event.Kind.AVAILABILITY, {row.item_id for row in rows}, number)
+    for kind in (Event.Kind.AVAILABILITY, Event.Kind.COST):
+        record(kind, {row.item_id for row in rows}, number)
     return len(rows)
 
 

@@ -11,10 +11,11 @@ from django.core.management.base import BaseCommand, CommandParser
 from django.utils import timezone
 
 from yuvrel.agreement.actions import check_all
+from yuvrel.channels.jobs import RELAYS
 from yuvrel.channels.models import InboundMessage, Listing, PriceOffer
 from yuvrel.demo import first_day
 from yuvrel.demo.company import PASSWORD, PEOPLE
-from yuvrel.outbox.models import Event
+from yuvrel.outbox.actions import waiting_for
 
 
 class Command(BaseCommand):
@@ -70,7 +71,7 @@ class Command(BaseCommand):
         quiet = 0
         for _ in range(120):
             busy = (
-                Event.objects.filter(done_at=None).exists()
+                any(waiting_for(name).exists() for name in RELAYS)
                 or InboundMessage.objects.filter(state="new").exists()
                 or Listing.objects.filter(offer_state="pending").exists()
                 or PriceOffer.objects.filter(state="pending").exists()
