@@ -12,7 +12,7 @@ from yuvrel.agreement.actions import check_shelf
 from yuvrel.agreement.models import Drift
 from yuvrel.books.models import JournalEntry
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
-from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.models import Category, Item
 from yuvrel.channels.models import Connection, Listing
 from yuvrel.channels.runs import raise_snag
 from yuvrel.intake.actions import send as send_sheet
@@ -84,6 +84,7 @@ def real_ids(user: User) -> dict[str, Any]:
     priced = type_prices(SYSTEM, base_list().pk, [Typed(forecast.item_id, Decimal("12.34"))], timezone.now())
     assert priced
     return {
+        "category_id": Category.objects.order_by("pk").values_list("pk", flat=True)[0],
         "list_id": PriceList.objects.get(base=True).pk,
         "change_id": priced.pk,
         "customer_id": Customer.objects.order_by("pk").values_list("pk", flat=True)[0],

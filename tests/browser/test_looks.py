@@ -45,6 +45,7 @@ SHEETS = (
     "/range/new",
     "/range/sheets",
     "/range/prices",
+    "/range/categories",
     "/shelf",
     "/shelf/moves",
     "/shelf/opening",

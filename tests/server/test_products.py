@@ -23,6 +23,7 @@ from tests.world import (
 )
 from yuvrel.buying.actions import Wanted, draft
 from yuvrel.catalogue.models import Item, Product
+from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.sales.actions import take_order
@@ -204,3 +205,41 @@ def test_items_added_to_a_service_are_services(desk: Desk) -> None:
     made = desk.make(title="Course", kind="service", pattern="CRS-{day}", options=[{"name": "Day", "values": ["Monday"]}])
     body = {"version": made["version"], "options": [{"name": "Day", "values": ["Monday", "Friday"]}], "pattern": "CRS-{day}"}
     assert [item["kind"] for item in desk.send("post", f"products/{made['id']}/items", body)["items"]] == ["service", "service"]
+
+
+def test_categories_lie_in_each_other_move_and_merge(desk: Desk) -> None:
+    def call(method: str, path: str = "", status: int = 200, **body: Any) -> Any:
+        return desk.send(method, f"categories{path}", body, status)
+
+    item = make_item("A")
+    things = item.product.category_id
+    assert [(row["name"], row["items"]) for row in desk.client.get("/api/v1/categories").json()] == [("Things", 1)]
+    top = next(row["id"] for row in call("post", name="Workshop") if row["name"] == "Workshop")
+    assert call("post", status=422, name=" ")["field"] == "name"
+    assert call("post", status=422, name="workshop")["field"] == "name"
+    Event.objects.all().delete()
+    moved = call("patch", f"/{things}", parent_id=top)
+    assert [(row["name"], row["depth"], row["own"], row["items"]) for row in moved] == [
+        ("Workshop", 0, 0, 1),
+        ("Things", 1, 1, 1),
+    ]
+    assert set(Event.objects.values_list("kind", "subject_id")) == {("availability", item.pk), ("price", item.pk)}
+    assert call("patch", f"/{top}", status=422, parent_id=things)["field"] == "parent_id"
+    assert call("patch", f"/{top}", status=422, parent_id=99999)["field"] == "parent_id"
+    assert "Something is in" in call("delete", f"/{top}", status=422)["detail"]
+    inner = next(row["id"] for row in call("post", name="Small things", parent_id=things) if row["name"] == "Small things")
+    assert call("post", f"/{things}/merge", status=422, into_id=inner)["field"] == "into_id"
+    merged = call("post", f"/{things}/merge", into_id=top)
+    assert [(row["name"], row["depth"], row["own"]) for row in merged] == [("Workshop", 0, 1), ("Small things", 1, 0)]
+    assert [row["name"] for row in call("delete", f"/{inner}")] == ["Workshop"]
+    assert Item.objects.get(pk=item.pk).product.category_id == top
+
+
+def test_a_product_in_another_category_has_its_offers_worked_out_anew(desk: Desk) -> None:
+    item = make_item("A")
+    Event.objects.all().delete()
+    put = desk.client.patch(
+        f"/api/v1/products/{item.product_id}", {"version": 1, "category": "Other"}, content_type="application/json"
+    )
+    assert put.status_code == 200
+    assert set(Event.objects.values_list("kind", "subject_id")) == {("availability", item.pk), ("price", item.pk)}

@@ -25,7 +25,7 @@ from yuvrel.server.workings import WORKINGS
 pytestmark = [pytest.mark.django_db, pytest.mark.usefixtures("larkmead")]
 
 ROLES = [Role.MANAGER, Role.BUYER, Role.STOCKKEEPER, Role.BOOKKEEPER, Role.VIEWER]
-PRICING = (
+OF_THE_RANGE = (
     "make_price_list",
     "change_price_list",
     "delete_price_list",
@@ -36,6 +36,10 @@ PRICING = (
     "undo_price_change",
     "add_customer_group",
     "change_customer_group",
+    "add_category",
+    "change_category",
+    "merge_category",
+    "delete_category",
 )
 # Who may call each route that changes something. A route that is not listed here fails the test below.
 MAY: dict[str, set[Role]] = {
@@ -99,7 +103,7 @@ MAY: dict[str, set[Role]] = {
     "change_view": set(ROLES),
     "take_view_away": set(ROLES),
     "sheet_file": set(ROLES),
-    **{name: {Role.MANAGER, Role.BUYER} for name in PRICING},
+    **{name: {Role.MANAGER, Role.BUYER} for name in OF_THE_RANGE},
     "add_customer": {Role.MANAGER, Role.BUYER, Role.BOOKKEEPER},
     "change_customer": {Role.MANAGER, Role.BUYER, Role.BOOKKEEPER},
     "take_drift": {Role.MANAGER},
@@ -141,6 +145,8 @@ BODIES: dict[str, Any] = {
     "type_prices": {"prices": [{"item_id": 1, "price": "1"}]},
     "rehearse_prices": {"by": "percent", "value": "1"},
     "change_prices": {"by": "percent", "value": "1"},
+    "add_category": {"name": "x"},
+    "merge_category": {"into_id": 1},
     "add_customer_group": {"name": "x"},
     "change_customer_group": {"name": "x"},
     "set_rate": {"currency": "PLN", "rate": "4.25"},

@@ -10,14 +10,17 @@ from ninja import Router, Status
 from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import Said
 
-from . import products, queries
+from . import categories, products, queries
 from .obstacles import obstacles
 from .schemas import (
+    CategoryIn,
+    CategoryOut,
     ChangeProductIn,
     CombinationOut,
     DuplicateIn,
     ItemsIn,
     MakeProductIn,
+    MergeIn,
     MoreItemsIn,
     ObstacleOut,
     PartsIn,
@@ -136,3 +139,38 @@ def in_the_way(request: HttpRequest, item_id: int) -> Any:
     """What stands in the way of retiring an item."""
     actor(request)
     return obstacles(item_id)
+
+
+@router.get("/categories", response=list[CategoryOut], operation_id="list_categories")
+def list_categories(request: HttpRequest) -> Any:
+    """The tree of categories."""
+    actor(request)
+    return categories.tree()
+
+
+@router.post("/categories", response=list[CategoryOut], operation_id="add_category")
+def add_category(request: HttpRequest, body: CategoryIn) -> Any:
+    """A new category."""
+    categories.keep(actor(request), None, {"name": "", **body.facts()})
+    return categories.tree()
+
+
+@router.patch("/categories/{int:category_id}", response=list[CategoryOut], operation_id="change_category")
+def change_category(request: HttpRequest, category_id: int, body: CategoryIn) -> Any:
+    """Another name or place of a category."""
+    categories.keep(actor(request), category_id, body.facts())
+    return categories.tree()
+
+
+@router.post("/categories/{int:category_id}/merge", response=list[CategoryOut], operation_id="merge_category")
+def merge_category(request: HttpRequest, category_id: int, body: MergeIn) -> Any:
+    """Put all that is in a category into another."""
+    categories.merge(actor(request), category_id, body.into_id)
+    return categories.tree()
+
+
+@router.delete("/categories/{int:category_id}", response=list[CategoryOut], operation_id="delete_category")
+def delete_category(request: HttpRequest, category_id: int) -> Any:
+    """Take an empty category away."""
+    categories.delete(actor(request), category_id)
+    return categories.tree()

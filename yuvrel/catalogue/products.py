@@ -191,8 +191,13 @@ def change(actor: Actor, product_id: int, version: int, facts: Mapping[str, Any]
     Item.objects.bulk_update(items, ["title"])
     now = _told(product)
     _leave(actor, "product", product.pk, was, now)
+    ids = [item.pk for item in items]
     if was["tax class"] != now["tax class"]:
-        record(Event.Kind.PRICE, [item.pk for item in items], f"the tax of {product.title} was changed")
+        record(Event.Kind.PRICE, ids, f"the tax of {product.title} was changed")
+    if was["category"] != now["category"]:
+        # What is set for a category counts for what lies in it.
+        for kind in (Event.Kind.AVAILABILITY, Event.Kind.PRICE):
+            record(kind, ids, f"{product.title} is in {now['category'] or 'no category'} now")
     return product
 
 

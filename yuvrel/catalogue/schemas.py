@@ -295,3 +295,32 @@ class ObstacleOut(Schema):
 
     said: str
     link: str
+
+
+class CategoryOut(Schema):
+    """A category in the tree; `items` counts those of all that lie in it."""
+
+    id: int
+    name: str
+    parent_id: int | None
+    depth: int
+    own: int
+    items: int
+
+
+class CategoryIn(Schema):
+    """A category to be kept; what is left out stays. No parent: at the top."""
+
+    name: str | None = Field(None, max_length=60)
+    parent_id: Id | None = None
+
+    def facts(self) -> dict[str, Any]:
+        """What was given."""
+        given = self.model_dump(exclude_unset=True)
+        return {name: value for name, value in given.items() if value is not None or name == "parent_id"}
+
+
+class MergeIn(Schema):
+    """Into which category another goes."""
+
+    into_id: Id

@@ -11,6 +11,7 @@ from django.db import transaction
 from django.db.models import QuerySet
 from django.utils import timezone
 
+from yuvrel.connectors.base import Connector
 from yuvrel.connectors.messages import PricePush, RemotePrice
 from yuvrel.core.price_columns import NONE
 from yuvrel.core.rules import Level
@@ -26,7 +27,7 @@ from .price_rules import SET, Worked, live_connections, prices_of, work_out
 from .rules import Ids, Kept, connection_value, reached_by
 from .runs import raise_snag, run_of, settle_snags
 
-BATCH = 100
+BATCH, BATCHES = 100, 50
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
 SNAG = "price"
 
@@ -197,26 +198,28 @@ def _tell_floors(connection: Connection, below: Sequence[PriceOffer], above: Seq
 def push(connection: Connection) -> int:
     """Push every pending price of a connection and read each back. Returns how many were pushed."""
     connector = connector_for(connection)
+    pending = PriceOffer.objects.filter(
+        listing__connection=connection, listing__link=Listing.Link.LINKED, state=PriceOffer.State.PENDING
+    )
     pushed = 0
     with run_of(connection, "prices") as run:
-        while True:
-            rows = list(
-                PriceOffer.objects.filter(
-                    listing__connection=connection, listing__link=Listing.Link.LINKED, state=PriceOffer.State.PENDING
-                )
-                .select_related("listing")
-                .order_by("offered_at", "pk")[:BATCH]
-            )
-            if not rows:
-                break
-            wanted = [PricePush(external_id=row.listing.external_id, price=row.price, previous=row.previous) for row in rows]
-            refused = {r.external_id: r.error for r in connector.push_prices(wanted) if not r.ok}
-            found = connector.read_prices([one.external_id for one in wanted if one.external_id not in refused])
-            _settle(connection, rows, found, refused, timezone.now())
-            pushed += len(rows)
-            run.done = pushed
+        # Which wait is asked for once for many batches: each would sort all of them again.
+        while ids := list(pending.order_by("offered_at", "pk").values_list("pk", flat=True)[: BATCH * BATCHES]):
+            for begin in range(0, len(ids), BATCH):
+                rows = list(pending.filter(pk__in=ids[begin : begin + BATCH]).select_related("listing").order_by("pk"))
+                if rows:
+                    _push_batch(connection, connector, rows)
+                pushed += len(rows)
+                run.done = pushed
         run.note(f"{pushed} prices pushed and read back")
     return pushed
+
+
+def _push_batch(connection: Connection, connector: Connector, rows: Sequence[PriceOffer]) -> None:
+    wanted = [PricePush(external_id=row.listing.external_id, price=row.price, previous=row.previous) for row in rows]
+    refused = {r.external_id: r.error for r in connector.push_prices(wanted) if not r.ok}
+    found = connector.read_prices([one.external_id for one in wanted if one.external_id not in refused])
+    _settle(connection, rows, found, refused, timezone.now())
 
 
 @transaction.atomic

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import cached_property
 from typing import Literal
 
 from .errors import BadInputError
@@ -102,29 +103,31 @@ class PriceShift:
     units: Decimal = ZERO
     floor: Decimal | None = None
 
-    def _margin(self, price: Decimal | None) -> Decimal | None:
-        if price is None or self.cost is None:
-            return None
-        return margin_percent(take_tax(price, self.tax_percent), self.cost)
+    @cached_property
+    def _net(self) -> tuple[Decimal | None, Decimal | None]:
+        now = None if self.now is None else take_tax(self.now, self.tax_percent)
+        return now, None if self.then is None else take_tax(self.then, self.tax_percent)
+
+    @cached_property
+    def _margin(self) -> Decimal | None:
+        net = self._net[1]
+        return None if net is None or self.cost is None else margin_percent(net, self.cost)
 
     @property
     def margin_then(self) -> Decimal | None:
         """Margin in per cent of the net price, to one decimal; None without a cost."""
-        found = self._margin(self.then)
-        return None if found is None else round(found, 1)
+        return None if self._margin is None else round(self._margin, 1)
 
     @property
     def is_below_floor(self) -> bool:
         """Whether the new price would be held."""
-        found = self._margin(self.then)
-        return self.floor is not None and found is not None and found < self.floor
+        return self.floor is not None and self._margin is not None and self._margin < self.floor
 
-    @property
+    @cached_property
     def gain(self) -> Decimal:
         """What the units bring more without tax, or less when below zero."""
-        if self.now is None or self.then is None:
-            return ZERO
-        return (take_tax(self.then, self.tax_percent) - take_tax(self.now, self.tax_percent)) * self.units
+        now, then = self._net
+        return ZERO if now is None or then is None else (then - now) * self.units
 
 
 @dataclass(frozen=True)

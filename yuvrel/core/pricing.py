@@ -210,6 +210,20 @@ def in_order_of_parents(lists: Iterable[PriceList]) -> list[PriceList]:
     return list(done.values())
 
 
+def related(lists: Mapping[int, PriceList], key: int) -> dict[int, PriceList]:
+    """A list with those it follows, and those that follow it with what they follow: all that a change of it can touch."""
+    found: dict[int, PriceList] = {}
+    for one in lists.values():
+        way: list[PriceList] = []
+        at: PriceList | None = one
+        while at is not None and at not in way:
+            way.append(at)
+            at = lists.get(at.parent) if at.method == Method.DERIVED else None
+        if any(each.key == key for each in way):
+            found |= {each.key: each for each in way}
+    return found
+
+
 @dataclass(frozen=True)
 class PriceBook:
     """Lists, what is typed into them, and the items. Raises BadInputError for lists in a circle."""

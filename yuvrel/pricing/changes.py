@@ -243,12 +243,13 @@ def rehearse_rule(
     """What a change by rule would do, in the list and in those that follow it; nothing is kept."""
     actor.need(Ability.PRICE)
     row = get_list(list_id)
-    typed = _by_rule(row, chosen, rule, starts, ends, company_day(at))
-    day = max(company_day(at), starts or date.min)
-    lists = all_lists()
-    ids = sorted({one.item_id for one in typed})
-    before = load_columns(ids, lists, day)
-    return _told(row, before, before.prices(lists.values()), _with(before, row, typed).prices(lists.values()), at)
+    day = _day_of(starts, ends, company_day(at))
+    lists = core.related(all_lists(), row.pk)
+    columns = load_columns(chosen.items(), lists, day)
+    typed = _by_rule(row, columns, lists, rule, starts, ends)
+    # What changes nothing is not shown: the followers of what does not change stay as well.
+    then = _with(columns, row, typed)
+    return _told(row, lists, columns, columns.prices(lists.values()), then.prices(lists.values()), at)
 
 
 @transaction.atomic
@@ -258,7 +259,9 @@ def apply_rule(
     """Change prices by a rule; between two days when they are given. Raises RefusedError when nothing would change."""
     actor.need(Ability.PRICE)
     row = locked_list(list_id)
-    typed = _by_rule(row, chosen, rule, starts, ends, company_day(at))
+    lists = core.related(all_lists(), row.pk)
+    columns = load_columns(chosen.items(), lists, _day_of(starts, ends, company_day(at)))
+    typed = _by_rule(row, columns, lists, rule, starts, ends)
     made = _put(actor, row, {one.place: one for one in typed}, at, rule.words(row.currency) + _where(chosen))
     if made is None:
         raise RefusedError("Nothing would change: the prices are there already, or nothing is chosen.", field="value")
@@ -273,19 +276,22 @@ def _where(chosen: Selection) -> str:
     return f" on what matches “{chosen.q}”" if chosen.q else " on everything"
 
 
+def _day_of(starts: date | None, ends: date | None, today: date) -> date:
+    """The day to look at: the first on which a change counts. Raises BadInputError for one that would be over before."""
+    if ends is not None and ends < max(today, starts or today):
+        raise BadInputError("It would be over before it begins.", field="ends_on")
+    return max(today, starts or today)
+
+
 def _by_rule(
-    row: PriceList, chosen: Selection, rule: PriceRule, starts: date | None, ends: date | None, today: date
+    row: PriceList, columns: Columns, lists: Mapping[int, core.PriceList], rule: PriceRule, starts: date | None, ends: date | None
 ) -> list[Typed]:
     """The prices that a rule comes to, of one and of every break that is typed into the list. A dated price is not the
     one to go by: it ends by itself."""
-    if ends is not None and ends < max(today, starts or today):
-        raise BadInputError("It would be over before it begins.", field="ends_on")
-    ids = chosen.items()
-    if not ids:
+    if not columns.ids:
         raise BadInputError("No item is chosen.", field="q")
-    lists, day, one = all_lists(), max(today, starts or today), as_core(row)
-    columns = load_columns(ids, lists, day).undated()
-    now = columns.prices(lists.values())[row.pk]
+    one = lists[row.pk]
+    now = columns.undated().prices(lists.values())[row.pk]
     then = changed_columns(now, rule, one, columns.items, columns.base_currency)
     unit = Decimal(10) ** exponent_of(one.currency)
     for limit, words in ((BELOW, "fall below zero"), (ABOVE, "become larger than can be kept")):
@@ -294,7 +300,7 @@ def _by_rule(
             raise BadInputError(f"A price of {spoken(worst)} would {words}.", field="value")
     moved = np.nonzero((then != NONE) & (then != now))[0]
     found = [Typed(columns.ids[n], Decimal(int(then[n])) / unit, ZERO, None, starts, ends) for n in moved.tolist()]
-    return found + _breaks(row, ids, rule, starts, ends, day)
+    return found + _breaks(row, columns.ids, rule, starts, ends, columns.day)
 
 
 def _breaks(
@@ -330,23 +336,23 @@ def rehearse_list(actor: Actor, list_id: int, facts: Mapping[str, Any], at: date
     """What other facts of a list would do to its prices and to those of the lists that follow it; nothing is kept."""
     actor.need(Ability.PRICE)
     row = get_list(list_id)
-    lists = all_lists()
-    columns = load_columns(None, lists, company_day(at))
-    before = columns.prices(lists.values())
+    every = all_lists()
     with_facts(row, facts)
-    then = {**lists, row.pk: as_core(row)}
-    return _told(row, columns, before, columns.prices(then.values()), at, then)
+    then = core.related({**every, row.pk: as_core(row)}, row.pk)
+    now = core.related(every, row.pk) | {key: every[key] for key in then}
+    then = {key: then.get(key, one) for key, one in now.items()}
+    columns = load_columns(None, now, company_day(at))
+    return _told(row, then, columns, columns.prices(now.values()), columns.prices(then.values()), at)
 
 
 def _told(
     row: PriceList,
+    lists: Mapping[int, core.PriceList],
     columns: Columns,
     now: Mapping[int, Ints],
     then: Mapping[int, Ints],
     at: datetime,
-    lists: Mapping[int, core.PriceList] | None = None,
 ) -> dict[str, Any]:
-    lists = all_lists() if lists is None else lists
     one = lists[row.pk]
     found = _rehearsal(one, columns, now[row.pk], then[row.pk], at)
     counts = ("items", "rising", "falling", "gone", "new", "below_floor", "margin_gained", "margin_lost")

@@ -6,6 +6,7 @@ export const TODAY_TABS = [
 export const RANGE_TABS = [
 	{ name: 'Items', path: '/range' },
 	{ name: 'Prices', path: '/range/prices' },
+	{ name: 'Categories', path: '/range/categories' },
 	{ name: 'Pairing bench', path: '/range/pairing' },
 	{ name: 'Import and export', path: '/range/sheets' }
 ];
