@@ -49,7 +49,7 @@ def test_a_product_of_three_by_four_options_and_a_bundle(page: Page, live_server
 
     # Three rows copied from a spreadsheet: price, barcode, weight; one barcode with a wrong check digit.
     cell = page.get_by_label("Price of BSH-S-ash")
-    cell.evaluate(PASTE, "15.00\t4006381333931\t80\n15.50\t4006381333932\t82\n16.00\t\t85\n")
+    cell.evaluate(PASTE, "15.00\t4006381333931\t80\t200 x 40 x 30\n15.50\t4006381333932\t82\n16.00\t\t85\n")
     page.get_by_role("button", name="Save items").click()
     grid = page.get_by_role("form", name="Items", exact=True)
     expect(grid.get_by_role("alert")).to_contain_text("has check digit 2; it should be 1")
@@ -59,6 +59,9 @@ def test_a_product_of_three_by_four_options_and_a_bundle(page: Page, live_server
     buyer.says("3 items saved.")
     kept = Item.objects.get(sku="BSH-S-beech")
     assert (str(kept.price), kept.weight_grams) == ("15.50", 82)
+    sized = Item.objects.get(sku="BSH-S-ash")
+    assert (sized.length_mm, sized.width_mm, sized.height_mm) == (200, 40, 30)
+    expect(page.get_by_label("L × W × H, mm of BSH-S-ash")).to_have_value("200 × 40 × 30")
     assert Item.objects.get(sku="BSH-S-ash").barcodes.get().gtin == "04006381333931"
 
     page.get_by_role("row").filter(has_text="L · oak").get_by_role("button", name="Retire").click()

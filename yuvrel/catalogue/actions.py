@@ -27,6 +27,9 @@ class ItemDraft:
     decimals: int = 0
     expiry_tracked: bool = False
     weight_grams: int = 0
+    length_mm: int = 0
+    width_mm: int = 0
+    height_mm: int = 0
     internal: bool = False
 
 
@@ -70,6 +73,9 @@ def add_item(product: Product, draft: ItemDraft) -> Item:
                 options=draft.options,
                 kind=draft.kind,
                 weight_grams=draft.weight_grams,
+                length_mm=draft.length_mm,
+                width_mm=draft.width_mm,
+                height_mm=draft.height_mm,
                 internal=draft.internal,
                 price=draft.price,
                 decimals=draft.decimals,

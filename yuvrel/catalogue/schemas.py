@@ -103,6 +103,10 @@ class ItemOut(Schema):
     barcodes: list[str]
     price: Money
     expiry_tracked: bool
+    weight_grams: int
+    length_mm: int
+    width_mm: int
+    height_mm: int
     average_cost: UnitCost | None
     last_cost: UnitCost | None
     value: Money | None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
+from decimal import Decimal
 from typing import Any
 
 from yuvrel.core import bounds
@@ -32,6 +33,14 @@ from .actions import ItemDraft, add_item
 from .models import Barcode, Item, Product, TaxClass
 from .products import change, change_items, items_of, put_facts
 
+MOST_MILLIMETRES = Decimal(100_001)
+
+
+def millimetres(text: str) -> int:
+    """A whole number of at most a hundred metres."""
+    return int(amount(0, MOST_MILLIMETRES)(text))
+
+
 COLUMNS = (
     Column("sku", "of the item; case does not matter", "SMK-S-ASH", words(60), needed=True),
     Column("product", "title of its product; a new one is made where there is none", "Smoker", words(160)),
@@ -47,11 +56,15 @@ COLUMNS = (
     Column("price", "with tax", "32.00", amount(2, bounds.MOST_PRICE), money),
     Column("barcodes", "GTINs with spaces between; the check digit is checked", "4006381333931", barcodes, spaced),
     Column("weight_grams", "", "420", whole),
+    Column("length_mm", "", "310", millimetres),
+    Column("width_mm", "", "200", millimetres),
+    Column("height_mm", "", "150", millimetres),
     Column("internal", "yes: used here, not sold", "no", yes_or_no, said_yes),
 )
 NAMED = {column.name: column for column in COLUMNS}
 OF_PRODUCT = ("product", "category", "brand", "tags")
-OF_ITEM = ("price", "barcodes", "weight_grams", "internal")
+SIDES = ("length_mm", "width_mm", "height_mm")
+OF_ITEM = ("price", "barcodes", "weight_grams", *SIDES, "internal")
 
 
 def standing() -> Iterator[tuple[str, dict[str, str]]]:
@@ -68,6 +81,7 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
             "price": item.price,
             "barcodes": codes[item.pk],
             "weight_grams": item.weight_grams,
+            **{side: getattr(item, side) for side in SIDES},
             "internal": item.internal,
         }
         own = {name: NAMED[name].text(value) for name, value in values.items()}

@@ -11,12 +11,13 @@
 	type Props = { items: Item[]; may: boolean; options: string[] };
 	let { items, may, options }: Props = $props();
 	const client = useQueryClient();
-	type Cell = 'sku' | 'price' | 'barcodes' | 'weight_grams';
+	type Cell = 'sku' | 'price' | 'barcodes' | 'weight_grams' | 'size';
 	const CELLS: readonly (readonly [Cell, string, string])[] = [
 		['sku', 'SKU', ''],
 		['price', 'Price', 'num'],
 		['barcodes', 'Barcodes', ''],
-		['weight_grams', 'Weight, g', 'num']
+		['weight_grams', 'Weight, g', 'num'],
+		['size', 'L × W × H, mm', 'num']
 	];
 	let typed = $state<Record<number, Partial<Record<Cell, string> & { internal: boolean }>>>({});
 	let refusal = $state<Problem | null>(null);
@@ -27,7 +28,16 @@
 	const text = (item: Item, cell: Cell): string => {
 		const own = typed[item.id]?.[cell];
 		if (own !== undefined) return own;
+		if (cell === 'size') return sizeOf(item);
 		return cell === 'barcodes' ? item.barcodes.join(', ') : `${item[cell]}`;
+	};
+	const SIDES = ['length_mm', 'width_mm', 'height_mm'] as const;
+	const sizeOf = (item: Item): string =>
+		SIDES.some((side) => item[side]) ? SIDES.map((side) => item[side]).join(' × ') : '';
+	/** Three numbers with ×, x, * or spaces between; fewer leave the others at nothing. */
+	const sides = (text: string): string[] => {
+		const found = text.split(/[×x*\s]+/i).filter(Boolean);
+		return SIDES.map((_, n) => found[n] ?? '0');
 	};
 	const put = (item: Item, change: Partial<Record<Cell, string> & { internal: boolean }>): void => {
 		refusal = null;
@@ -35,6 +45,7 @@
 	};
 	const wrong = (item: Item, cell: Cell): true | undefined =>
 		refusal?.field === `items.${item.id}.${cell}` ||
+		(cell === 'size' && SIDES.some((side) => refusal?.field === `items.${item.id}.${side}`)) ||
 		(cell === 'barcodes' && refusal?.field === `items.${item.id}.barcode`) ||
 		undefined;
 
@@ -68,6 +79,8 @@
 				if (own.sku !== undefined) facts['sku'] = own.sku;
 				if (own.price !== undefined) facts['price'] = number(own.price);
 				if (own.weight_grams !== undefined) facts['weight_grams'] = number(own.weight_grams);
+				if (own.size !== undefined)
+					sides(own.size).forEach((side, n) => (facts[SIDES[n] ?? ''] = side));
 				if (own.barcodes !== undefined)
 					facts['barcodes'] = own.barcodes.split(/[\s,;]+/).filter(Boolean);
 				if (own.internal !== undefined) facts['internal'] = own.internal;
@@ -213,6 +226,9 @@
 	.cells .field.num {
 		width: 96px;
 		text-align: right;
+	}
+	.cells .field.size {
+		width: 128px;
 	}
 	.cells .field.barcodes {
 		width: 190px;

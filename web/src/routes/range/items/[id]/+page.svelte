@@ -253,6 +253,12 @@
 						<dd class:bad={base.below_floor}>{percent(base.margin)}</dd>{/if}
 					{#if prices.data?.floor}<dt>Margin floor</dt>
 						<dd>{percent(prices.data.floor)}</dd>{/if}
+					{#if data.weight_grams}<dt>Weight</dt>
+						<dd>{figure(`${data.weight_grams}`)} <span class="soft">g</span></dd>{/if}
+					{#if data.length_mm || data.width_mm || data.height_mm}<dt>L × W × H</dt>
+						<dd>
+							{data.length_mm} × {data.width_mm} × {data.height_mm} <span class="soft">mm</span>
+						</dd>{/if}
 				</dl>
 				{#if steps.length > 1}<section>
 						<h2>Average cost</h2>
