@@ -168,7 +168,7 @@ def test_a_price_typed_in_the_list_and_what_a_customer_of_a_group_pays(person: P
     expect(page.get_by_role("alert").filter(has_text="decimal places")).to_be_visible()
     page.get_by_label("Price of Gloves").fill("19,90")
     page.get_by_role("button", name="Save 1 price").click()
-    person.says("none → 19.90.")
+    person.says("GLV-9: none → 19.90.")
 
     person.go("/orders/customers", check=False)
     page.get_by_role("button", name="Groups").click()

@@ -15,7 +15,7 @@ from tests.channels.test_journey import World, settle
 from tests.world import NOW, give, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Check, Drift
-from yuvrel.channels import actions, linking, price_intake, price_rules, prices
+from yuvrel.channels import actions, linking, price_intake, price_rules, prices, snags
 from yuvrel.channels.models import Connection, Listing, PriceOffer, Run, Snag
 from yuvrel.channels.rehearsal import rehearse_rules
 from yuvrel.core.errors import RefusedError
@@ -145,6 +145,8 @@ def test_a_price_below_its_floor_is_held_with_a_snag_until_it_is_not(world: Worl
     told = rehearse_rules(SYSTEM, rung, {"margin_floor": "40"})
     assert (told["prices_changing"], told["prices_held"]) == (0, 0)
     assert rehearse_rules(SYSTEM, rung, {"margin_floor": "70"})["prices_held"] == 0
+    assert "still held" in snags.try_again(SYSTEM, snag.pk)
+    assert variant(world, "SMK-S")["price"] == "24.60"
     change(SYSTEM, rung, {"margin_floor": "45.3"}, NOW)
     settle()
     assert variant(world, "SMK-S")["price"] == "18.00"
@@ -160,7 +162,7 @@ def test_a_refused_price_waits_longer_each_time_and_goes_out_again(world: World)
     assert (offer.state, offer.refusals) == ("held", 1)
     assert Snag.objects.filter(kind="price", resolved_at=None).count() == 1
     world.standins.faults("web")
-    prices.retry_held(offer.retry_at + timedelta(seconds=1))
+    assert snags.try_again(SYSTEM, Snag.objects.get(kind="price", resolved_at=None).pk) == "The price is being sent again."
     settle()
     assert variant(world, "SMK-S")["price"] == "30.00"
     assert not Snag.objects.filter(kind="price", resolved_at=None).exists()

@@ -18,9 +18,11 @@ from yuvrel.core.price_columns import (
     ItemColumns,
     changed_columns,
     first_that_speaks,
+    floor_units,
     previous_columns,
     price_columns,
     scaled,
+    under_floor,
 )
 from yuvrel.core.pricing import (
     Entry,
@@ -35,6 +37,8 @@ from yuvrel.core.pricing import (
     margin_percent,
     net_from_cost,
     put_tax,
+    rate_of,
+    related,
     take_tax,
     with_ending,
 )
@@ -349,6 +353,30 @@ def test_scaling_the_base_scales_what_derives_from_it_up_to_rounding(factor, per
 @given(st.decimals("0.01", "99999", places=2), st.decimals("0", "30", places=2))
 def test_tax_taken_off_and_put_on_again(gross, percent):
     assert abs(put_tax(take_tax(gross, percent), percent) - gross) <= D("0.01")
+
+
+@given(st.integers(0, 10**9), st.integers(0, 10**13), st.one_of(st.none(), st.decimals("-1000", "100", places=2)), st.booleans())
+def test_below_the_floor_as_columns_and_as_one(cents, cost, floor, known):
+    cost = cost if known else 0
+    found = under_floor(np.array([cents, NONE]), np.array([cost, cost]), floor_units([floor, floor]))
+    margin = margin_percent(D(cents) / 100, D(cost) / 10**6) if cost else None
+    assert found.tolist() == [floor is not None and margin is not None and margin < floor, False]
+
+
+def test_the_rate_on_the_way_to_the_companys_currency():
+    pounds = PriceList(2, "Pounds", "GBP", method=Method.DERIVED, parent=1, rate=D("0.85"))
+    dollars = PriceList(3, "Dollars", "USD", method=Method.DERIVED, parent=2, rate=D("1.30"))
+    typed, told = PriceList(4, "Typed", "USD"), PriceList(5, "Told", "USD", rate=D("1.10"))
+    cost = PriceList(6, "Cost", "JPY", method=Method.MARGIN, percent=D(10), rate=D(160))
+    lists = {one.key: one for one in (RETAIL, pounds, dollars, typed, told, cost)}
+    assert [rate_of(lists, key) for key in lists] == [1, D("0.85"), D("1.105"), None, D("1.10"), 160]
+
+
+def test_all_that_a_change_of_a_list_can_touch():
+    trade = PriceList(2, "Trade", method=Method.DERIVED, parent=1)
+    staff = PriceList(3, "Staff", method=Method.DERIVED, parent=2)
+    lists = {one.key: one for one in (RETAIL, trade, staff, PriceList(4, "Other"))}
+    assert [sorted(related(lists, key)) for key in lists] == [[1, 2, 3], [1, 2, 3], [1, 2, 3], [4]]
 
 
 def test_what_does_not_fit_64_bits_is_exact_all_the_same():

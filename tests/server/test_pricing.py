@@ -130,7 +130,7 @@ def test_the_sheet_of_lists_says_what_each_prices_and_who_sees_it(place: Any) ->
         (1, 1, 1, True),
     ]
     assert (rows["Own"].given_to, rows["Own"].margin) == (["Tannery Yard"], D("7.7"))  # 6.50 net
-    assert [(row["list"], row["what"]) for row in told["changes"]] == [("Own", "none → 8.00")]
+    assert [(row["list"], row["what"]) for row in told["changes"]] == [("Own", "A: none → 8.00")]
     assert other.price == 10
 
 

@@ -15,7 +15,7 @@ from yuvrel.connectors.registry import KINDS
 from yuvrel.core import pricing as core
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import spoken
-from yuvrel.core.price_columns import COST_UNITS, NONE, Ints, first_that_speaks, scaled
+from yuvrel.core.price_columns import NONE, Ints, first_that_speaks, floor_units, in_terms, under_floor
 from yuvrel.core.rules import OF_CONNECTIONS, Setting
 from yuvrel.core.working import Step, Working
 from yuvrel.people.queries import company, company_day
@@ -139,23 +139,19 @@ def prices_of(connection: Connection, ids: Ids, kept: Kept, worked: Worked | Non
     currency = company().base_currency
     order = [s.list for s in speakers_of(connection) if lists[s.list].currency == currency]
     taxed = connection_value("price_tax", connection, kept) == "with"
-    shown = {key: _in_terms(worked.prices[key], lists[key].taxed, taxed, tax) for key in order}
+    shown = {key: in_terms(worked.prices[key], lists[key].taxed, taxed, tax) for key in order}
     price, whose = first_that_speaks(shown, order, len(columns.ids))
     previous = np.full(len(columns.ids), NONE, np.int64)
     if connection_value("price_before", connection, kept) == "shown":
         for key in order:
-            previous = np.where(whose == key, _in_terms(worked.before[key], lists[key].taxed, taxed, tax), previous)
+            previous = np.where(whose == key, in_terms(worked.before[key], lists[key].taxed, taxed, tax), previous)
     previous = np.where(previous > price, previous, NONE)
     # From items to listings: several may show the same one.
     at = np.searchsorted(np.array(columns.ids, np.int64), ids.item)
-    net = scaled(np.maximum(price, 0), 10_000, 10_000 + tax) if taxed else np.maximum(price, 0)
     values, which = resolved_columns(FLOOR.name, connection, ids, kept)
-    floors = np.array([0 if value is None else int(Decimal(value) * 100) for value in values], np.int64)[which]
-    is_set = np.array([value is not None for value in values], np.bool_)[which]
-    cost = columns.items.average[at]
-    left = net[at] * (COST_UNITS // 100) - cost
-    held = is_set & (cost > 0) & (left * 10_000 < floors * (net[at] * (COST_UNITS // 100)))
-    return Offered(ids.listing.tolist(), price[at], previous[at], whose[at], held & (price[at] != NONE))
+    floors = floor_units([None if value is None else Decimal(value) for value in values])[which]
+    held = under_floor(in_terms(price, taxed, False, tax)[at], columns.items.average[at], floors, currency)
+    return Offered(ids.listing.tolist(), price[at], previous[at], whose[at], held)
 
 
 def compare(connection: Connection, ids: Ids, before: Kept, after: Kept) -> tuple[int, int]:
@@ -183,15 +179,6 @@ def _with_parents(keys: Iterable[int], lists: loading.Lists) -> dict[int, core.P
     return found
 
 
-def _in_terms(prices: Ints, taxed: bool, wanted: bool, tax: Ints) -> Ints:
-    """Prices with tax or without, as the channel shows them."""
-    if taxed == wanted:
-        return prices
-    there = np.maximum(prices, 0)
-    other = scaled(there, 10_000 + tax, 10_000) if wanted else scaled(there, 10_000, 10_000 + tax)
-    return np.where(prices == NONE, NONE, other)
-
-
 def price_offer_working(listing_id: int) -> Working:
     """How the price of a listing came about: which list speaks, its sum, the floor. Raises NotFoundError."""
     row = Listing.objects.select_related("connection", "item__product__category").filter(pk=listing_id).first()
@@ -212,7 +199,7 @@ def price_offer_working(listing_id: int) -> Working:
                     "Shown with tax" if taxed else "Shown without tax", change(asked.price.amount, facts.tax_percent), kind="fact"
                 ),
             )
-        more += margin_steps(asked.price, facts)
+        more += margin_steps(asked.price, book, row.item.pk)
         floor = rules[FLOOR.name]
         if floor.value is not None:
             said = f"{spoken(Decimal(floor.value))} %"

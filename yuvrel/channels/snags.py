@@ -8,14 +8,14 @@ from django.utils import timezone
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.people.roles import Ability, Actor, audit
 
-from . import inbound, outbound
+from . import inbound, outbound, prices
 from .actions import end_pause
-from .jobs import wake_deliver, wake_exchange, wake_push
+from .jobs import wake_deliver, wake_exchange, wake_prices, wake_push
 from .models import Listing, OutboundMessage, Snag
 from .offers import push_again
 
 # What a fault of the account stopped; anything else is put right by the next exchange.
-WAKE = {"push": wake_push, "deliver": wake_deliver}
+WAKE = {"push": wake_push, "deliver": wake_deliver, "prices": wake_prices}
 
 
 def get_snag(snag_id: int) -> Snag:
@@ -45,6 +45,8 @@ def try_again(actor: Actor, snag_id: int) -> str:
         OutboundMessage.objects.filter(pk=snag.outbound.pk).update(state="waiting", attempts=0, next_try_at=timezone.now())
         wake_deliver(snag.outbound.connection_id)
         return "It is being sent again."
+    if snag.listing and snag.kind == prices.SNAG:
+        return _price_again(Listing.objects.select_related("connection").get(pk=snag.listing.pk))
     if snag.listing:
         for connection_id in push_again(Listing.objects.get(pk=snag.listing.pk)):
             wake_push(connection_id)
@@ -56,6 +58,13 @@ def try_again(actor: Actor, snag_id: int) -> str:
         WAKE.get(snag.kind, wake_exchange)(snag.connection.pk)
         return "The connection is being tried again."
     raise RefusedError("There is nothing to try again; set it aside.", field="kind")
+
+
+def _price_again(listing: Listing) -> str:
+    woken = prices.push_again(listing)
+    for connection_id in woken:
+        wake_prices(connection_id)
+    return "The price is being sent again." if woken else "It is still held: raise the price, or lower the floor."
 
 
 @transaction.atomic

@@ -13,6 +13,7 @@ from .money import ZERO, round_money, spoken
 from .pricing import (
     HUNDRED,
     MOST_PRICE,
+    ONE,
     ItemFacts,
     Method,
     PriceList,
@@ -63,17 +64,18 @@ class PriceRule:
 
 
 def changed_price(
-    now: Decimal | None, rule: PriceRule, one: PriceList, facts: ItemFacts, base_currency: str = "EUR"
+    now: Decimal | None, rule: PriceRule, one: PriceList, facts: ItemFacts, rate: Decimal | None = ONE
 ) -> Decimal | None:
     """The price of one that a rule comes to in a list, rounded to its currency; None where there is nothing to go by.
+    `rate`: of the list's currency for one of the company's, None where it is not known.
 
     Raises BadInputError when it would fall below zero, or the ending cannot be.
     """
     if rule.by in ("margin", "markup"):
         cost = facts.cost(one.basis)
-        if cost is None or (one.currency != base_currency and one.rate == 1):
+        if cost is None or rate is None:
             return None
-        amount = round_money(net_from_cost(cost, Method(rule.by), rule.value) * one.rate, one.currency)
+        amount = round_money(net_from_cost(cost, Method(rule.by), rule.value) * rate, one.currency)
         amount = put_tax(amount, facts.tax_percent, one.currency) if one.taxed else amount
     elif now is None:
         return None

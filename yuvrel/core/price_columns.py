@@ -16,13 +16,15 @@ import numpy.typing as npt
 
 from .money import minor_unit
 from .price_change import PriceRule
-from .pricing import MOST_PRICE, Method, PriceList, Rounding, ending_step, in_order_of_parents
+from .pricing import MOST_PRICE, ONE, Method, PriceList, Rounding, ending_step, in_order_of_parents
 
 Ints = npt.NDArray[np.int64]
 NONE = -1
 BELOW, ABOVE = -2, -3
+NO_FLOOR = -(2**40)
 FITS = 2**62
 COST_UNITS = 10**6
+RATE_UNITS = 10**6
 
 
 @dataclass(frozen=True)
@@ -176,16 +178,16 @@ def _derived(one: PriceList, parent: PriceList, above: Ints, items: ItemColumns)
 
 def _from_cost(one: PriceList, items: ItemColumns) -> Ints:
     cost = items.average if one.basis == "average" else items.last
-    return _bounded(one, _cost_price(one, one.method, one.percent, items), cost > 0)
+    return _bounded(one, _cost_price(one, one.method, one.percent, items, one.rate), cost > 0)
 
 
-def _cost_price(one: PriceList, method: Method, value: Decimal, items: ItemColumns) -> Ints:
+def _cost_price(one: PriceList, method: Method, value: Decimal, items: ItemColumns, rate: Decimal) -> Ints:
     """The price at which `value` is the margin or the markup, with the tax if the list holds it; no ending yet."""
     cost = items.average if one.basis == "average" else items.last
     percent = int(value * 100)
     above, below = (10_000, 10_000 - percent) if method == Method.MARGIN else (10_000 + percent, 10_000)
     shift = exponent_of(one.currency)
-    amount = scaled(cost, above * int(one.rate * 10**6) * 10**shift, below * 10**6 * COST_UNITS)
+    amount = scaled(cost, above * int(rate * RATE_UNITS) * 10**shift, below * RATE_UNITS * COST_UNITS)
     return scaled(amount, 10_000 + items.tax, 10_000) if one.taxed else amount
 
 
@@ -194,6 +196,28 @@ def _bounded(one: PriceList, amount: Ints, there: npt.NDArray[np.bool_]) -> Ints
         amount = np.where(amount > 0, ended(np.maximum(amount, 0), one.ending, one.rounding, one.currency), amount)
     most = int(MOST_PRICE) * 10 ** exponent_of(one.currency)
     return np.where(there & (amount >= 0) & (amount < most), amount, NONE)
+
+
+def in_terms(prices: Ints, taxed: bool, wanted: bool, tax: Ints) -> Ints:
+    """Prices that hold the tax or not, as they are wanted; NONE stays."""
+    if taxed == wanted:
+        return prices
+    there = np.maximum(prices, 0)
+    other = scaled(there, 10_000 + tax, 10_000) if wanted else scaled(there, 10_000, 10_000 + tax)
+    return np.where(prices == NONE, NONE, other)
+
+
+def under_floor(net: Ints, cost: Ints, floors: Ints, currency: str = "EUR") -> npt.NDArray[np.bool_]:
+    """Whether the margin of each net price (in minor units, NONE: none) over its cost (in millionths of the same
+    currency, 0: not known) is below its floor, in hundredths of a per cent (NO_FLOOR: none); exact."""
+    worth = np.maximum(net, 0) * (COST_UNITS // 10 ** exponent_of(currency))
+    judged = (net > 0) & (cost > 0) & (floors != NO_FLOOR)
+    return np.asarray(judged & ((worth - cost) * 10_000 < floors * worth), np.bool_)
+
+
+def floor_units(floors: Sequence[Decimal | None]) -> Ints:
+    """Floors as `under_floor` takes them."""
+    return np.array([NO_FLOOR if value is None else int(value * 100) for value in floors], np.int64)
 
 
 def first_that_speaks(columns: Mapping[int, Ints], order: Sequence[int], count: int) -> tuple[Ints, Ints]:
@@ -207,14 +231,14 @@ def first_that_speaks(columns: Mapping[int, Ints], order: Sequence[int], count: 
     return price, whose
 
 
-def changed_columns(now: Ints, rule: PriceRule, one: PriceList, items: ItemColumns, base_currency: str = "EUR") -> Ints:
+def changed_columns(now: Ints, rule: PriceRule, one: PriceList, items: ItemColumns, rate: Decimal | None = ONE) -> Ints:
     """`changed_price` for many items of a list: NONE where there is nothing to go by, BELOW where it would fall below
     zero, ABOVE where it would be larger than can be kept."""
     if rule.by in ("margin", "markup"):
-        if one.currency != base_currency and one.rate == 1:
+        if rate is None:
             return np.full(items.count, NONE, np.int64)
         there = (items.average if one.basis == "average" else items.last) > 0
-        amount = _cost_price(one, Method(rule.by), rule.value, items)
+        amount = _cost_price(one, Method(rule.by), rule.value, items, rate)
     else:
         there = now != NONE
         amount = np.maximum(now, 0)

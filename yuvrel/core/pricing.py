@@ -210,6 +210,20 @@ def in_order_of_parents(lists: Iterable[PriceList]) -> list[PriceList]:
     return list(done.values())
 
 
+def rate_of(lists: Mapping[int, PriceList], key: int, base_currency: str = "EUR") -> Decimal | None:
+    """How much of a list's currency one of the company's is worth, by the rates on its way; None where nobody says.
+
+    A list typed in another currency says it by its own rate, when that is not 1.
+    """
+    one = lists[key]
+    if one.method == Method.DERIVED:
+        above = rate_of(lists, one.parent, base_currency)
+        return None if above is None else round(above * one.rate, 6)
+    if one.method == Method.TYPED:
+        return ONE if one.currency == base_currency else one.rate if one.rate != ONE else None
+    return one.rate
+
+
 def related(lists: Mapping[int, PriceList], key: int) -> dict[int, PriceList]:
     """A list with those it follows, and those that follow it with what they follow: all that a change of it can touch."""
     found: dict[int, PriceList] = {}

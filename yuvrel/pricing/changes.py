@@ -137,7 +137,8 @@ def _words(moved: Sequence[tuple[Typed, Any]]) -> str:
     if len(moved) > 1:
         return f"{len(moved)} prices typed"
     one, (before, _) = moved[0]
-    return f"{before if before is not None else 'none'} → {one.price if one.price is not None else 'none'}"
+    sku = Item.objects.values_list("sku", flat=True).get(pk=one.item_id)
+    return f"{sku}: {before if before is not None else 'none'} → {one.price if one.price is not None else 'none'}"
 
 
 def _tell(row: PriceList, item_ids: Sequence[int], cause: str) -> None:
@@ -247,7 +248,6 @@ def rehearse_rule(
     lists = core.related(all_lists(), row.pk)
     columns = load_columns(chosen.items(), lists, day)
     typed = _by_rule(row, columns, lists, rule, starts, ends)
-    # What changes nothing is not shown: the followers of what does not change stay as well.
     then = _with(columns, row, typed)
     return _told(row, lists, columns, columns.prices(lists.values()), then.prices(lists.values()), at)
 
@@ -292,7 +292,7 @@ def _by_rule(
         raise BadInputError("No item is chosen.", field="q")
     one = lists[row.pk]
     now = columns.undated().prices(lists.values())[row.pk]
-    then = changed_columns(now, rule, one, columns.items, columns.base_currency)
+    then = changed_columns(now, rule, one, columns.items, core.rate_of(lists, row.pk, columns.base_currency))
     unit = Decimal(10) ** exponent_of(one.currency)
     for limit, words in ((BELOW, "fall below zero"), (ABOVE, "become larger than can be kept")):
         if (then == limit).any():
@@ -300,21 +300,21 @@ def _by_rule(
             raise BadInputError(f"A price of {spoken(worst)} would {words}.", field="value")
     moved = np.nonzero((then != NONE) & (then != now))[0]
     found = [Typed(columns.ids[n], Decimal(int(then[n])) / unit, ZERO, None, starts, ends) for n in moved.tolist()]
-    return found + _breaks(row, columns.ids, rule, starts, ends, columns.day)
+    return found + _breaks(row, columns, lists, rule, starts, ends)
 
 
 def _breaks(
-    row: PriceList, ids: Sequence[int], rule: PriceRule, starts: date | None, ends: date | None, day: date
+    row: PriceList, columns: Columns, lists: Mapping[int, core.PriceList], rule: PriceRule, starts: date | None, ends: date | None
 ) -> list[Typed]:
     """What a rule comes to for the prices that are typed in from a quantity on."""
-    typed = PriceEntry.objects.filter(list=row, item_id__in=ids, from_quantity__gt=1, starts_on=None, ends_on=None)
+    typed = PriceEntry.objects.filter(list=row, item_id__in=columns.ids, from_quantity__gt=1, starts_on=None, ends_on=None)
     places = sorted(typed.values_list("item_id", "from_quantity"))
-    book = load_book({item for item, _ in places}) if places else None
+    book = load_book({item for item, _ in places})
+    rate = core.rate_of(lists, row.pk, columns.base_currency)
     found = []
     for item, least in places:
-        assert book is not None  # noqa: S101  there are places
-        now = book.regular(row.pk, item, day, least)
-        price = changed_price(now.amount if now else None, rule, as_core(row), book.items[item], book.base_currency)
+        now = book.regular(row.pk, item, columns.day, least)
+        price = changed_price(now.amount if now else None, rule, lists[row.pk], book.items[item], rate)
         if price is not None and (now is None or price != now.amount):
             found.append(Typed(item, price, least, None, starts, ends))
     return found
@@ -354,7 +354,8 @@ def _told(
     at: datetime,
 ) -> dict[str, Any]:
     one = lists[row.pk]
-    found = _rehearsal(one, columns, now[row.pk], then[row.pk], at)
+    rate = core.rate_of(lists, row.pk, columns.base_currency)
+    found = _rehearsal(one, rate, columns, now[row.pk], then[row.pk], at)
     counts = ("items", "rising", "falling", "gone", "new", "below_floor", "margin_gained", "margin_lost")
     named = Item.objects.filter(pk__in=[shift.key for shift in found.shifts[:MOST_ROWS]])
     titles = {pk: (title, sku) for pk, title, sku in named.values_list("pk", "title", "sku")}
@@ -384,7 +385,7 @@ def _told(
     }
 
 
-def _rehearsal(one: core.PriceList, columns: Columns, now: Ints, then: Ints, at: datetime) -> Rehearsal:
+def _rehearsal(one: core.PriceList, rate: Decimal | None, columns: Columns, now: Ints, then: Ints, at: datetime) -> Rehearsal:
     unit = Decimal(10) ** exponent_of(one.currency)
     cost = columns.items.average if one.basis == "average" else columns.items.last
     moved = np.nonzero(now != then)[0].tolist()
@@ -396,7 +397,7 @@ def _rehearsal(one: core.PriceList, columns: Columns, now: Ints, then: Ints, at:
             None if now[n] == NONE else Decimal(int(now[n])) / unit,
             None if then[n] == NONE else Decimal(int(then[n])) / unit,
             Decimal(int(columns.items.tax[n])) / 100 if one.taxed else ZERO,
-            Decimal(int(cost[n])) / COST_UNITS * one.rate if cost[n] else None,
+            Decimal(int(cost[n])) / COST_UNITS * rate if rate and cost[n] else None,
             units.get(pk, ZERO),
             floors[pk],
         )

@@ -16,7 +16,17 @@ from yuvrel.catalogue.rungs import below
 from yuvrel.core import pricing as core
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import spoken
-from yuvrel.core.price_columns import COST_UNITS, NONE, Ints, exponent_of
+from yuvrel.core.price_columns import (
+    COST_UNITS,
+    NONE,
+    RATE_UNITS,
+    Ints,
+    exponent_of,
+    floor_units,
+    in_terms,
+    scaled,
+    under_floor,
+)
 from yuvrel.core.pricing import margin_percent, take_tax
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.faults import sheet_rows
@@ -84,8 +94,7 @@ def sheet(today: date) -> dict[str, Any]:
     lists = all_lists()
     columns = load_columns(None, lists, today)
     prices = columns.prices(lists.values())
-    floors = floors_of(columns.ids)
-    floor = np.array([float(value) if (value := floors[pk]) is not None else -np.inf for pk in columns.ids])
+    floors = _floors(columns)
     typed = dict(PriceEntry.objects.values_list("list_id").annotate(n=Count("item", distinct=True)).order_by())
     given, base = holders(), base_list()
     if columns.ids:
@@ -93,8 +102,7 @@ def sheet(today: date) -> dict[str, Any]:
 
     def shown(row: PriceList) -> dict[str, Any]:
         one = lists[row.pk]
-        margins = _margins(one, columns, prices[row.pk])
-        known = margins[~np.isnan(margins)]
+        net, cost = _net(one, columns, prices[row.pk]), _cost(one, lists, columns)
         return {
             "id": row.pk,
             "name": row.name,
@@ -105,8 +113,8 @@ def sheet(today: date) -> dict[str, Any]:
             "given_to": given.get(row.pk, []),
             "typed": typed.get(row.pk, 0),
             "priced": int((prices[row.pk] != NONE).sum()),
-            "below_floor": int((margins < floor).sum()),
-            "margin": Decimal(str(round(float(np.median(known)), 1))) if len(known) else None,
+            "below_floor": int(under_floor(net, cost, floors, one.currency).sum()),
+            "margin": _median_margin(one, net, cost),
             "starts_on": row.starts_on,
             "ends_on": row.ends_on,
             "in_force": one.speaks(today),
@@ -126,12 +134,30 @@ def _change(row: PriceChange) -> dict[str, Any]:
     return {name: getattr(row, name) for name in names}
 
 
-def _margins(one: core.PriceList, columns: Columns, prices: Ints) -> Any:
-    """Margin of each item in per cent of the net price, as it is shown; nan where price or cost is not known."""
-    cost = (columns.items.average if one.basis == "average" else columns.items.last) / COST_UNITS * float(one.rate)
-    gross = np.where(prices > 0, prices, np.nan) / 10 ** exponent_of(one.currency)
-    net = gross / (1 + columns.items.tax / 10_000) if one.taxed else gross
-    return np.where(cost > 0, (net - cost) / net * 100, np.nan)
+def _floors(columns: Columns) -> Ints:
+    floors = floors_of(columns.ids)
+    return floor_units([floors[pk] for pk in columns.ids])
+
+
+def _net(one: core.PriceList, columns: Columns, prices: Ints) -> Ints:
+    return in_terms(prices, one.taxed, False, columns.items.tax)
+
+
+def _cost(one: core.PriceList, lists: Mapping[int, core.PriceList], columns: Columns) -> Ints:
+    """Cost of one in the list's currency, in millionths; 0 where it, or the rate, is not known."""
+    rate = core.rate_of(lists, one.key, columns.base_currency)
+    cost = columns.items.average if one.basis == "average" else columns.items.last
+    return np.zeros_like(cost) if rate is None else scaled(cost, int(rate * RATE_UNITS), RATE_UNITS)
+
+
+def _median_margin(one: core.PriceList, net: Ints, cost: Ints) -> Decimal | None:
+    """Half of the items leave more: per cent of the net price, to one decimal, as it is shown."""
+    known = (net > 0) & (cost > 0)
+    if not known.any():
+        return None
+    worth = net[known] / 10 ** exponent_of(one.currency)
+    margins = (worth - cost[known] / COST_UNITS) / worth * 100
+    return Decimal(str(round(float(np.median(margins)), 1)))
 
 
 def list_page(list_id: int) -> dict[str, Any]:
@@ -220,9 +246,9 @@ def _shown(rows: QuerySet[Item], row: PriceList, show: str, today: date) -> Quer
         if show == "none":
             chosen = prices == NONE
         else:
-            floors = floors_of(columns.ids)
-            floor = np.array([float(value) if (value := floors[pk]) is not None else -np.inf for pk in columns.ids])
-            chosen = _margins(lists[row.pk], columns, prices) < floor
+            one = lists[row.pk]
+            net, cost = _net(one, columns, prices), _cost(one, lists, columns)
+            chosen = under_floor(net, cost, _floors(columns), one.currency)
         return rows.filter(pk__in=[columns.ids[n] for n in np.nonzero(chosen)[0].tolist()])
     return rows
 
@@ -237,10 +263,10 @@ def _told(
 ) -> dict[str, Any]:
     price = book.price(one.key, item, today)
     facts = book.items[item]
-    cost, margin = facts.cost(one.basis), None
-    if price is not None and cost is not None:
+    cost, margin, rate = facts.cost(one.basis), None, core.rate_of(lists, one.key, book.base_currency)
+    if price is not None and cost is not None and rate is not None:
         net = take_tax(price.amount, facts.tax_percent, one.currency) if one.taxed else price.amount
-        margin = margin_percent(net, cost * one.rate)
+        margin = margin_percent(net, cost * rate)
     return {
         "price": price.amount if price else None,
         "how": price.how.value if price else "",
@@ -314,7 +340,7 @@ def price_working(list_id: int, item_id: int, today: date) -> Working:
     lists = all_lists()
     book = load_book([item_id], lists)
     asked = core.asked_price(book, [core.Speaker("List", row.pk)], item_id, today, currency=row.currency)
-    margin = margin_steps(asked.price, book.items[item_id]) if asked.price else ()
+    margin = margin_steps(asked.price, book, item_id) if asked.price else ()
     if asked.price is None:
         return asked.working(f"{item.title} · {row.name}")
     price = asked.price
@@ -323,17 +349,17 @@ def price_working(list_id: int, item_id: int, today: date) -> Working:
     return Working("What does it sell for?", f"{item.title} · {row.name}", (*price.steps, result, *margin), note)
 
 
-def margin_steps(price: core.Price, facts: core.ItemFacts) -> tuple[Step, ...]:
-    """What a price leaves: without tax, less the cost; nothing where no cost is known."""
-    one = price.list
-    cost = facts.cost(one.basis)
-    if cost is None:
-        return (Step("Margin", "not known", "no cost is known", kind="fact"),)
+def margin_steps(price: core.Price, book: core.PriceBook, item: int) -> tuple[Step, ...]:
+    """What a price leaves: without tax, less the cost; nothing where no cost, or no rate, is known."""
+    one, facts = price.list, book.items[item]
+    cost, rate = facts.cost(one.basis), core.rate_of(book.lists, one.key, book.base_currency)
+    if cost is None or rate is None:
+        return (Step("Margin", "not known", "no cost is known" if cost is None else "no rate is known", kind="fact"),)
     net = take_tax(price.amount, facts.tax_percent, one.currency) if one.taxed else price.amount
-    margin = margin_percent(net, cost * one.rate)
+    margin = margin_percent(net, cost * rate)
     said = "none" if margin is None else f"{spoken(round(margin, 1))} %"
     return (
         Step("Net of tax", net, kind="fact", unit=one.currency),
-        Step("Cost of one", round(cost * one.rate, 4), core.BASES[one.basis], kind="fact", unit=one.currency),
+        Step("Cost of one", round(cost * rate, 4), core.BASES[one.basis], kind="fact", unit=one.currency),
         Step("Margin", said, "of the net price", kind="fact"),
     )

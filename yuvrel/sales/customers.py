@@ -15,7 +15,7 @@ from yuvrel.core import pricing as core
 from yuvrel.core.errors import BadInputError, NotFoundError, StaleError
 from yuvrel.core.money import ZERO
 from yuvrel.core.working import Working
-from yuvrel.kit.faults import row_or, sheet_rows
+from yuvrel.kit.faults import sheet_rows
 from yuvrel.kit.paging import in_order, page
 from yuvrel.people.queries import company
 from yuvrel.people.roles import Ability, Actor, audit
@@ -225,24 +225,21 @@ def asked_prices(customer_id: int, q: str, quantity: Decimal, today: date) -> li
     book = loading.load_book([item.pk for item in items])
     speakers, currency = speakers_for(row), company().base_currency
 
-    def asked(item: Item) -> AskedPrice:
-        found = core.asked_price(book, speakers, item.pk, today, quantity=quantity, currency=currency)
-        price = found.price
-        return AskedPrice(
-            item_id=item.pk,
-            title=item.title,
-            sku=item.sku,
-            price=price.amount if price else None,
-            previous=price.previous if price else None,
-            price_list=price.list.name if price else "",
-            taxed=price.list.taxed if price else True,
-        )
+    def asked(item: Item) -> dict[str, Any]:
+        price = core.asked_price(book, speakers, item.pk, today, quantity=quantity, currency=currency).price
+        return {
+            **_known_item(item),
+            "price": price.amount if price else None,
+            "previous": price.previous if price else None,
+            "price_list": price.list.name if price else "",
+            "taxed": price.list.taxed if price else True,
+        }
 
-    def broken(item: Item) -> AskedPrice:
-        known = {"item_id": item.pk, "title": item.title, "sku": item.sku}
-        return row_or(lambda: asked(item), lambda said: AskedPrice.broken(known, said), item.title, item.pk)
+    return sheet_rows(AskedPrice, items, asked, _known_item)
 
-    return [broken(item) for item in items]
+
+def _known_item(item: Item) -> dict[str, Any]:
+    return {"item_id": item.pk, "title": item.title, "sku": item.sku}
 
 
 def _bought(row: Customer) -> list[Item]:
@@ -264,5 +261,5 @@ def asked_working(customer_id: int, item_id: int, today: date) -> Working:
         raise NotFoundError("There is no such item.")
     book = loading.load_book([item_id])
     asked = core.asked_price(book, speakers_for(row), item_id, today, currency=company().base_currency)
-    margin = margin_steps(asked.price, book.items[item_id]) if asked.price else ()
+    margin = margin_steps(asked.price, book, item_id) if asked.price else ()
     return asked.working(f"{item.title} · {row.name}", margin)
