@@ -14,9 +14,11 @@
 		list: Schemas['PriceListOut'];
 		q: string;
 		category: string;
+		/** Items chosen on the sheet; none: all that match. */
+		items: readonly number[];
 		ondone: () => void;
 	};
-	let { list, q, category, ondone }: Props = $props();
+	let { list, q, category, items, ondone }: Props = $props();
 	const client = useQueryClient();
 	type Facts = {
 		q: string;
@@ -29,7 +31,7 @@
 		ends_on: string;
 	};
 	// svelte-ignore state_referenced_locally (what the sheet shows when the dialogue opens is where it begins)
-	const start = { q, category };
+	const start = items.length ? { q: '', category: '' } : { q, category };
 	const form = new FormState<Facts>(() => ({
 		...start,
 		by: 'percent',
@@ -54,7 +56,7 @@
 	const body = $derived<Schemas['PriceRuleIn']>({
 		q: form.value.q,
 		category: form.value.category,
-		item_ids: [],
+		item_ids: [...items],
 		by: form.value.by as 'percent',
 		value: number(form.value.value) || '0',
 		ending: number(form.value.ending) || null,
@@ -83,17 +85,19 @@
 
 <form onsubmit={apply} aria-label="Change prices">
 	<div class="row">
-		<Field
-			{form}
-			name="category"
-			label="Category"
-			kind="choice"
-			choices={[
-				{ value: '', label: 'every category' },
-				...(choices.data?.categories ?? []).map((name) => ({ value: name, label: name }))
-			]}
-		/>
-		<Field {form} name="q" label="Name or SKU holds" max={120} hint="Empty: everything" />
+		{#if items.length}<p class="chosen">{count(items.length, 'chosen item')}</p>{:else}
+			<Field
+				{form}
+				name="category"
+				label="Category"
+				kind="choice"
+				choices={[
+					{ value: '', label: 'every category' },
+					...(choices.data?.categories ?? []).map((name) => ({ value: name, label: name }))
+				]}
+			/>
+			<Field {form} name="q" label="Name or SKU holds" max={120} hint="Empty: everything" />
+		{/if}
 		<Field {form} name="by" label="Changed" kind="choice" choices={BY} />
 		{#if form.value.by !== 'ending'}<Field
 				{form}
@@ -126,6 +130,10 @@
 </form>
 
 <style>
+	.chosen {
+		font-weight: 600;
+		padding-top: 22px;
+	}
 	.row {
 		display: grid;
 		grid-template-columns: repeat(auto-fill, minmax(180px, 1fr));

@@ -153,6 +153,17 @@
 					choices={METHODS}
 				/>{/if}
 			<Field {form} name="currency" label="Currency" max={3} />
+			{#if form.value.currency
+				.trim()
+				.toUpperCase() !== session.currency || Number(form.value.rate) !== 1}<Field
+					{form}
+					name="rate"
+					label="Rate"
+					kind="number"
+					hint={method === 'typed'
+						? `Of its currency for one ${session.currency}: for margins`
+						: 'Of its currency for one of what it comes from'}
+				/>{/if}
 			<Field {form} name="taxed" label="Prices hold the tax" kind="tick" />
 		</div>
 		{#if method !== 'typed'}
@@ -186,15 +197,6 @@
 						label="Rounded"
 						kind="choice"
 						choices={ROUNDINGS}
-					/>{/if}
-				{#if form.value.currency
-					.trim()
-					.toUpperCase() !== session.currency || form.value.rate !== '1'}<Field
-						{form}
-						name="rate"
-						label="Rate"
-						kind="number"
-						hint="Of its currency for one of what it comes from"
 					/>{/if}
 			</div>
 		{/if}

@@ -76,6 +76,10 @@
 		queryFn: () => ask(api.GET('/api/v1/range/choices'))
 	}));
 	let opened = $state<'' | 'list' | 'change' | 'changes'>('');
+	let picked = $state<number[]>([]);
+	const toggle = (item: number): void => {
+		picked = picked.includes(item) ? picked.filter((one) => one !== item) : [...picked, item];
+	};
 	let typed = $state<Record<number, string>>({});
 	let refusal = $state('');
 	let wrong = $state(-1);
@@ -188,7 +192,7 @@
 		<SheetTools {sheet} />
 	{/snippet}
 	{#if data && rows.length}
-		<Rows {sheet} {rows} key={(row) => row.item_id} />
+		<Rows {sheet} {rows} key={(row) => row.item_id} before={may ? box : undefined} />
 		<More query={prices} />
 	{:else}<Pending
 			query={data ? prices : list}
@@ -198,6 +202,10 @@
 		/>{/if}
 	{#snippet totals()}
 		<span>{count(rows.length, 'item')}{prices.hasNextPage ? ' and more' : ''}</span>
+		{#if picked.length}<span
+				>{picked.length} chosen
+				<button class="quiet" onclick={() => (picked = [])}>None</button></span
+			>{/if}
 		{#if edited}
 			<button class="do" disabled={busy} onclick={save}>Save {count(edited, 'price')}</button>
 			<button class="quiet" onclick={() => (typed = {})}>Undo</button>
@@ -223,7 +231,11 @@
 			list={data}
 			q={sheet.filters.q}
 			category={sheet.filters.category}
-			ondone={() => (opened = '')}
+			items={picked}
+			ondone={() => {
+				opened = '';
+				picked = [];
+			}}
 		/>{/if}
 </Dialogue>
 <Dialogue
@@ -258,6 +270,12 @@
 	{/if}
 </Dialogue>
 
+{#snippet box(row: Row)}<input
+		type="checkbox"
+		aria-label="Choose {row.title}"
+		checked={picked.includes(row.item_id)}
+		onchange={() => toggle(row.item_id)}
+	/>{/snippet}
 {#snippet title(row: Row)}<a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a
 	>{/snippet}
 {#snippet sku(row: Row)}{row.sku}{/snippet}
