@@ -26,8 +26,11 @@ from .models import Connection, Listing, PriceOffer, Snag
 from .price_rules import SET, Worked, live_connections, prices_of, work_out
 from .rules import Ids, Kept, connection_value, reached_by
 from .runs import raise_snag, run_of, settle_snags
+from .sql import alone
 
 BATCH, BATCHES = 100, 50
+# Of more listings than this, all of a connection are read.
+FEW = 2000
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
 SNAG = "price"
 
@@ -105,8 +108,10 @@ def renew(
         return 0
     found = prices_of(connection, ids, kept, worked)
     names = ("listing_id", "pk", "price", "previous", "state", "retry_at")
-    rows = PriceOffer.objects.filter(listing__connection=connection).values_list(*names)
-    old = {row[0]: row[1:] for row in rows}
+    standing = PriceOffer.objects.filter(listing__connection=connection)
+    if len(found.listings) <= FEW:
+        standing = standing.filter(listing_id__in=found.listings)
+    old = {row[0]: row[1:] for row in standing.values_list(*names)}
     now = timezone.now()
     written: list[PriceOffer] = []
     silent: list[int] = []
@@ -279,7 +284,9 @@ def waiting() -> set[int]:
 
 
 def push_again(listing: Listing) -> set[int]:
-    """Work the price out anew and send it, whatever the channel shows now."""
+    """Work the price out anew and send it, whatever the channel shows now; inside a transaction."""
+    # The consumer that writes offers may be at it.
+    alone("prices")
     rows = Listing.objects.filter(pk=listing.pk, link=Listing.Link.LINKED)
     kept = by_level(SET)
     if connection_value("price_owner", listing.connection, kept) != "here":
