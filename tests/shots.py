@@ -74,6 +74,12 @@ def visit(page: Page, base: str, name: str) -> None:
         page.goto(base + "/range?q=ventilated+suit+M")
         page.click(".rows tbody tr:nth-child(1) a")
         page.click("text=Change")
+    if name == "price-list":
+        page.click("text=Change prices")
+        form = page.get_by_role("form", name="Change prices")
+        form.get_by_role("textbox", name="Per cent").fill("3")
+        form.get_by_label("Ending").fill("0.95")
+        page.wait_for_timeout(1500)
     if name in OPENED:
         page.click(OPENED[name])
     page.wait_for_timeout(700)

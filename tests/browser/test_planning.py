@@ -149,7 +149,7 @@ def test_the_rules_of_a_channel_are_rehearsed_before_they_are_saved(page: Page, 
     expect(rehearsal).to_contain_text("Nothing: all 3 listings would show what they show now.")
     assert not SettingValue.objects.exists()
     page.get_by_label("Buffer").fill("5")
-    page.get_by_role("button", name="Save rules").click()
+    page.get_by_role("form", name="Quantities shown").get_by_role("button", name="Save rules").click()
     manager.says("Saved.")
     expect(rehearsal).to_have_count(0)
     assert SettingValue.objects.get().value == "5"
@@ -163,7 +163,7 @@ def test_a_rule_is_overridden_on_a_category_and_an_item_and_taken_back(page: Pag
     make_listing(shop, item, title="Jar", offered=37)
     manager.go(f"/range/items/{item.pk}")
     page.get_by_role("button", name="Rules", exact=True).click()
-    sheet = page.get_by_role("dialog")
+    sheet = page.get_by_role("form", name="Quantities shown")
     buffer = sheet.get_by_label("Buffer")
     row = sheet.get_by_role("row", name="Buffer")
 
@@ -185,6 +185,6 @@ def test_a_rule_is_overridden_on_a_category_and_an_item_and_taken_back(page: Pag
     expect(sheet.get_by_role("region", name="Rehearsal").get_by_role("status")).to_contain_text("1 of 1 listing")
     sheet.get_by_role("button", name="Save rules").click()
     expect(row.get_by_role("cell").nth(2)).to_have_text("6 units")
-    sheet.get_by_text("Who changed what").click()
-    expect(sheet.get_by_role("table", name="Changes of rules")).to_contain_text("4 units → inherited")
+    page.get_by_role("dialog").get_by_text("Who changed what").first.click()
+    expect(page.get_by_role("dialog").get_by_role("table", name="Changes of rules")).to_contain_text("4 units → inherited")
     assert SettingChange.objects.filter(level="item").count() == 2

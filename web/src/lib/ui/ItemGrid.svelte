@@ -221,17 +221,17 @@
 		min-width: 60%;
 	}
 	.cells .field {
-		width: 150px;
+		width: 124px;
 	}
 	.cells .field.num {
-		width: 96px;
+		width: 80px;
 		text-align: right;
 	}
 	.cells .field.size {
-		width: 128px;
+		width: 116px;
 	}
 	.cells .field.barcodes {
-		width: 190px;
+		width: 146px;
 	}
 	.retired td {
 		color: var(--ink-soft);

@@ -28,6 +28,9 @@
 		queryFn: () => ask(api.GET('/api/v1/settings/{way}/{key}/changes', { params: { path } })),
 		enabled: isHistory
 	}));
+	const ours = $derived(
+		(changes.data ?? []).filter((one) => settings.some((each) => each.label === one.label))
+	);
 	const settings = $derived(data?.settings.filter((one) => one.group === group) ?? []);
 	/** Where something of this group can be set; of several categories the nearest. */
 	const levels = $derived(
@@ -234,7 +237,7 @@
 		<summary>Who changed what</summary>
 		{#if isHistory}<table class="rows" aria-label="Changes of rules">
 				<tbody>
-					{#each changes.data ?? [] as one (one.id)}<tr
+					{#each ours as one (one.id)}<tr
 							><td class="soft place">{moment(one.at)}</td><td class="place">{one.by}</td><td
 								>{one.label}, {one.title}</td
 							><td class="long">{one.before} → <b>{one.after}</b></td></tr

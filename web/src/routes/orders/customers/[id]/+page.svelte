@@ -117,9 +117,9 @@
 					</table>
 				</section>
 			</div>
-			<aside class="panel">
+			<div class="panel">
 				<CustomerForm customer={data} onkept={() => undefined} />
-			</aside>
+			</div>
 		</div>
 	{:else}<Pending query={customer} />{/if}
 </Sheet>

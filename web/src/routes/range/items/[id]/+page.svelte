@@ -99,279 +99,284 @@
 			{#if !data.active}<Mark state="closed" word="retired" />{/if}{/if}
 	{/snippet}
 	{#if data}
-		<div class="page">
-			<div class="most">
-				{#if data.components.length}
-					<section>
-						<h2>Components</h2>
-						<ul>
-							{#each data.components as part (part.item_id)}
-								<li>
-									{figure(part.quantity)} ×
-									<a href="/range/items/{part.item_id}">{part.title}</a>
-									<span class="soft small">{part.sku}</span>
-								</li>
-							{/each}
-						</ul>
-					</section>
-				{/if}
-				{#if data.places.length}
-					<section>
-						<h2>Stock</h2>
-						<table class="rows">
-							<thead
-								><tr
-									><th>Location</th><th class="num">On hand</th><th class="num">Committed</th><th
-										class="num">Available</th
-									><th class="num">Backordered</th><th class="num">Incoming</th><th class="ribbon"
-										><span class="scale"
-											><span>today</span><span>30</span><span>60</span><span>90 d</span></span
-										></th
-									><th>A year of demand</th></tr
-								></thead
-							>
-							<tbody>
-								{#each data.places as place (place.location_id)}
-									{@const key = `${data.id}-${place.location_id}`}
-									{@const line = ribbonAt(place.location_id)}
-									{@const demand = demandAt(place.location_id)}
-									<tr data-row>
-										<td>{place.location}</td>
-										<td class="num"><Fig value={place.on_hand} kind="on-hand" id={key} /></td>
-										<td class="num"><Fig value={place.committed} kind="committed" id={key} /></td>
-										<td class="num"><Fig value={place.available} kind="available" id={key} /></td>
-										<td class="num">{figure(place.backordered)}</td>
-										<td class="num"><Fig value={place.incoming} kind="incoming" id={key} /></td>
-										<td class="ribbon"
-											>{#if line}<Ribbon ribbon={line.ribbon} cover={line.cover} />{/if}</td
-										>
-										<td
-											>{#if demand}<a
-													class="shape"
-													title="Open the forecast"
-													href="/buying/forecasts/{data.id}/{place.location_id}"
-													><Shape past={demand.past} ahead={demand.ahead} width={150} /></a
-												>{/if}</td
-										>
-									</tr>
-								{/each}
-							</tbody>
-						</table>
-					</section>
-				{/if}
-				<section>
-					<h2>Listings</h2>
-					{#if data.listings.length}
-						<table class="rows">
-							<thead
-								><tr
-									><th>Connection</th><th class="num">Offered</th><th
-										><span class="sr-only">Offered and shown</span></th
-									><th class="num">Shown</th><th class="num">Price</th><th
-										><span class="sr-only">Price offered and shown</span></th
-									><th class="num">Price shown</th><th>Pairing</th><th
-										><span class="sr-only">Rules</span></th
-									></tr
-								></thead
-							>
-							<tbody>
-								{#each data.listings as row (row.id)}
-									<tr data-row>
-										<td class="long"
-											><a class="plain-link" href="/connections/{row.connection_id}"
-												>{row.connection}</a
-											>
-											{#if row.state && row.state !== 'agreed'}<Mark
-													state={row.state}
-												/>{:else if !row.state}<span class="soft small"
-													>{row.live ? 'nothing to offer' : 'not live'}</span
-												>{/if}</td
-										>
-										<td class="num"
-											>{#if row.offered === null}<span class="soft">–</span>{:else}<Fig
-													value={row.offered}
-													kind="offer"
-													id={`${row.id}`}
-												/>{/if}</td
-										>
-										<td class="beam"
-											>{#if row.offered !== null}<Beam
-													tilt={lean(row)}
-													tone={tone(row.state)}
-													label="offered and shown {row.state}"
-												/>{/if}</td
-										>
-										<td class="num">{figure(row.shown)}</td>
-										<td class="num"
-											>{#if row.price_offered === null}<span class="soft">–</span>{:else}<Fig
-													value={row.price_offered}
-													kind="price-offer"
-													id={`${row.id}`}
-												/>{/if}</td
-										>
-										<td class="beam"
-											>{#if row.price_offered !== null}<Beam
-													tilt={priceLean(row)}
-													tone={tone(row.price_state)}
-													label="price offered and shown {row.price_state}"
-												/>{/if}</td
-										>
-										<td class="num">{figure(row.price)}</td>
-										<td><Fig value="why" kind="pairing" id={`${row.id}`} /></td>
-										<td
-											>{#if row.offered !== null}<button
-													class="quiet"
-													onclick={() =>
-														(ruled = { way: 'listing', id: row.id, name: row.connection })}
-													>Rules</button
-												>{/if}</td
-										>
-									</tr>
-								{/each}
-							</tbody>
-						</table>
-					{:else}<p class="soft">Not listed on any channel yet.</p>{/if}
-				</section>
-				<section>
-					<h2>Prices</h2>
-					{#if prices.data}<PriceLadder data={prices.data} />{:else}<Pending query={prices} />{/if}
-				</section>
-			</div>
-			<aside>
-				<dl class="panel facts">
-					<dt>Base price</dt>
-					<dd>{figure(data.price)} <span class="soft">{session.currency} with tax</span></dd>
-					{#if data.average_cost}
-						<dt>Average cost</dt>
-						<dd><Fig value={Number(data.average_cost).toFixed(4)} kind="cost" id={`${id}`} /></dd>
-						<dt>Last cost</dt>
-						<dd>{Number(data.last_cost).toFixed(4)}</dd>
-						<dt>Stock worth</dt>
-						<dd>{figure(data.value, '0.00')} <span class="soft">{session.currency}</span></dd>
-					{/if}
-					{#if base?.margin}<dt>Margin</dt>
-						<dd class:bad={base.below_floor}>{percent(base.margin)}</dd>{/if}
-					{#if prices.data?.floor}<dt>Margin floor</dt>
-						<dd>{percent(prices.data.floor)}</dd>{/if}
-					{#if data.weight_grams}<dt>Weight</dt>
-						<dd>{figure(`${data.weight_grams}`)} <span class="soft">g</span></dd>{/if}
-					{#if data.length_mm || data.width_mm || data.height_mm}<dt>L × W × H</dt>
-						<dd>
-							{data.length_mm} × {data.width_mm} × {data.height_mm} <span class="soft">mm</span>
-						</dd>{/if}
-				</dl>
-				{#if steps.length > 1}<section>
-						<h2>Average cost</h2>
-						<Steps points={steps} label="Average cost" />
-					</section>{/if}
-				{#if around.data}
-					{#if around.data.suppliers.length}<section>
-							<h2>Suppliers</h2>
+		<div class="frame">
+			<div class="page">
+				<div class="most">
+					{#if data.components.length}
+						<section>
+							<h2>Components</h2>
 							<ul>
-								{#each around.data.suppliers as one (one.supplier_id)}<li>
-										<a href="/buying/suppliers/{one.supplier_id}">{one.supplier}</a>
-										{one.price ? figure(Number(one.price).toFixed(2)) : '–'}
-										{one.currency}{#if one.preferred}, preferred{/if}
-										<span class="soft small block"
-											>{one.code || 'no SKU of theirs'} · packs of {figure(one.pack)} · {one.lead_days}
-											days</span
-										>
-									</li>{/each}
+								{#each data.components as part (part.item_id)}
+									<li>
+										{figure(part.quantity)} ×
+										<a href="/range/items/{part.item_id}">{part.title}</a>
+										<span class="soft small">{part.sku}</span>
+									</li>
+								{/each}
 							</ul>
-						</section>{/if}
-					<section>
-						<h2>On its way</h2>
-						<ul>
-							{#each around.data.coming as one (one.order_id)}<li>
-									<b>{figure(one.units)}</b> to {one.location},
-									<span class:bad={one.late}>{day(one.expected_on)}{one.late ? ', late' : ''}</span>
-									<a class="small block" href="/buying/orders/{one.order_id}"
-										>{one.number} of {one.supplier}</a
-									>
-								</li>{:else}<li class="soft">Nothing is on order.</li>{/each}
-						</ul>
-					</section>
-					<section>
-						<h2>Orders that have it</h2>
-						<ul>
-							{#each around.data.waiting as one, n (n)}<li>
-									<b>{figure(one.units)}</b>
-									<span class:look={one.state === 'backordered'}>{one.state}</span> for
-									<a href="/orders/{one.order_id}">{one.number}</a>
-									<span class="soft small">{moment(one.placed_at)}</span>
-								</li>{:else}<li class="soft">No open order.</li>{/each}
-						</ul>
-					</section>
-				{/if}
-			</aside>
-			<div class="below">
-				{#if data.kind === 'stocked'}
-					<section>
-						<h2>Cost history</h2>
-						<table class="rows narrow">
-							<thead
-								><tr
-									><th>When</th><th>Cause</th><th>Document</th><th class="num">Units</th><th
-										class="num">Value</th
-									><th class="num">Average before</th><th class="num">after</th></tr
-								></thead
-							>
-							<tbody>
-								{#each data.costs.slice(0, 12) as row (row.id)}
-									<tr data-row>
-										<td class="soft place">{moment(row.at)}</td>
-										<td>{row.cause}</td>
-										<td class="soft"
-											>{#if row.link}<a href={row.link}>{row.document}</a
-												>{:else}{row.document}{/if}</td
-										>
-										<td class="num">{figure(row.quantity)}</td>
-										<td class="num">{figure(row.value)}</td>
-										<td class="num">{Number(row.average_before).toFixed(2)}</td>
-										<td class="num"
-											><Fig
-												value={Number(row.average_after).toFixed(2)}
-												kind="cost-change"
-												id={`${row.id}`}
-											/></td
-										>
-									</tr>
-								{:else}<tr><td colspan="7" class="soft">Never received.</td></tr>{/each}
-							</tbody>
-						</table>
-					</section>
-					<section>
-						<h2>Moves <a class="small" href="/shelf/moves?q={data.sku}">all of them</a></h2>
-						<table class="rows narrow">
-							<tbody>
-								{#each around.data?.moves ?? [] as row (row.id)}
-									<tr data-row
-										><td class="soft place">{moment(row.happened_at)}</td><td class="num"
-											>{figure(row.units)}</td
-										><td>{row.reason}</td><td class="place">{row.location}</td><td class="soft"
-											>{#if row.link}<a href={row.link}>{row.document}</a
-												>{:else}{row.document}{/if}</td
-										></tr
-									>
-								{:else}<tr><td class="soft">Nothing has moved yet.</td></tr>{/each}
-							</tbody>
-						</table>
-					</section>
-				{/if}
-				<section>
-					<h2>Who changed what</h2>
-					<table class="rows narrow">
-						<tbody>
-							{#each around.data?.changes ?? [] as row (row.id)}
-								<tr data-row
-									><td class="soft place">{moment(row.at)}</td><td class="place">{row.actor}</td><td
-										>{row.action}</td
-									><td class="long soft">{said(row)}</td></tr
+						</section>
+					{/if}
+					{#if data.places.length}
+						<section>
+							<h2>Stock</h2>
+							<table class="rows">
+								<thead
+									><tr
+										><th>Location</th><th class="num">On hand</th><th class="num">Committed</th><th
+											class="num">Available</th
+										><th class="num">Backordered</th><th class="num">Incoming</th><th class="ribbon"
+											><span class="scale"
+												><span>today</span><span>30</span><span>60</span><span>90 d</span></span
+											></th
+										><th>A year of demand</th></tr
+									></thead
 								>
-							{:else}<tr><td class="soft">Nothing was changed by hand yet.</td></tr>{/each}
-						</tbody>
-					</table>
-				</section>
+								<tbody>
+									{#each data.places as place (place.location_id)}
+										{@const key = `${data.id}-${place.location_id}`}
+										{@const line = ribbonAt(place.location_id)}
+										{@const demand = demandAt(place.location_id)}
+										<tr data-row>
+											<td>{place.location}</td>
+											<td class="num"><Fig value={place.on_hand} kind="on-hand" id={key} /></td>
+											<td class="num"><Fig value={place.committed} kind="committed" id={key} /></td>
+											<td class="num"><Fig value={place.available} kind="available" id={key} /></td>
+											<td class="num">{figure(place.backordered)}</td>
+											<td class="num"><Fig value={place.incoming} kind="incoming" id={key} /></td>
+											<td class="ribbon"
+												>{#if line}<Ribbon ribbon={line.ribbon} cover={line.cover} />{/if}</td
+											>
+											<td
+												>{#if demand}<a
+														class="shape"
+														title="Open the forecast"
+														href="/buying/forecasts/{data.id}/{place.location_id}"
+														><Shape past={demand.past} ahead={demand.ahead} width={150} /></a
+													>{/if}</td
+											>
+										</tr>
+									{/each}
+								</tbody>
+							</table>
+						</section>
+					{/if}
+					<section>
+						<h2>Listings</h2>
+						{#if data.listings.length}
+							<table class="rows">
+								<thead
+									><tr
+										><th>Connection</th><th class="num">Offered</th><th
+											><span class="sr-only">Offered and shown</span></th
+										><th class="num">Shown</th><th class="num">Price</th><th
+											><span class="sr-only">Price offered and shown</span></th
+										><th class="num">Price shown</th><th>Pairing</th><th
+											><span class="sr-only">Rules</span></th
+										></tr
+									></thead
+								>
+								<tbody>
+									{#each data.listings as row (row.id)}
+										<tr data-row>
+											<td class="long"
+												><a class="plain-link" href="/connections/{row.connection_id}"
+													>{row.connection}</a
+												>
+												{#if row.state && row.state !== 'agreed'}<Mark
+														state={row.state}
+													/>{:else if !row.state}<span class="soft small"
+														>{row.live ? 'nothing to offer' : 'not live'}</span
+													>{/if}</td
+											>
+											<td class="num"
+												>{#if row.offered === null}<span class="soft">–</span>{:else}<Fig
+														value={row.offered}
+														kind="offer"
+														id={`${row.id}`}
+													/>{/if}</td
+											>
+											<td class="beam"
+												>{#if row.offered !== null}<Beam
+														tilt={lean(row)}
+														tone={tone(row.state)}
+														label="offered and shown {row.state}"
+													/>{/if}</td
+											>
+											<td class="num">{figure(row.shown)}</td>
+											<td class="num"
+												>{#if row.price_offered === null}<span class="soft">–</span>{:else}<Fig
+														value={row.price_offered}
+														kind="price-offer"
+														id={`${row.id}`}
+													/>{/if}</td
+											>
+											<td class="beam"
+												>{#if row.price_offered !== null}<Beam
+														tilt={priceLean(row)}
+														tone={tone(row.price_state)}
+														label="price offered and shown {row.price_state}"
+													/>{/if}</td
+											>
+											<td class="num">{figure(row.price)}</td>
+											<td><Fig value="why" kind="pairing" id={`${row.id}`} /></td>
+											<td
+												>{#if row.offered !== null}<button
+														class="quiet"
+														onclick={() =>
+															(ruled = { way: 'listing', id: row.id, name: row.connection })}
+														>Rules</button
+													>{/if}</td
+											>
+										</tr>
+									{/each}
+								</tbody>
+							</table>
+						{:else}<p class="soft">Not listed on any channel yet.</p>{/if}
+					</section>
+					<section>
+						<h2>Prices</h2>
+						{#if prices.data}<PriceLadder data={prices.data} />{:else}<Pending
+								query={prices}
+							/>{/if}
+					</section>
+				</div>
+				<div class="side">
+					<dl class="panel facts">
+						<dt>Base price</dt>
+						<dd>{figure(data.price)} <span class="soft">{session.currency} with tax</span></dd>
+						{#if data.average_cost}
+							<dt>Average cost</dt>
+							<dd><Fig value={Number(data.average_cost).toFixed(4)} kind="cost" id={`${id}`} /></dd>
+							<dt>Last cost</dt>
+							<dd>{Number(data.last_cost).toFixed(4)}</dd>
+							<dt>Stock worth</dt>
+							<dd>{figure(data.value, '0.00')} <span class="soft">{session.currency}</span></dd>
+						{/if}
+						{#if base?.margin}<dt>Margin</dt>
+							<dd class:bad={base.below_floor}>{percent(base.margin)}</dd>{/if}
+						{#if prices.data?.floor}<dt>Margin floor</dt>
+							<dd>{percent(prices.data.floor)}</dd>{/if}
+						{#if data.weight_grams}<dt>Weight</dt>
+							<dd>{figure(`${data.weight_grams}`)} <span class="soft">g</span></dd>{/if}
+						{#if data.length_mm || data.width_mm || data.height_mm}<dt>L × W × H</dt>
+							<dd>
+								{data.length_mm} × {data.width_mm} × {data.height_mm} <span class="soft">mm</span>
+							</dd>{/if}
+					</dl>
+					{#if steps.length > 1}<section>
+							<h2>Average cost</h2>
+							<Steps points={steps} label="Average cost" />
+						</section>{/if}
+					{#if around.data}
+						{#if around.data.suppliers.length}<section>
+								<h2>Suppliers</h2>
+								<ul>
+									{#each around.data.suppliers as one (one.supplier_id)}<li>
+											<a href="/buying/suppliers/{one.supplier_id}">{one.supplier}</a>
+											{one.price ? figure(Number(one.price).toFixed(2)) : '–'}
+											{one.currency}{#if one.preferred}, preferred{/if}
+											<span class="soft small block"
+												>{one.code || 'no SKU of theirs'} · packs of {figure(one.pack)} · {one.lead_days}
+												days</span
+											>
+										</li>{/each}
+								</ul>
+							</section>{/if}
+						<section>
+							<h2>On its way</h2>
+							<ul>
+								{#each around.data.coming as one (one.order_id)}<li>
+										<b>{figure(one.units)}</b> to {one.location},
+										<span class:bad={one.late}
+											>{day(one.expected_on)}{one.late ? ', late' : ''}</span
+										>
+										<a class="small block" href="/buying/orders/{one.order_id}"
+											>{one.number} of {one.supplier}</a
+										>
+									</li>{:else}<li class="soft">Nothing is on order.</li>{/each}
+							</ul>
+						</section>
+						<section>
+							<h2>Orders that have it</h2>
+							<ul>
+								{#each around.data.waiting as one, n (n)}<li>
+										<b>{figure(one.units)}</b>
+										<span class:look={one.state === 'backordered'}>{one.state}</span> for
+										<a href="/orders/{one.order_id}">{one.number}</a>
+										<span class="soft small">{moment(one.placed_at)}</span>
+									</li>{:else}<li class="soft">No open order.</li>{/each}
+							</ul>
+						</section>
+					{/if}
+				</div>
+				<div class="below">
+					{#if data.kind === 'stocked'}
+						<section>
+							<h2>Cost history</h2>
+							<table class="rows narrow">
+								<thead
+									><tr
+										><th>When</th><th>Cause</th><th>Document</th><th class="num">Units</th><th
+											class="num">Value</th
+										><th class="num">Average before</th><th class="num">after</th></tr
+									></thead
+								>
+								<tbody>
+									{#each data.costs.slice(0, 12) as row (row.id)}
+										<tr data-row>
+											<td class="soft place">{moment(row.at)}</td>
+											<td>{row.cause}</td>
+											<td class="soft"
+												>{#if row.link}<a href={row.link}>{row.document}</a
+													>{:else}{row.document}{/if}</td
+											>
+											<td class="num">{figure(row.quantity)}</td>
+											<td class="num">{figure(row.value)}</td>
+											<td class="num">{Number(row.average_before).toFixed(2)}</td>
+											<td class="num"
+												><Fig
+													value={Number(row.average_after).toFixed(2)}
+													kind="cost-change"
+													id={`${row.id}`}
+												/></td
+											>
+										</tr>
+									{:else}<tr><td colspan="7" class="soft">Never received.</td></tr>{/each}
+								</tbody>
+							</table>
+						</section>
+						<section>
+							<h2>Moves <a class="small" href="/shelf/moves?q={data.sku}">all of them</a></h2>
+							<table class="rows narrow">
+								<tbody>
+									{#each around.data?.moves ?? [] as row (row.id)}
+										<tr data-row
+											><td class="soft place">{moment(row.happened_at)}</td><td class="num"
+												>{figure(row.units)}</td
+											><td>{row.reason}</td><td class="place">{row.location}</td><td class="soft"
+												>{#if row.link}<a href={row.link}>{row.document}</a
+													>{:else}{row.document}{/if}</td
+											></tr
+										>
+									{:else}<tr><td class="soft">Nothing has moved yet.</td></tr>{/each}
+								</tbody>
+							</table>
+						</section>
+					{/if}
+					<section>
+						<h2>Who changed what</h2>
+						<table class="rows narrow">
+							<tbody>
+								{#each around.data?.changes ?? [] as row (row.id)}
+									<tr data-row
+										><td class="soft place">{moment(row.at)}</td><td class="place">{row.actor}</td
+										><td>{row.action}</td><td class="long soft">{said(row)}</td></tr
+									>
+								{:else}<tr><td class="soft">Nothing was changed by hand yet.</td></tr>{/each}
+							</tbody>
+						</table>
+					</section>
+				</div>
 			</div>
 		</div>
 	{:else}<Pending query={item} />{/if}
@@ -391,6 +396,9 @@
 </Dialogue>
 
 <style>
+	.frame {
+		container-type: inline-size;
+	}
 	.page {
 		display: grid;
 		grid-template-columns: minmax(0, 1fr) 316px;
@@ -399,7 +407,7 @@
 		align-items: start;
 	}
 	.most,
-	aside,
+	.side,
 	.below {
 		display: grid;
 		gap: 24px;
@@ -414,10 +422,10 @@
 	.most p {
 		padding: 0 20px 4px;
 	}
-	aside h2 {
+	.side h2 {
 		margin-bottom: 4px;
 	}
-	aside li {
+	.side li {
 		overflow-wrap: anywhere;
 		padding: 4px 0;
 		border-bottom: 1px solid var(--rule);
@@ -461,12 +469,13 @@
 		color: var(--madder);
 		font-weight: 600;
 	}
-	@media (max-width: 1000px) {
+	/* Beside an open Working, too, there is room for one column only. */
+	@container (max-width: 1000px) {
 		.page {
-			grid-template-columns: 1fr;
+			grid-template-columns: minmax(0, 1fr);
 			padding-right: 0;
 		}
-		aside {
+		.side {
 			padding: 0 20px;
 		}
 	}
