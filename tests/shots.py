@@ -54,7 +54,7 @@ WORKING = {
     "shelf": "button[data-fig=available]",
     "agreement": "button[data-fig=drift]",
     "order": "button[data-fig=profit]",
-    "item": "button[data-fig=cost-change]",
+    "item": "button[data-fig=price]",
 }
 
 
@@ -78,7 +78,7 @@ def visit(page: Page, base: str, name: str) -> None:
         page.click("text=Change prices")
         form = page.get_by_role("form", name="Change prices")
         form.get_by_role("textbox", name="Per cent").fill("3")
-        form.get_by_label("Ending").fill("0.95")
+        form.get_by_role("textbox", name="Ending").fill("0.95")
         page.wait_for_timeout(1500)
     if name in OPENED:
         page.click(OPENED[name])

@@ -476,6 +476,8 @@
 			padding-right: 0;
 		}
 		.side {
+			grid-template-columns: repeat(auto-fill, minmax(280px, 1fr));
+			align-items: start;
 			padding: 0 20px;
 		}
 	}
