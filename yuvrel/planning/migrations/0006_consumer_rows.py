@@ -3,6 +3,11 @@
 from django.db import migrations
 
 
+def work_out_anew(apps, schema_editor):
+    """What happened since the last time was told to nobody yet: everything is worked out once."""
+    apps.get_model("planning", "PlanMark").objects.update(day=None)
+
+
 class Migration(migrations.Migration):
 
     dependencies = [
@@ -10,6 +15,7 @@ class Migration(migrations.Migration):
     ]
 
     operations = [
+        migrations.RunPython(work_out_anew, migrations.RunPython.noop),
         migrations.RemoveField(
             model_name='planmark',
             name='event_id',
