@@ -41,7 +41,7 @@ def settle() -> None:
         for connection in Connection.objects.filter(state="live"):
             if connection.listings.filter(offer_state="pending").exists():
                 moved += offers.push(connection)
-            if connection.pk in prices.waiting():
+            if prices.waiting().filter(listing__connection=connection).exists():
                 moved += prices.push(connection)
             OutboundMessage.objects.filter(state="waiting").update(next_try_at=timezone.now())
             Connection.objects.update(pause_until=None)

@@ -186,6 +186,10 @@ def test_a_price_changed_at_the_shop_is_a_drift_pushed_or_taken(world: World) ->
     settle()
     agreement.heal_pushed(timezone.now())
     assert not Drift.objects.filter(healed_at=None).exists()
+    Drift.objects.filter(pk=drifts["SMK-L"].pk).update(healed_at=None)
+    set_rules(world.shop, price_owner="apart")
+    with pytest.raises(RefusedError, match="not kept here"):
+        agreement.push_again(SYSTEM, drifts["SMK-L"].pk)
     world.large.refresh_from_db()
     assert world.large.price == 22
     Drift.objects.filter(pk=drifts["SMK-L"].pk).update(code="A1", healed_at=None)
@@ -227,6 +231,14 @@ def test_one_price_that_cannot_be_read_does_not_stop_the_others_and_two_keepers_
     set_rules(second, price_owner="there")
     assert price_intake.take_changes(second, timezone.now()) == 0
     assert "cannot keep" in Snag.objects.get(connection=second, kind="price").title
+    # Nor does the check listen to the second: what was typed here meanwhile is the first one's to answer.
+    linking.take_listings(SYSTEM, second.pk, timezone.now(), create=False)
+    Listing.objects.filter(connection=second, external_id="2").update(link="linked", item=world.large)
+    put(world, "40.00", "SMK-L")
+    for till, price in ((second, 40), (Connection.objects.get(pk=world.till.pk), 33)):
+        agreement.check_connection(till)
+        world.large.refresh_from_db()
+        assert world.large.price == price
 
 
 def test_unlinking_ends_what_is_offered_and_linking_begins_it(world: World) -> None:

@@ -15,7 +15,7 @@ from yuvrel.agreement.actions import compare_value
 from yuvrel.books.models import JournalLine
 from yuvrel.buying.models import PurchaseOrder, Supplier
 from yuvrel.catalogue.models import Barcode, Item
-from yuvrel.channels.models import Listing
+from yuvrel.channels.models import Listing, PriceOffer
 from yuvrel.core.gtin import normal_gtin
 from yuvrel.demo import history
 from yuvrel.demo.history import DAYS, simulate
@@ -54,6 +54,7 @@ def test_larkmead_is_whole_and_its_three_books_agree(larkmead: dict[str, dict[st
     _check_history()
     _check_books(larkmead)
     _check_channels(larkmead)
+    _check_prices(larkmead)
     _check_buying()
     assert_invariants()
 
@@ -122,6 +123,20 @@ def _check_channels(setup: dict[str, dict[str, Any]]) -> None:
 def _lines_total(order: dict[str, Any]) -> D:
     plus = [row["amount"] for kind in ("lines", "surcharges", "shipping_lines") for row in order[kind]]
     return sum(map(D, plus), D(0)) - sum((D(row["amount"]) for row in order["discounts"]), D(0))
+
+
+def _check_prices(larkmead: dict[str, dict[str, Any]]) -> None:
+    """Every price that is kept here is shown there; none starts out below its floor."""
+    offers = PriceOffer.objects.select_related("listing")
+    assert {offer.state for offer in offers} == {"agreed"}
+    assert all(offer.listing.price == offer.price for offer in offers)
+    by_connection = dict(offers.values_list("listing__connection__name").annotate(n=Count("pk")).order_by())
+    assert len(by_connection) == 3
+    assert min(by_connection.values()) > 20
+    shown = {v["id"]: v for p in larkmead["larkmead-web"]["product"] for v in p["variants"]}
+    web = offers.filter(listing__connection__kind="web_shop")
+    assert len(web) > 100
+    assert all(D(shown[offer.listing.external_id]["price"]) == offer.price for offer in web)
 
 
 def _check_buying() -> None:

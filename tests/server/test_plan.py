@@ -189,7 +189,10 @@ def test_who_opens_the_sheet_waits_a_moment_for_another_who_works_on_it(company:
         pool.submit(another)
         held.wait(20)
         plan.catch_up(NOW())
-    assert [line.item.sku for line in plan.rows("", "needed", None, "", 10, company_day(NOW()))[0]] == ["A-1"]
+    today = company_day(NOW())
+    line, *more = plan.rows("", "needed", None, "", 10, today)[0]
+    assert (line.item.sku, more) == ("A-1", [])
+    assert [len(plan.rows("", "all", None, "", 10, today, item)[0]) for item in (line.item.pk, line.item.pk + 1)] == [1, 0]
 
 
 @pytest.mark.django_db(transaction=True)

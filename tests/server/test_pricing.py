@@ -333,4 +333,7 @@ def test_prices_come_in_by_sheet_and_the_export_changes_nothing(place: Any) -> N
     before = PriceChange.objects.count()
     assert taken(SHEET) == {"new": 0, "changed": 0, "unchanged": 3, "wrong": 4}
     assert taken("".join(intake.everything("prices"))) == {"new": 0, "changed": 0, "unchanged": 4, "wrong": 0}
+    beside = "list,sku,from_quantity,from_day,until_day,price,previous\nBase prices,A,,,,11.50,12.00\n"
+    assert taken(beside)["wrong"] == 1
+    assert "the item's own price" in str(Intake.objects.latest("pk").wrong)
     assert PriceChange.objects.count() == before

@@ -11,6 +11,7 @@ from django.test import Client
 from django.utils import timezone
 
 from tests.world import (
+    NOW,
     give,
     incoming,
     make_company,
@@ -22,10 +23,13 @@ from tests.world import (
     order_line,
 )
 from yuvrel.buying.actions import Wanted, draft
-from yuvrel.catalogue.models import Item, Product
+from yuvrel.catalogue.models import Category, Item, Product
+from yuvrel.core.rules import Level, Rung
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.rules.actions import change
+from yuvrel.rules.models import SettingValue
 from yuvrel.sales.actions import take_order
 from yuvrel.sales.models import Reservation
 
@@ -233,6 +237,29 @@ def test_categories_lie_in_each_other_move_and_merge(desk: Desk) -> None:
     assert [(row["name"], row["depth"], row["own"]) for row in merged] == [("Workshop", 0, 1), ("Small things", 1, 0)]
     assert [row["name"] for row in call("delete", f"/{inner}")] == ["Workshop"]
     assert Item.objects.get(pk=item.pk).product.category_id == top
+
+
+def test_no_way_leads_to_a_tree_deeper_than_it_may_be(desk: Desk) -> None:
+    """Twelve lie in each other at most, whether one more is put below or a whole branch is moved."""
+    parent, deep = None, []
+    for n in range(12):
+        parent = Category.objects.create(name=f"Level {n + 1}", parent=parent)
+        deep.append(parent.pk)
+    body = {"name": "One more", "parent_id": deep[-1]}
+    assert "at most 12 deep" in desk.send("post", "categories", body, 422)["detail"]
+    upper = Category.objects.create(name="Upper")
+    Category.objects.create(name="Lower", parent=upper)
+    put = f"categories/{upper.pk}"
+    assert "at most 12 deep" in desk.send("patch", put, {"parent_id": deep[-2]}, 422)["detail"]
+    assert {row["name"]: row["depth"] for row in desk.send("patch", put, {"parent_id": deep[-3]}, 200)}["Lower"] == 11
+
+
+def test_what_was_set_for_a_category_goes_with_it(desk: Desk) -> None:
+    kept, gone = Category.objects.create(name="Kept"), Category.objects.create(name="Gone")
+    for row in (kept, gone):
+        change(SYSTEM, Rung(Level.CATEGORY, row.name, row.pk), {"margin_floor": "20"}, NOW)
+    desk.send("post", f"categories/{gone.pk}/merge", {"into_id": kept.pk}, 200)
+    assert list(SettingValue.objects.values_list("level", "subject")) == [(Level.CATEGORY.value, kept.pk)]
 
 
 def test_a_product_in_another_category_has_its_offers_worked_out_anew(desk: Desk) -> None:

@@ -16,6 +16,8 @@ from django.utils import timezone
 from tests.invariants import assert_invariants, assert_told_once
 from tests.world import NOW, incoming, make_company, make_connection, make_item, make_supplier, order_line
 from yuvrel.buying.actions import Arrived, Wanted, draft, receive, send
+from yuvrel.catalogue.categories import keep, tree
+from yuvrel.catalogue.models import Category
 from yuvrel.channels import sql
 from yuvrel.channels.jobs import consume, relay_now
 from yuvrel.outbox.actions import record, waiting_for
@@ -60,6 +62,16 @@ def all_at_once(works: list[Callable[[], object]]) -> list[Exception]:
     for thread in threads:
         thread.join()
     return faults
+
+
+def test_categories_moved_into_each_other_at_once_stay_in_the_tree() -> None:
+    """Of two that would lie in each other the later is refused, whichever it is; ten times over."""
+    for n in range(10):
+        pair = [Category.objects.create(name=f"{name} {n}") for name in ("Left", "Right")]
+        moves = [(pair[0].pk, pair[1].pk), (pair[1].pk, pair[0].pk)]
+        faults = all_at_once([lambda m=m: keep(SYSTEM, m[0], {"parent_id": m[1]}) for m in moves])  # type: ignore[misc]
+        assert ["cannot lie in" in str(fault) for fault in faults] == [True]
+    assert len(tree()) == 20
 
 
 @pytest.mark.parametrize("at_the_same_place", [False, True])

@@ -10,6 +10,7 @@ from django.utils import timezone
 from ninja import Router
 
 from yuvrel.channels.jobs import wake_prices, wake_push
+from yuvrel.channels.prices import STILL_HELD
 from yuvrel.core.agreement import Code
 from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import Said
@@ -49,7 +50,9 @@ def push(request: HttpRequest, drift_id: int) -> Any:
     code, connections = actions.push_again(actor(request), drift_id)
     for connection_id in connections:
         (wake_prices if code == Code.A2 else wake_push)(connection_id)
-    return {"said": f"Our {'price' if code == Code.A2 else 'quantity'} is being sent again.", "id": drift_id}
+    if code == Code.A2:
+        return {"said": "Our price is being sent again." if connections else STILL_HELD, "id": drift_id}
+    return {"said": "Our quantity is being sent again.", "id": drift_id}
 
 
 @router.post("/drifts/{int:drift_id}/take", response=Said, operation_id="take_drift")

@@ -9,9 +9,11 @@ from django.db import IntegrityError, transaction
 from django.db.models import Count, ProtectedError
 
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
+from yuvrel.core.rules import Level
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.rules.models import SettingValue
 
 from .models import Category, Item, Product
 from .rungs import MOST_DEEP, below
@@ -48,11 +50,15 @@ def _walk(
     return total
 
 
-def _locked(category_id: int) -> Category:
-    row = Category.objects.select_for_update().filter(pk=category_id).first()
-    if row is None:
+def _held() -> dict[int, Category]:
+    """The whole tree, held while it is changed: two moved into each other at once would be lost from it."""
+    return {row.pk: row for row in Category.objects.select_for_update(no_key=True).order_by("pk")}
+
+
+def _one(tree: Mapping[int, Category], category_id: int) -> Category:
+    if category_id not in tree:
         raise NotFoundError("There is no such category.")
-    return row
+    return tree[category_id]
 
 
 @transaction.atomic
@@ -62,7 +68,8 @@ def keep(actor: Actor, category_id: int | None, facts: Mapping[str, Any]) -> Cat
     Raises BadInputError for a name that is taken, or a place inside itself.
     """
     actor.need(Ability.EDIT_RANGE)
-    row = Category() if category_id is None else _locked(category_id)
+    held = _held()
+    row = Category() if category_id is None else _one(held, category_id)
     before = {"name": row.name, "in": row.parent.name if row.parent else ""} if row.pk else {}
     if "name" in facts:
         row.name = str(facts["name"]).strip()
@@ -70,7 +77,7 @@ def keep(actor: Actor, category_id: int | None, facts: Mapping[str, Any]) -> Cat
         raise BadInputError("A category needs a name.", field="name")
     moved = "parent_id" in facts and facts["parent_id"] != row.parent_id
     if moved:
-        row.parent = _parent(row, facts["parent_id"])
+        row.parent = _parent(held, row, facts["parent_id"])
     try:
         with transaction.atomic():
             row.save()
@@ -84,18 +91,22 @@ def keep(actor: Actor, category_id: int | None, facts: Mapping[str, Any]) -> Cat
     return row
 
 
-def _parent(row: Category, parent_id: int | None) -> Category | None:
+def _parent(held: Mapping[int, Category], row: Category, parent_id: int | None) -> Category | None:
+    """The category that one is to lie in. Raises BadInputError for none, for one that lies in it, and too deep a tree."""
     if parent_id is None:
         return None
-    parent = Category.objects.filter(pk=parent_id).first()
+    parent = held.get(parent_id)
     if parent is None:
         raise BadInputError("There is no such category to put it in.", field="parent_id")
-    if row.pk and parent_id in below(row.pk):
+    moved = below(row.pk) if row.pk else []
+    if parent_id in moved:
         raise BadInputError(f"{row.name} cannot lie in {parent.name}, which lies in it.", field="parent_id")
-    deep, at = 1, parent.parent
-    while at is not None:
-        deep, at = deep + 1, at.parent
-    if deep >= MOST_DEEP:
+
+    def depth(at: int | None) -> int:
+        return 0 if at is None else 1 + depth(held[at].parent_id)
+
+    height = max((depth(one) for one in moved), default=1) - (depth(row.pk) - 1 if row.pk else 0)
+    if depth(parent_id) + height > MOST_DEEP:
         raise BadInputError(f"Categories lie at most {MOST_DEEP} deep.", field="parent_id")
     return parent
 
@@ -111,7 +122,8 @@ def tell(categories: Sequence[int], cause: str) -> None:
 def merge(actor: Actor, category_id: int, into_id: int) -> Category:
     """Move all that is in a category into another, and take it away. Raises BadInputError for one that lies in it."""
     actor.need(Ability.EDIT_RANGE)
-    row, into = _locked(category_id), _locked(into_id)
+    held = _held()
+    row, into = _one(held, category_id), _one(held, into_id)
     if into_id in below(category_id):
         raise BadInputError(f"{into.name} lies in {row.name}; move it out first.", field="into_id")
     count = Product.objects.filter(category=row).update(category=into)
@@ -127,13 +139,16 @@ def merge(actor: Actor, category_id: int, into_id: int) -> Category:
 def delete(actor: Actor, category_id: int) -> None:
     """Take an empty category away. Raises RefusedError when something is in it."""
     actor.need(Ability.EDIT_RANGE)
-    row = _locked(category_id)
+    row = _one(_held(), category_id)
     name = row.name
     _take_away(row)
     audit(actor, "delete category", "category", category_id, {"name": name})
 
 
 def _take_away(row: Category) -> None:
+    """With what was set for it. Raises RefusedError when something is in it."""
+    levels = (Level.CATEGORY.value, Level.CATEGORY_ON_CONNECTION.value)
+    SettingValue.objects.filter(level__in=levels, subject=row.pk).delete()
     try:
         with transaction.atomic():
             row.delete()

@@ -67,6 +67,14 @@ def below(category: int) -> list[int]:
         found |= more
 
 
+def below_named(name: str) -> list[int]:
+    """The category of this name and all that lie in it. Raises NotFoundError."""
+    row = Category.objects.filter(name__iexact=name).first()
+    if row is None:
+        raise NotFoundError("There is no such category.", field="category")
+    return below(row.pk)
+
+
 def _of_item(item_id: int) -> list[Rung]:
     item = Item.objects.select_related("product__category").filter(pk=item_id).first()
     if item is None:

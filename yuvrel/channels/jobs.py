@@ -173,11 +173,12 @@ RELAYS = {
     "prices": Relay(_price, wake_prices),
     "messages": Relay(_tell, wake_deliver),
 }
-Kind = Event.Kind
-subscribe(Consumer("offers", frozenset({Kind.AVAILABILITY, Kind.RULES, Kind.SETTING}), relay_offers.name))
-subscribe(Consumer("prices", frozenset({Kind.PRICE, Kind.PRICE_LIST, Kind.COST, Kind.RULES, Kind.SETTING}), relay_prices.name))
-messages = frozenset({Kind.LEDGER, Kind.SHIPMENT, Kind.PURCHASE_ORDER, Kind.FAULT})
-subscribe(Consumer("messages", messages, relay_messages.name))
+OF_QUANTITIES = frozenset({Event.Kind.AVAILABILITY, Event.Kind.RULES, Event.Kind.SETTING})
+OF_PRICES = frozenset({Event.Kind.PRICE, Event.Kind.PRICE_LIST, Event.Kind.COST, Event.Kind.RULES, Event.Kind.SETTING})
+TO_TELL = frozenset({Event.Kind.LEDGER, Event.Kind.SHIPMENT, Event.Kind.PURCHASE_ORDER, Event.Kind.FAULT})
+subscribe(Consumer("offers", OF_QUANTITIES, relay_offers.name))
+subscribe(Consumer("prices", OF_PRICES, relay_prices.name))
+subscribe(Consumer("messages", TO_TELL, relay_messages.name))
 
 
 @app.task(name="channels.push_offers")
@@ -192,7 +193,7 @@ def push_offers(connection_id: int) -> None:
 def push_prices(connection_id: int) -> None:
     """Push the pending prices of one connection."""
     connection = _at_work(connection_id)
-    if connection and connection.pk in prices.waiting():
+    if connection and prices.waiting().filter(listing__connection=connection).exists():
         _guarded(connection, "prices", lambda: prices.push(connection))
 
 
@@ -264,8 +265,8 @@ def pulse(timestamp: int) -> None:
             wake_exchange(connection.pk)
         if connection.listings.filter(offer_state="pending").exists():
             wake_push(connection.pk)
-    for connection_id in prices.waiting() & {connection.pk for connection in at_work}:
-        wake_prices(connection_id)
+        if prices.waiting().filter(listing__connection=connection).exists():
+            wake_prices(connection.pk)
     due_out = OutboundMessage.objects.filter(state="waiting", next_try_at__lte=now, connection__in=at_work)
     for connection_id in set(due_out.values_list("connection_id", flat=True)):
         wake_deliver(connection_id)
@@ -278,8 +279,8 @@ def pulse(timestamp: int) -> None:
 
 def _close_idle_snags() -> None:
     """A fault of the account closes with the next success; where nothing waits any more, none would come."""
-    repricing = prices.waiting()
-    for snag in Snag.objects.filter(kind="prices", resolved_at=None).exclude(connection_id__in=repricing):
+    repricing = prices.waiting().values("listing__connection")
+    for snag in Snag.objects.filter(kind="prices", resolved_at=None).exclude(connection__in=repricing):
         settle_snags(snag.kind, "nothing waits any more", connection=snag.connection)
     for snag in Snag.objects.filter(kind__in=("push", "deliver"), resolved_at=None).select_related("connection"):
         if snag.connection is None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
-from decimal import Decimal
 
 from django.utils.dateparse import parse_datetime
 
@@ -97,7 +96,7 @@ def take(connection: Connection, prices: Sequence[RemotePrice], at: datetime, by
     taxed = str(settled(connection_rungs(connection), ["price_tax"])["price_tax"].value) == "with"
     typed = []
     for item, price in linked.items():
-        ours = _tax_as(price, taxed, into, book.items[item])
+        ours = core.in_other_terms(price, taxed, into.taxed, book.items[item].tax_percent)
         now = book.regular(into.pk, item, today)
         if now is None or now.amount != ours:
             typed.append(Typed(item, ours))
@@ -119,9 +118,3 @@ def _type_in(connection: Connection, into: PriceList, typed: Sequence[Typed], at
         raise_snag(connection, SNAG, title, error.detail, listing=listing, field=error.field)
         return 0
     return len(typed)
-
-
-def _tax_as(price: Decimal, taxed: bool, into: PriceList, facts: core.ItemFacts) -> Decimal:
-    if taxed == into.taxed:
-        return price
-    return core.put_tax(price, facts.tax_percent) if into.taxed else core.take_tax(price, facts.tax_percent)

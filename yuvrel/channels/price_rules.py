@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any
 
@@ -126,7 +126,8 @@ class Worked:
 def work_out(connections: Sequence[Connection], item_ids: Iterable[int]) -> Worked:
     """The prices of items in every list that speaks for one of the connections, in a fixed number of queries."""
     lists = loading.all_lists()
-    needed = _with_parents({speaker.list for one in connections for speaker in speakers_of(one)}, lists)
+    speaking = {speaker.list for one in connections for speaker in speakers_of(one)}
+    needed = {one.key: one for key in speaking for one in core.followed(lists, key)}
     columns = loading.load_columns(sorted(set(item_ids)), needed, company_day(timezone.now()))
     prices = columns.prices(needed.values())
     return Worked(columns, needed, prices, columns.previous(needed.values(), prices))
@@ -158,25 +159,18 @@ def compare(connection: Connection, ids: Ids, before: Kept, after: Kept) -> tupl
     """(listings that would show another price or none, listings that would newly be held) by other rules."""
     if connection.kind not in WITH_PRICES or not len(ids.listing):
         return 0, 0
-    both = []
     worked = work_out([connection], ids.item.tolist())
-    for kept in (before, after):
+
+    def shown(kept: Kept) -> Offered:
         found = prices_of(connection, ids, kept, worked)
-        shown = found.price if connection_value("price_owner", connection, kept) == "here" else np.full_like(found.price, NONE)
-        both.append((shown, found.previous, found.held & (shown != NONE)))
-    (now, now_before, now_held), (then, then_before, then_held) = both
-    differs = (now != then) | ((now != NONE) & (now_before != then_before))
-    return int(differs.sum()), int((then_held & ~now_held).sum())
+        if connection_value("price_owner", connection, kept) == "here":
+            return found
+        nothing = np.full_like(found.price, NONE)
+        return replace(found, price=nothing, previous=nothing, held=np.zeros_like(found.held))
 
-
-def _with_parents(keys: Iterable[int], lists: loading.Lists) -> dict[int, core.PriceList]:
-    found: dict[int, core.PriceList] = {}
-    for key in keys:
-        at: core.PriceList | None = lists[key]
-        while at is not None and at.key not in found:
-            found[at.key] = at
-            at = lists.get(at.parent) if at.method == core.Method.DERIVED else None
-    return found
+    now, then = shown(before), shown(after)
+    differs = (now.price != then.price) | (now.previous != then.previous)
+    return int(differs.sum()), int((then.held & ~now.held).sum())
 
 
 def price_offer_working(listing_id: int) -> Working:
@@ -193,12 +187,8 @@ def price_offer_working(listing_id: int) -> Working:
     if asked.price is not None:
         facts, taxed = book.items[row.item.pk], rules["price_tax"].value == "with"
         if taxed != asked.price.list.taxed:
-            change = core.put_tax if taxed else core.take_tax
-            more = (
-                Step(
-                    "Shown with tax" if taxed else "Shown without tax", change(asked.price.amount, facts.tax_percent), kind="fact"
-                ),
-            )
+            amount = core.in_other_terms(asked.price.amount, asked.price.list.taxed, taxed, facts.tax_percent)
+            more = (Step(f"Shown {'with' if taxed else 'without'} tax", amount, kind="fact"),)
         more += margin_steps(asked.price, book, row.item.pk)
         floor = rules[FLOOR.name]
         if floor.value is not None:

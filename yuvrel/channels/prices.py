@@ -13,6 +13,7 @@ from django.utils import timezone
 
 from yuvrel.connectors.base import Connector
 from yuvrel.connectors.messages import PricePush, RemotePrice
+from yuvrel.core.errors import RefusedError
 from yuvrel.core.price_columns import NONE
 from yuvrel.core.rules import Level
 from yuvrel.kit.bulk import insert_many, update_many
@@ -33,6 +34,7 @@ BATCH, BATCHES = 100, 50
 FEW = 2000
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
 SNAG = "price"
+STILL_HELD = "It is still held: raise the price, or lower the floor."
 
 
 def recompute_items(causes: dict[int, str]) -> set[int]:
@@ -49,8 +51,11 @@ def recompute_lists(causes: dict[int, str]) -> set[int]:
 
 
 def recompute_connections(causes: dict[int, str]) -> set[int]:
-    """Work out every price of these connections."""
-    return _renew_all(lambda rows: rows, lambda item: "the connection's rules", set(causes))
+    """Work out every price of these connections; `causes`: connection to what touched it."""
+    woken: set[int] = set()
+    for connection_id, cause in causes.items():
+        woken |= _renew_all(lambda rows: rows, lambda item, cause=cause: cause, {connection_id})  # type: ignore[misc]
+    return woken
 
 
 def recompute_rules(changes: Iterable[SettingChange]) -> set[int]:
@@ -135,28 +140,6 @@ def renew(
     return sum(1 for row in written if row.state == PriceOffer.State.PENDING)
 
 
-def offers_now(connection: Connection, at: datetime) -> list[PriceOffer]:
-    """What a connection would be shown, as offers that agree already: for what starts out so. Nothing is written."""
-    linked = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED).order_by("pk")
-    found = prices_of(connection, Ids.of(linked), by_level(SET))
-    cents = zip(linked, found.price.tolist(), found.previous.tolist(), found.list.tolist(), strict=True)
-    return [
-        PriceOffer(
-            listing=listing,
-            price=Decimal(price) / 100,
-            previous=None if before == NONE else Decimal(before) / 100,
-            previous_shown=None if before == NONE else Decimal(before) / 100,
-            list_id=whose,
-            state=PriceOffer.State.AGREED,
-            cause="opening",
-            offered_at=at,
-            agreed_at=at,
-        )
-        for listing, price, before, whose in cents
-        if price != NONE
-    ]
-
-
 def _stays(known: tuple[Any, ...], price: Decimal, previous: Decimal | None, *, held: bool) -> bool:
     """Whether an offer is as it was: a refused one stays refused, one that was below its floor goes out when it is no
     longer; that one has no time at which it is tried again."""
@@ -203,9 +186,7 @@ def _tell_floors(connection: Connection, below: Sequence[PriceOffer], above: Seq
 def push(connection: Connection) -> int:
     """Push every pending price of a connection and read each back. Returns how many were pushed."""
     connector = connector_for(connection)
-    pending = PriceOffer.objects.filter(
-        listing__connection=connection, listing__link=Listing.Link.LINKED, state=PriceOffer.State.PENDING
-    )
+    pending = waiting().filter(listing__connection=connection)
     pushed = 0
     with run_of(connection, "prices") as run:
         # Which wait is asked for once for many batches: each would sort all of them again.
@@ -277,20 +258,20 @@ def retry_held(now: datetime) -> None:
     PriceOffer.objects.filter(state=PriceOffer.State.HELD, retry_at__lte=now).update(state=PriceOffer.State.PENDING)
 
 
-def waiting() -> set[int]:
-    """Connections that have prices to push."""
-    rows = PriceOffer.objects.filter(state=PriceOffer.State.PENDING, listing__link=Listing.Link.LINKED)
-    return set(rows.values_list("listing__connection_id", flat=True))
+def waiting() -> QuerySet[PriceOffer]:
+    """Prices to be pushed."""
+    return PriceOffer.objects.filter(state=PriceOffer.State.PENDING, listing__link=Listing.Link.LINKED)
 
 
 def push_again(listing: Listing) -> set[int]:
-    """Work the price out anew and send it, whatever the channel shows now; inside a transaction."""
+    """Work the price out anew and send it, whatever the channel shows now; inside a transaction. Returns the connection
+    that must push, if any: a price below its floor stays held. Raises RefusedError where prices are not kept here."""
     # The consumer that writes offers may be at it.
     alone("prices")
     rows = Listing.objects.filter(pk=listing.pk, link=Listing.Link.LINKED)
     kept = by_level(SET)
     if connection_value("price_owner", listing.connection, kept) != "here":
-        return set()
+        raise RefusedError(f"The prices of {listing.connection.name} are not kept here, so none is sent.", field="price_owner")
     sent = renew(listing.connection, Ids.of(rows), lambda item: "sent again by hand", kept, again=True)
     return {listing.connection_id} if sent else set()
 

@@ -64,7 +64,7 @@ def _price_again(listing: Listing) -> str:
     woken = prices.push_again(listing)
     for connection_id in woken:
         wake_prices(connection_id)
-    return "The price is being sent again." if woken else "It is still held: raise the price, or lower the floor."
+    return "The price is being sent again." if woken else prices.STILL_HELD
 
 
 @transaction.atomic

@@ -169,7 +169,7 @@ def _derived(one: PriceList, parent: PriceList, above: Ints, items: ItemColumns)
         amount = scaled(amount, 10_000 + items.tax, 10_000)
     if one.currency != parent.currency or one.rate != 1:
         shift = exponent_of(one.currency) - exponent_of(parent.currency)
-        amount = scaled(amount, int(one.rate * 10**6) * 10 ** max(0, shift), 10**6 * 10 ** max(0, -shift))
+        amount = scaled(amount, int(one.rate * RATE_UNITS) * 10 ** max(0, shift), RATE_UNITS * 10 ** max(0, -shift))
     if one.percent:
         amount = scaled(amount, 10_000 + int(one.percent * 100), 10_000)
     amount = amount + int(one.amount * 10 ** exponent_of(one.currency))

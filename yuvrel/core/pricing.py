@@ -170,6 +170,18 @@ def take_tax(gross: Decimal, percent: Decimal, currency: str = "EUR") -> Decimal
     return round_money(gross * HUNDRED / (HUNDRED + percent), currency)
 
 
+def in_other_terms(price: Decimal, taxed: bool, wanted: bool, percent: Decimal, currency: str = "EUR") -> Decimal:
+    """A price that holds the tax, or not, as one that does, or not; rounded half up where it differs."""
+    if taxed == wanted:
+        return price
+    return put_tax(price, percent, currency) if wanted else take_tax(price, percent, currency)
+
+
+def from_quantity(least: Decimal | None) -> Decimal:
+    """The quantity from which a price counts, as it is kept: from one on is from the first, which is 0."""
+    return ZERO if least is None or least <= 1 else least
+
+
 def net_from_cost(cost: Decimal, method: Method, percent: Decimal) -> Decimal:
     """The net price, not rounded, at which `percent` is the margin (of the price) or the markup (on the cost).
 
@@ -224,18 +236,33 @@ def rate_of(lists: Mapping[int, PriceList], key: int, base_currency: str = "EUR"
     return one.rate
 
 
+def followed(lists: Mapping[int, PriceList], key: int) -> list[PriceList]:
+    """A list and those that it follows, itself first; in a circle each once."""
+    way: list[PriceList] = []
+    at = lists.get(key)
+    while at is not None and at not in way:
+        way.append(at)
+        at = lists.get(at.parent) if at.method == Method.DERIVED else None
+    return way
+
+
 def related(lists: Mapping[int, PriceList], key: int) -> dict[int, PriceList]:
     """A list with those it follows, and those that follow it with what they follow: all that a change of it can touch."""
     found: dict[int, PriceList] = {}
-    for one in lists.values():
-        way: list[PriceList] = []
-        at: PriceList | None = one
-        while at is not None and at not in way:
-            way.append(at)
-            at = lists.get(at.parent) if at.method == Method.DERIVED else None
+    for one in lists:
+        way = followed(lists, one)
         if any(each.key == key for each in way):
             found |= {each.key: each for each in way}
     return found
+
+
+@dataclass(frozen=True)
+class Left:
+    """What a price leaves: without tax, less the cost, both in the list's currency; `percent` of the net, not rounded."""
+
+    net: Decimal
+    cost: Decimal
+    percent: Decimal | None
 
 
 @dataclass(frozen=True)
@@ -269,11 +296,18 @@ class PriceBook:
     def quantities(self, key: int, item: int, day: date) -> list[Decimal]:
         """The quantities at which the price of an item may change in a list or in those it follows, 1 first."""
         found = {ONE}
-        at = self.lists.get(key)
-        while at is not None:
-            found |= {e.from_quantity for e in self.entries.get((at.key, item), ()) if within(day, e.starts, e.ends)}
-            at = self.lists.get(at.parent) if at.method == Method.DERIVED else None
+        for one in followed(self.lists, key):
+            found |= {e.from_quantity for e in self.entries.get((one.key, item), ()) if within(day, e.starts, e.ends)}
         return sorted(q for q in found if q >= 1)
+
+    def left(self, price: Price, item: int) -> Left | None:
+        """What a price of an item leaves; None where its cost, or the rate of its list, is not known."""
+        one, facts = price.list, self.items[item]
+        cost, rate = facts.cost(one.basis), rate_of(self.lists, one.key, self.base_currency)
+        if cost is None or rate is None:
+            return None
+        net = in_other_terms(price.amount, one.taxed, False, facts.tax_percent, one.currency)
+        return Left(net, cost * rate, margin_percent(net, cost * rate))
 
     def _price(self, key: int, item: int, day: date, quantity: Decimal, *, dated: bool) -> Price | None:
         one = self.lists[key]

@@ -9,6 +9,7 @@ from decimal import Decimal
 from typing import Any
 
 from django.db import transaction
+from django.db.models import F, OuterRef, Subquery
 from django.utils import timezone
 
 from yuvrel.books.actions import CHART, account_ids
@@ -19,7 +20,7 @@ from yuvrel.channels import prices
 from yuvrel.channels.credentials import seal
 from yuvrel.channels.models import Connection, Listing, OutboundMessage, PriceOffer
 from yuvrel.channels.offers import WITH_QUANTITIES, offers_of
-from yuvrel.channels.price_rules import WITH_PRICES
+from yuvrel.channels.price_rules import SET, owner_of
 from yuvrel.channels.rules import Ids
 from yuvrel.core.price_change import PriceRule
 from yuvrel.core.pricing import Rounding
@@ -32,6 +33,7 @@ from yuvrel.pricing.actions import keep_list
 from yuvrel.pricing.changes import Selection, Typed, apply_rule, type_prices
 from yuvrel.pricing.loading import base_list
 from yuvrel.rules.actions import change
+from yuvrel.rules.queries import by_level
 from yuvrel.sales.customers import keep_group
 from yuvrel.sales.models import Customer
 
@@ -49,6 +51,13 @@ SCOPES = {
 }
 Setup = dict[str, dict[str, Any]]
 EDITED = "GLV-GOA-8"  # nothing else touches it at first, so that the edit at the shop stays to be seen
+
+
+def _priced(sku: str, offer: PriceOffer | None) -> dict[str, Any]:
+    """What the web shop shows: the price, and the one before where it is higher."""
+    if offer is None:
+        return {"price": str(BY_SKU[sku].price)}
+    return {"price": str(offer.price), "was": None if offer.previous is None else str(offer.previous)}
 
 
 def _account(sort: str, name: str, token: str, **more: Any) -> dict[str, Any]:
@@ -255,7 +264,6 @@ class Seeder:
     def agree(self) -> None:
         """Offers worked out by the same code as ever; the stand-ins start out showing them."""
         rows = []
-        priced = []
         for connection in self.connections.values():
             linked = Listing.objects.filter(connection=connection, link="linked")
             offers = offers_of(connection, Ids.of(linked)) if connection.kind in WITH_QUANTITIES else {}
@@ -264,14 +272,15 @@ class Seeder:
                 row.offered_at = row.shown_at = row.agreed_at = self.now
                 row.offer_state, row.offer_cause = "agreed", "opening"
                 rows.append(row)
-            priced += prices.offers_now(connection, self.now) if connection.kind in WITH_PRICES else []
+            if owner_of(connection) == "here":
+                prices.renew(connection, Ids.of(linked), lambda _: "opening", by_level(SET))
         Listing.objects.bulk_update(
             rows, ["offered", "shown", "offered_at", "shown_at", "agreed_at", "offer_state", "offer_cause"]
         )
-        PriceOffer.objects.bulk_create(priced)
-        for offer in priced:
-            offer.listing.price = offer.price
-        Listing.objects.bulk_update([offer.listing for offer in priced], ["price"])
+        agreed = {"offered_at": self.now, "agreed_at": self.now, "previous_shown": F("previous")}
+        PriceOffer.objects.filter(state=PriceOffer.State.PENDING).update(state=PriceOffer.State.AGREED, **agreed)
+        offered = PriceOffer.objects.filter(listing=OuterRef("pk")).values("price")
+        Listing.objects.exclude(price_offer=None).update(price=Subquery(offered))
 
     def shops(self) -> None:
         """The web shop with the orders of today, the trade shop, both tills."""
@@ -313,6 +322,8 @@ class Seeder:
     def products(self, shown: dict[str, int]) -> list[dict[str, Any]]:
         """The shop's products with their variants."""
         groups: dict[int, list[str]] = defaultdict(list)
+        listed = PriceOffer.objects.filter(listing__connection=self.connections["tannery-yard"]).select_related("listing")
+        offers = {offer.listing.sku: offer for offer in listed}
         for spec in SPECS:
             groups[self.items[spec.sku].product_id].append(spec.sku)
         return [
@@ -326,7 +337,7 @@ class Seeder:
                         "id": self.external("tannery-yard", self.items[sku]),
                         "sku": sku,
                         "barcode": self.barcode(sku),
-                        **self.priced(sku),
+                        **_priced(sku, offers.get(sku)),
                         "quantity": shown.get(sku, 0),
                         "options": BY_SKU[sku].options,
                         "tracked": BY_SKU[sku].kind != "service",
@@ -337,13 +348,6 @@ class Seeder:
             }
             for product, skus in groups.items()
         ]
-
-    def priced(self, sku: str) -> dict[str, Any]:
-        """What the web shop shows: the price, and the one before where it is higher."""
-        offer = PriceOffer.objects.filter(listing__connection=self.connections["tannery-yard"], listing__sku=sku).first()
-        if offer is None:
-            return {"price": str(BY_SKU[sku].price)}
-        return {"price": str(offer.price), "was": None if offer.previous is None else str(offer.previous)}
 
     def trade_products(self) -> list[dict[str, Any]]:
         """The trade shop: mostly known SKUs, some known by barcode only, some by title only, a clash, some new."""

@@ -51,7 +51,13 @@ def replenishment(request: HttpRequest) -> Any:
 
 @router.get("/replenishment/rows", response=ReplenishPage, operation_id="list_replenishment")
 def list_replenishment(
-    request: HttpRequest, q: str = "", show: Show = "needed", location: int | None = None, cursor: str = "", limit: int = 50
+    request: HttpRequest,
+    q: str = "",
+    show: Show = "needed",
+    location: int | None = None,
+    item: int | None = None,
+    cursor: str = "",
+    limit: int = 50,
 ) -> Any:
     """What should be bought: by supplier, what runs out first first."""
     actor(request)
@@ -59,7 +65,7 @@ def list_replenishment(
     if not cursor:
         plan.catch_up(now)
     today = company_day(now)
-    lines, following = plan.rows(q, show, location, cursor, limit, today)
+    lines, following = plan.rows(q, show, location, cursor, limit, today, item)
     rates = queries.rates_on(today, {line.terms.supplier.currency for line in lines if line.terms}, company().base_currency)
     return {"rows": sheet_rows(ReplenishRow, lines, lambda line: _row(line, rates), _known), "next": following}
 

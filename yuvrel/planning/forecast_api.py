@@ -35,13 +35,14 @@ def list_forecasts(
     q: str = "",
     method: str = "",
     location: int | None = None,
+    item: int | None = None,
     sort: str = "",
     cursor: str = "",
     limit: int = 80,
 ) -> Any:
     """What is expected to sell, what sells most first."""
     actor(request)
-    return outlooks.sheet(q, method, location, sort, cursor, limit)
+    return outlooks.sheet(q, method, location, sort, cursor, limit, item)
 
 
 @router.get("/forecasts/head", response=ForecastHead, operation_id="forecasts")

@@ -27,13 +27,17 @@ CENT = Decimal("0.01")
 SORTS = {"units": "month", "item": "item__title", "location": "location__name"}
 
 
-def sheet(q: str, method: str, location: int | None, sort: str, cursor: str, limit: int) -> dict[str, Any]:
+def sheet(
+    q: str, method: str, location: int | None, sort: str, cursor: str, limit: int, item: int | None = None
+) -> dict[str, Any]:
     """A page of forecasts, what sells most first, in a fixed number of queries."""
     found = ItemForecast.objects.select_related("item__product__category", "location")
     if method:
         found = found.filter(method=method)
     if location is not None:
         found = found.filter(location_id=location)
+    if item is not None:
+        found = found.filter(item_id=item)
     for word in q.split()[:6]:
         found = found.filter(Q(item__title__icontains=word) | Q(item__sku__icontains=word))
     found, order = in_order(found, sort, SORTS, ["-month", "id"])

@@ -162,7 +162,9 @@ def head() -> dict[str, Any]:
     }
 
 
-def rows(q: str, show: str, location: int | None, cursor: str, limit: int, today: date) -> tuple[list[Line], str]:
+def rows(
+    q: str, show: str, location: int | None, cursor: str, limit: int, today: date, item: int | None = None
+) -> tuple[list[Line], str]:
     """A page of the sheet: by supplier, those that run out first first; the figures as they are now.
 
     `show`: needed (something to order), late, or all.
@@ -174,6 +176,8 @@ def rows(q: str, show: str, location: int | None, cursor: str, limit: int, today
         found = found.filter(late=True)
     if location is not None:
         found = found.filter(location_id=location)
+    if item is not None:
+        found = found.filter(item_id=item)
     for word in q.split():
         found = found.filter(Q(item__title__icontains=word) | Q(item__sku__icontains=word))
     on_page, following = page(found, ORDER, cursor, limit)

@@ -13,9 +13,9 @@ from django.db import transaction
 from django.db.models import Sum
 from django.db.models.functions import Abs
 
-from yuvrel.catalogue.models import Category, Item
+from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.products import set_prices
-from yuvrel.catalogue.rungs import below
+from yuvrel.catalogue.rungs import below_named
 from yuvrel.core import pricing as core
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money, spoken
@@ -69,8 +69,7 @@ def type_prices(actor: Actor, list_id: int, typed: Sequence[Typed], at: datetime
     """
     actor.need(Ability.PRICE)
     row = locked_list(list_id)
-    # From one on is from the first: only one of the two is kept.
-    typed = [replace(one, from_quantity=ZERO) if one.from_quantity <= 1 else one for one in typed]
+    typed = [replace(one, from_quantity=core.from_quantity(one.from_quantity)) for one in typed]
     _check(row, typed)
     return _put(actor, row, {one.place: one for one in typed}, at, what)
 
@@ -230,10 +229,7 @@ class Selection:
         if self.item_ids:
             rows = rows.filter(pk__in=self.item_ids)
         if self.category:
-            group = Category.objects.filter(name__iexact=self.category).first()
-            if group is None:
-                raise NotFoundError("There is no such category.", field="category")
-            rows = rows.filter(product__category_id__in=below(group.pk))
+            rows = rows.filter(product__category_id__in=below_named(self.category))
         found = find_items(rows, self.q) if self.q else rows
         return list(found.order_by("pk").values_list("pk", flat=True).distinct())
 

@@ -11,8 +11,8 @@ from typing import Any
 import numpy as np
 from django.db.models import Count, Exists, OuterRef, Q, QuerySet
 
-from yuvrel.catalogue.models import Category, Item
-from yuvrel.catalogue.rungs import below
+from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.rungs import below_named
 from yuvrel.core import pricing as core
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import spoken
@@ -27,7 +27,6 @@ from yuvrel.core.price_columns import (
     scaled,
     under_floor,
 )
-from yuvrel.core.pricing import margin_percent, take_tax
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.faults import sheet_rows
 from yuvrel.kit.paging import in_order, page
@@ -170,24 +169,14 @@ def list_page(list_id: int) -> dict[str, Any]:
         "how": how_of(lists[row.pk], lists),
         "place_ids": [place for place, key in chosen.items() if key == row.pk],
         "given_to": holders().get(row.pk, []),
-        "may_follow": [{"id": one.key, "name": one.name, "currency": one.currency} for one in _may_follow(row.pk, lists)],
+        "may_follow": [
+            {"id": one.key, "name": one.name, "currency": one.currency}
+            for one in lists.values()
+            if lists[row.pk] not in core.followed(lists, one.key)
+        ],
         "places": [{"id": p.pk, "name": p.name, "list_id": chosen.get(p.pk)} for p in Location.objects.all()],
         "changes": list(row.changes.order_by("-pk")[:30]),
     }
-
-
-def _may_follow(key: int, lists: Mapping[int, core.PriceList]) -> list[core.PriceList]:
-    """Lists that do not follow this one themselves, by whatever way."""
-
-    def follows(one: core.PriceList) -> bool:
-        at: core.PriceList | None = one
-        while at is not None:
-            if at.key == key:
-                return True
-            at = lists.get(at.parent) if at.method == core.Method.DERIVED else None
-        return False
-
-    return [one for one in lists.values() if not follows(one)]
 
 
 def price_sheet(
@@ -198,7 +187,7 @@ def price_sheet(
     row = base_list() if list_id is None else get_list(list_id)
     rows = find_items(Item.objects.filter(active=True).select_related("product__category"), q)
     if category:
-        rows = rows.filter(product__category_id__in=_category(category))
+        rows = rows.filter(product__category_id__in=below_named(category))
     rows = _shown(rows, row, show, today)
     ordered, order = in_order(rows, sort, SORTS, ["title", "id"])
     found, following = page(ordered, order, cursor, limit)
@@ -228,13 +217,6 @@ def _known(item: Item) -> dict[str, Any]:
     return {"item_id": item.pk, "title": item.title, "sku": item.sku}
 
 
-def _category(name: str) -> list[int]:
-    group = Category.objects.filter(name__iexact=name).first()
-    if group is None:
-        raise NotFoundError("There is no such category.", field="category")
-    return below(group.pk)
-
-
 def _shown(rows: QuerySet[Item], row: PriceList, show: str, today: date) -> QuerySet[Item]:
     if show == "own":
         typed = Q(Exists(PriceEntry.objects.filter(list=row, item=OuterRef("pk"))))
@@ -262,11 +244,8 @@ def _told(
     floor: Decimal | None,
 ) -> dict[str, Any]:
     price = book.price(one.key, item, today)
-    facts = book.items[item]
-    cost, margin, rate = facts.cost(one.basis), None, core.rate_of(lists, one.key, book.base_currency)
-    if price is not None and cost is not None and rate is not None:
-        net = take_tax(price.amount, facts.tax_percent, one.currency) if one.taxed else price.amount
-        margin = margin_percent(net, cost * rate)
+    left = book.left(price, item) if price else None
+    margin = left.percent if left else None
     return {
         "price": price.amount if price else None,
         "how": price.how.value if price else "",
@@ -351,15 +330,13 @@ def price_working(list_id: int, item_id: int, today: date) -> Working:
 
 def margin_steps(price: core.Price, book: core.PriceBook, item: int) -> tuple[Step, ...]:
     """What a price leaves: without tax, less the cost; nothing where no cost, or no rate, is known."""
-    one, facts = price.list, book.items[item]
-    cost, rate = facts.cost(one.basis), core.rate_of(book.lists, one.key, book.base_currency)
-    if cost is None or rate is None:
-        return (Step("Margin", "not known", "no cost is known" if cost is None else "no rate is known", kind="fact"),)
-    net = take_tax(price.amount, facts.tax_percent, one.currency) if one.taxed else price.amount
-    margin = margin_percent(net, cost * rate)
-    said = "none" if margin is None else f"{spoken(round(margin, 1))} %"
+    one, left = price.list, book.left(price, item)
+    if left is None:
+        unknown = "no cost is known" if book.items[item].cost(one.basis) is None else "no rate is known"
+        return (Step("Margin", "not known", unknown, kind="fact"),)
+    said = "none" if left.percent is None else f"{spoken(round(left.percent, 1))} %"
     return (
-        Step("Net of tax", net, kind="fact", unit=one.currency),
-        Step("Cost of one", round(cost * rate, 4), core.BASES[one.basis], kind="fact", unit=one.currency),
+        Step("Net of tax", left.net, kind="fact", unit=one.currency),
+        Step("Cost of one", round(left.cost, 4), core.BASES[one.basis], kind="fact", unit=one.currency),
         Step("Margin", said, "of the net price", kind="fact"),
     )

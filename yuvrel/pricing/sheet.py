@@ -8,10 +8,11 @@ from typing import Any
 from django.utils import timezone
 
 from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.products import items_of
 from yuvrel.core import bounds
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.intake import Column, Read, amount, day, money, quantity, said_day, words
-from yuvrel.core.money import ZERO
+from yuvrel.core.pricing import from_quantity
 from yuvrel.intake.registry import Judge, Kind, declare
 from yuvrel.people.roles import Ability, Actor
 
@@ -32,9 +33,8 @@ NAMED = {column.name: column for column in COLUMNS}
 
 def key_of(values: Mapping[str, Any]) -> str:
     """A place in a list: the item, the quantity it begins at, and its days."""
-    least = values.get("from_quantity") or ZERO
+    least = from_quantity(values.get("from_quantity"))
     days = [values[name].isoformat() if values.get(name) else "" for name in ("from_day", "until_day")]
-    least = ZERO if least <= 1 else least
     return " ".join([values["list"].casefold(), normal_sku(values["sku"]), f"{least.normalize():f}", *days])
 
 
@@ -63,8 +63,8 @@ def _row(values: dict[str, Any]) -> tuple[str, dict[str, str]]:
 
 
 def judge() -> Judge:
-    """The list and the item are known, and a new row has a price."""
-    lists = {name.casefold() for name in PriceList.objects.values_list("name", flat=True)}
+    """The list and the item are known, a new row has a price, and an item's own shows none before it."""
+    lists = {name.casefold(): base for name, base in PriceList.objects.values_list("name", "base")}
     items = {normal_sku(sku) for sku in Item.objects.filter(active=True).values_list("sku", flat=True)}
 
     def wrong(values: Mapping[str, Any], is_new: bool) -> str:
@@ -76,6 +76,13 @@ def judge() -> Judge:
             return "is new and needs a price"
         if values.get("from_day") and values.get("until_day") and values["until_day"] < values["from_day"]:
             return "ends before it starts"
+        dated = values.get("from_day") or values.get("until_day")
+        if (
+            "previous" in values
+            and lists[values["list"].casefold()]
+            and not (dated or from_quantity(values.get("from_quantity")))
+        ):
+            return "is the item's own price: give it a first day to show another one before it"
         return ""
 
     return wrong
@@ -84,31 +91,19 @@ def judge() -> Judge:
 def apply(actor: Actor, rows: Sequence[Read]) -> None:
     """Take rows in, list by list."""
     lists = {row.name.casefold(): row for row in PriceList.objects.all()}
-    wanted = {normal_sku(row.values["sku"]) for row in rows}
-    items = {normal_sku(sku): pk for sku, pk in Item.objects.values_list("sku", "pk") if normal_sku(sku) in wanted}
-    standing_now = {
-        (e.list_id, e.item_id, e.from_quantity, e.starts_on, e.ends_on): e
-        for e in PriceEntry.objects.filter(item_id__in=items.values())
-    }
-    own = dict(Item.objects.filter(pk__in=items.values()).values_list("pk", "price"))
+    items = {normal_sku(item.sku): item for item in items_of(row.values["sku"] for row in rows)}
+    entries = PriceEntry.objects.filter(item__in=items.values())
+    there = {(e.list_id, e.item_id, e.from_quantity, e.starts_on, e.ends_on): e for e in entries}
     typed: dict[int, list[Typed]] = {}
     for row in rows:
         values = row.values
         of, item = lists[values["list"].casefold()], items[normal_sku(values["sku"])]
-        least = values.get("from_quantity") or ZERO
-        least = ZERO if least <= 1 else least
-        place = (least, values.get("from_day"), values.get("until_day"))
-        old = standing_now.get((of.pk, item, *place))
-        before = old.price if old else own[item]
-        typed.setdefault(of.pk, []).append(
-            Typed(
-                item,
-                values.get("price", before),
-                least,
-                values.get("previous", old.previous if old else None),
-                *place[1:],
-            )
-        )
+        least, starts, ends = from_quantity(values.get("from_quantity")), values.get("from_day"), values.get("until_day")
+        old = there.get((of.pk, item.pk, least, starts, ends))
+        # A row that stands and names no price keeps it; the item's own stands with the item.
+        price = values.get("price", old.price if old else item.price)
+        previous = values.get("previous", old.previous if old else None)
+        typed.setdefault(of.pk, []).append(Typed(item.pk, price, least, previous, starts, ends))
     for key, ones in typed.items():
         type_prices(actor, key, ones, timezone.now(), "from a sheet")
 

@@ -37,27 +37,24 @@
 	}));
 	/** How long it lasts and what is expected, place by place: the rows that the sheets of buying show. */
 	const cover = createQuery(() => ({
-		queryKey: ['item cover', id, data?.sku],
+		queryKey: ['item cover', id],
 		queryFn: () =>
 			ask(
 				api.GET('/api/v1/replenishment/rows', {
-					params: { query: { q: data?.sku ?? '', show: 'all', limit: 50 } }
+					params: { query: { item: id, show: 'all' } }
 				})
 			),
 		enabled: data?.kind === 'stocked'
 	}));
 	const expected = createQuery(() => ({
-		queryKey: ['item forecast', id, data?.sku],
-		queryFn: () =>
-			ask(api.GET('/api/v1/forecasts', { params: { query: { q: data?.sku ?? '', limit: 50 } } })),
+		queryKey: ['item forecast', id],
+		queryFn: () => ask(api.GET('/api/v1/forecasts', { params: { query: { item: id } } })),
 		enabled: data?.kind === 'stocked'
 	}));
 	const ribbonAt = (place: number): Schemas['ReplenishRow'] | undefined =>
-		cover.data?.rows.find((row) => row.item_id === id && row.location_id === place && !row.fault);
+		cover.data?.rows.find((row) => row.location_id === place && !row.fault);
 	const demandAt = (place: number): Schemas['ForecastRow'] | undefined =>
-		expected.data?.rows.find(
-			(row) => row.item_id === id && row.location_id === place && !row.fault
-		);
+		expected.data?.rows.find((row) => row.location_id === place && !row.fault);
 	const steps = $derived(
 		(data?.costs ?? []).map((row) => ({ at: row.at, value: Number(row.average_after) })).reverse()
 	);
