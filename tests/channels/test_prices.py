@@ -241,6 +241,28 @@ def test_one_price_that_cannot_be_read_does_not_stop_the_others_and_two_keepers_
         assert world.large.price == price
 
 
+@pytest.mark.parametrize("odd", ["-3", "20000000", "a lot"])
+def test_one_odd_price_in_an_answer_does_not_stop_the_check_of_the_others(world: World, odd: str) -> None:
+    """At the shop it is a drift; at a till that keeps the prices it is passed over."""
+    follow(world)
+    set_rules(world.till, price_owner="there")
+    settle()
+    store = world.standins.store
+    product = store.get("web", "product", "p1") or {}
+    variants = [{**one, "price": odd} if one["sku"] == "SMK-S" else one for one in product["variants"]]
+    with store.transaction():
+        store.amend("web", "product", "p1", {**product, "variants": variants})
+        for plu, price in (("1", odd), ("2", "29.00")):
+            store.amend("mill", "article", plu, {**(store.get("mill", "article", plu) or {}), "price": price})
+    agreement.check_connection(world.shop)
+    assert [(d.listing.sku, d.found) for d in Drift.objects.filter(code="A2", healed_at=None)] == [("SMK-S", "not there")]
+    before = world.small.price
+    agreement.check_connection(Connection.objects.get(pk=world.till.pk))
+    for item in (world.small, world.large):
+        item.refresh_from_db()
+    assert (world.small.price, world.large.price) == (before, 29)
+
+
 def test_unlinking_ends_what_is_offered_and_linking_begins_it(world: World) -> None:
     follow(world)
     listing = Listing.objects.get(connection=world.shop, sku="SMK-S")

@@ -8,7 +8,6 @@ from typing import Any
 
 from ..base import Capability, Connector, objects, part, raw_rows, read, sound
 from ..messages import (
-    Amount,
     Identity,
     Message,
     Page,
@@ -38,11 +37,6 @@ class _Figure(Message):
 
 class _Prices(Message):
     prices: dict[str, Any]
-
-
-class _Price(Message):
-    plu: str
-    price: Amount
 
 
 class _Changes(Message):
@@ -116,8 +110,8 @@ class Till(Connector):
         """The prices articles are rung up at; a till shows none before it."""
         batches = [{"plu": ",".join(external_ids[start : start + 200])} for start in range(0, len(external_ids), 200)]
         answers = [read(_Prices, data) for data in self.caller.read_many("/api/prices", batches)]
-        rows = sound(_Price, ({"plu": plu, "price": price} for data in answers for plu, price in data.prices.items()))
-        return {row.plu: RemotePrice(external_id=row.plu, price=row.price) for row in rows}
+        told = ({"external_id": plu, "price": price} for data in answers for plu, price in data.prices.items())
+        return {row.external_id: row for row in sound(RemotePrice, told)}
 
     def push_prices(self, pushes: Sequence[PricePush]) -> list[PushResult]:
         """Set prices."""

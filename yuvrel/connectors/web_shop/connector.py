@@ -14,6 +14,7 @@ from ..http import NonsenseError
 from ..messages import (
     Amount,
     Identity,
+    Key,
     Message,
     Page,
     PricePush,
@@ -42,10 +43,9 @@ class _Quantities(Message):
     quantities: list[Any]
 
 
-class _Priced(Message):
-    id: str | int
-    price: Amount = Field(ge=0)
-    was: Amount | None = None
+class _Priced(RemotePrice):
+    external_id: Key = Field(min_length=1, validation_alias="id")
+    previous: Amount | None = Field(default=None, validation_alias="was")
 
 
 class _Prices(Message):
@@ -147,7 +147,7 @@ class WebShop(Connector):
         batches = [{"ids": ",".join(external_ids[start : start + 100])} for start in range(0, len(external_ids), 100)]
         answers = [read(_Prices, data) for data in self.caller.read_many("/api/prices", batches)]
         rows = sound(_Priced, (row for data in answers for row in data.prices))
-        return {str(r.id): RemotePrice(external_id=str(r.id), price=r.price, previous=r.was) for r in rows}
+        return {row.external_id: row for row in rows}
 
     def push_prices(self, pushes: Sequence[PricePush]) -> list[PushResult]:
         """Set prices with what they were before, a hundred at a time."""
