@@ -42,7 +42,7 @@ def recompute(table: Any, timed: Timed) -> None:
     seconds, _ = timed(lambda: offers.recompute_connections(rules))
     rows = list(Listing.objects.exclude(offered=None).values_list("pk", "offered"))
     ids, quantities = [pk for pk, _ in rows], [quantity or ZERO for _, quantity in rows]
-    floor, _ = timed(lambda: set_offers(ids, quantities, ["floor"] * len(ids), timezone.now()))
+    floor, _ = timed(lambda: set_offers(ids, quantities, [{}] * len(ids), ["floor"] * len(ids), timezone.now()))
     name = f"work out and queue {len(rows)} offers"
     table.add(name, seconds, f"{len(rows) / seconds:,.0f} offers/s", f"{seconds / floor:.1f} × writing the rows alone")
     Listing.objects.update(offer_state="agreed")

@@ -61,7 +61,8 @@ def _variant_ids(product: Doc) -> list[str]:
 def read_quantities(account: str) -> Any:
     wanted = [i for i in request.args.get("ids", "").split(",") if i]
     known = _variants(account, wanted)
-    return {"quantities": [{"id": i, "quantity": known[i][1]["quantity"]} for i in wanted if i in known]}
+    rows = [(i, known[i][1]) for i in wanted if i in known]
+    return {"quantities": [{"id": i, "quantity": v["quantity"], "selling": v.get("selling") or {}} for i, v in rows]}
 
 
 @bp.post("/api/quantities")
@@ -78,12 +79,28 @@ def write_quantities(account: str) -> Any:
             results.append({"id": key, "ok": False, "error": "no such variant"})
         elif not isinstance(quantity, int) or quantity < 0:
             results.append({"id": key, "ok": False, "error": "quantity must be a whole number, zero or more"})
+        elif not _can_sell(line.get("selling") or {}):
+            results.append({"id": key, "ok": False, "error": "it cannot be sold so"})
         else:
             product, variant = known[key]
-            variant["quantity"] = quantity
+            variant |= {"quantity": quantity, "selling": line.get("selling") or {}}
             store().amend(account, "product", str(product["id"]), product)
             results.append({"id": key, "ok": True})
     return {"results": results}
+
+
+def _can_sell(selling: Any) -> bool:
+    """Whether terms of selling are built as they should be: texts that fit the page, counts that are none or more."""
+    if not isinstance(selling, dict):
+        return False
+    texts = [selling.get(name, "") for name in ("badge", "text", "low_text", "promised_on")]
+    counts = [money(selling.get(name) or 0, name) for name in ("past_zero", "low_below", "most")]
+    return all(isinstance(one, str) and len(one) <= 200 for one in texts) and min(counts) >= 0
+
+
+def in_stock(variant: Doc) -> int:
+    """How many are there: what is shown less what may be sold past zero."""
+    return max(0, int(variant["quantity"] - Decimal(str((variant.get("selling") or {}).get("past_zero", 0)))))
 
 
 @bp.get("/api/prices")
@@ -176,8 +193,9 @@ def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: boo
         if key not in known:
             return "That is not sold here."
         product, variant = known[key]
-        if variant.get("tracked", True) and count > variant["quantity"]:
-            return f"Only {variant['quantity']} of {product['title']} are left."
+        too_many = _too_many(product, variant, count)
+        if too_many:
+            return too_many
         lines.append(_line(len(lines) + 1, product, variant, count))
     if not lines:
         return "Choose at least one thing."
@@ -199,6 +217,15 @@ def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: boo
     store().put(account, "order", order["id"], order)
     hooks.tell(store(), account, "order.created", order)
     return order
+
+
+def _too_many(product: Doc, variant: Doc, count: int) -> str:
+    if variant.get("tracked", True) and count > variant["quantity"]:
+        return f"Only {variant['quantity']} of {product['title']} are left."
+    most = (variant.get("selling") or {}).get("most")
+    if most and count > Decimal(str(most)):
+        return f"At most {Decimal(str(most)).normalize():f} of {product['title']} in one order."
+    return ""
 
 
 def _line(number: int, product: Doc, variant: Doc, count: int) -> Doc:
@@ -250,7 +277,12 @@ def page(account: str) -> Any:
     with store().transaction():
         shop = account_of(account, "shop")
         return render_template(
-            "shop.html", account=account, shop=shop, products=store().all(account, "product"), said=request.args.get("said", "")
+            "shop.html",
+            account=account,
+            shop=shop,
+            products=store().all(account, "product"),
+            in_stock=in_stock,
+            said=request.args.get("said", ""),
         )
 
 

@@ -33,6 +33,7 @@ RULE = st.builds(
     maximum=st.none() | PROMISED,
     step=st.sampled_from([D("0.001"), D("0.25"), D("0.5"), D(1), D(2), D("2.5"), D(12)]),
     past_zero_left=PROMISED,
+    only_past_zero=st.booleans(),
 )
 
 

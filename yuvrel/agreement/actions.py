@@ -21,7 +21,7 @@ from yuvrel.channels.runs import raise_snag, run_of, settle_snags
 from yuvrel.channels.sql import Read, judge, note_shown
 from yuvrel.connectors.base import Capability, pages
 from yuvrel.connectors.http import ConnectorError
-from yuvrel.connectors.messages import RemoteOrder, RemotePrice
+from yuvrel.connectors.messages import RemoteOrder, RemotePrice, RemoteQuantity
 from yuvrel.core.agreement import Code, Comparison, compare, compare_text
 from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.money import ZERO
@@ -95,29 +95,49 @@ def check_quantities(connection: Connection) -> None:
     """
     with run_of(connection, "check quantities") as run:
         settled = _compare_shown(connection, _at_rest(connection))
-        suspects = [row for row, there in settled if there != row.offer]
+        suspects = [row for row in settled if not row.agrees]
         if suspects:
             inbound.poll(connection)
             while relay_now():
                 continue
             again = _compare_shown(connection, _at_rest(connection, [row.pk for row in suspects]))
             doubted = {row.pk for row in suspects}
-            settled = [(row, there) for row, there in settled if row.pk not in doubted] + again
+            settled = [row for row in settled if row.pk not in doubted] + again
         run.done = run.total = len(settled)
     # Most agree and did before: what would be written as it stands is left alone.
-    now = timezone.now()
-    judge([Read(row.pk, row.offer, row.stamp or now, there) for row, there in settled if (there == row.offer) != row.agreed])
+    judge([row for row in settled if row.agrees != row.agreed])
     # What was compared is what is said: the offer may have moved on since.
-    differing = {row.pk: (row.offer, there) for row, there in settled if there != row.offer}
+    differing = {row.pk: row for row in settled if not row.agrees}
     findings = []
     for listing in Listing.objects.filter(pk__in=differing).order_by("pk"):
-        offer, there = differing[listing.pk]
-        shown = plain(there) if there is not None else "not there"
+        expected, shown = _apart(differing[listing.pk])
         refs = {"listing": listing.pk, "item": listing.item_id or 0}
-        findings.append(Finding(f"listing:{listing.pk}", listing.title, plain(offer), shown, listing.offer_cause, refs))
-    left = sum((there or ZERO for _, there in settled), ZERO)
-    right = sum((row.offer for row, _ in settled), ZERO)
+        findings.append(Finding(f"listing:{listing.pk}", listing.title, expected, shown, listing.offer_cause, refs))
+    left = sum((row.shown.quantity for row in settled if row.shown), ZERO)
+    right = sum((row.offer for row in settled), ZERO)
     keep(Code.A1, connection, left, right, len(settled), findings)
+
+
+def _apart(row: Compared) -> tuple[str, str]:
+    """What was expected and what is shown, in words: how many, or how they are sold where only that differs."""
+    if row.shown is None:
+        return plain(row.offer), "not there"
+    if row.shown.quantity != row.offer:
+        return plain(row.offer), plain(row.shown.quantity)
+    there = row.shown.terms.kept()
+    names = sorted(name for name in {*row.terms, *there} if row.terms.get(name) != there.get(name))
+
+    def said(terms: dict[str, Any]) -> str:
+        return ", ".join(f"{name.replace('_', ' ')}: {terms.get(name, 'as usual')}" for name in names)[:80]
+
+    return said(row.terms), said(there)
+
+
+@dataclass(frozen=True)
+class Compared(Read):
+    """What was offered and what is shown; `agreed`: whether it agreed when it was last looked at."""
+
+    agreed: bool
 
 
 class Resting(NamedTuple):
@@ -127,9 +147,14 @@ class Resting(NamedTuple):
     pk: int
     external_id: str
     offer: Decimal
+    terms: dict[str, Any]
     stamp: datetime | None
-    shown: Decimal | None
+    shown: tuple[Decimal | None, dict[str, Any]]
     agreed: bool
+
+    def read(self, there: RemoteQuantity | None, now: datetime) -> Compared:
+        """With what is shown now."""
+        return Compared(self.pk, self.offer, self.terms, self.stamp or now, there, self.agreed)
 
 
 def _at_rest(connection: Connection, ids: list[int] | None = None) -> list[Resting]:
@@ -137,23 +162,28 @@ def _at_rest(connection: Connection, ids: list[int] | None = None) -> list[Resti
     if ids is not None:
         rows = rows.filter(pk__in=ids)
     rows = rows.exclude(offer_state__in=IN_MOTION).order_by("pk")
-    found = rows.values_list("pk", "external_id", "offered", "offered_at", "shown", "offer_state")
+    fields = ("pk", "external_id", "offered", "terms", "offered_at", "shown", "terms_shown", "offer_state")
     return [
-        Resting(pk, external_id, offer or ZERO, stamp, shown, state == Listing.Offer.AGREED)
-        for pk, external_id, offer, stamp, shown, state in found
+        Resting(pk, external_id, offer or ZERO, terms, stamp, (shown, terms_shown), state == Listing.Offer.AGREED)
+        for pk, external_id, offer, terms, stamp, shown, terms_shown, state in rows.values_list(*fields)
     ]
 
 
-def _compare_shown(connection: Connection, rows: list[Resting]) -> list[tuple[Resting, Decimal | None]]:
+def _compare_shown(connection: Connection, rows: list[Resting]) -> list[Compared]:
     """What the channel shows for each listing whose offer has not moved while we were reading."""
     if not rows:
         return []
     asked = timezone.now()
-    shown = connector_for(connection).read_quantities([row.external_id for row in rows])
-    note_shown({row.pk: shown.get(row.external_id) for row in rows if shown.get(row.external_id) != row.shown}, asked)
+    shown = connector_for(connection).read_shown([row.external_id for row in rows])
+
+    def known(there: RemoteQuantity | None) -> tuple[Decimal | None, dict[str, Any]]:
+        return (there.quantity, there.terms.kept()) if there else (None, {})
+
+    found = {row.pk: shown.get(row.external_id) for row in rows}
+    note_shown({row.pk: found[row.pk] for row in rows if known(found[row.pk]) != row.shown}, asked)
     Connection.objects.filter(pk=connection.pk).update(read_at=asked)
     still = {(row.pk, row.stamp) for row in _at_rest(connection, None if len(rows) > FEW else [row.pk for row in rows])}
-    return [(row, shown.get(row.external_id)) for row in rows if (row.pk, row.stamp) in still]
+    return [row.read(found[row.pk], asked) for row in rows if (row.pk, row.stamp) in still]
 
 
 def check_orders(connection: Connection) -> None:

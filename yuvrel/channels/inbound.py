@@ -26,6 +26,7 @@ from .credentials import connector_for, kind_of
 from .models import Connection, InboundMessage, Listing
 from .quarantine import attempt, read_row, unreadable
 from .runs import raise_snag, run_of, settle_snags
+from .selling import allowances
 
 OVERLAP = timedelta(minutes=5)
 UNREADABLE = "unreadable"
@@ -227,10 +228,13 @@ def _take(connection: Connection, order: RemoteOrder, at: datetime) -> Taken:
 def resolve(connection: Connection, lines: list[RemoteLine]) -> list[IncomingLine]:
     """Which item each line is: by its linked listing, else by an exact SKU."""
     ids = [line.listing_id for line in lines if line.listing_id]
-    linked = {
-        row.external_id: row.item
-        for row in Listing.objects.filter(connection=connection, external_id__in=ids).select_related("item")
+    related = ("connection", "item__product__category")
+    listings = {
+        row.external_id: row
+        for row in Listing.objects.filter(connection=connection, external_id__in=ids).select_related(*related)
     }
+    linked = {key: row.item for key, row in listings.items()}
+    allowed = allowances(listings.values())
     skus = {sku.casefold(): item for sku, item in _by_sku([line.sku for line in lines if line.sku]).items()}
     found = []
     for line in lines:
@@ -250,6 +254,7 @@ def resolve(connection: Connection, lines: list[RemoteLine]) -> list[IncomingLin
                 sku=item.sku if item else line.sku,
                 item_id=item.pk if item else None,
                 decimals=item.decimals if item else 3,
+                past_zero=allowed.get(listings[line.listing_id].pk) if line.listing_id in listings else None,
             )
         )
     return found

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from datetime import date
 
 from django.db import transaction
 from django.utils import timezone
@@ -254,6 +255,7 @@ def pulse(timestamp: int) -> None:
     prices.retry_held(now)
     if Company.objects.exists():
         begin_day(company_day(now))
+        _begin_offer_day(company_day(now))
     _close_idle_snags()
     at_work = Connection.objects.filter(state=Connection.State.LIVE).exclude(pause_until__gt=now)
     for connection in at_work:
@@ -275,6 +277,12 @@ def pulse(timestamp: int) -> None:
     for name in RELAYS:
         if waiting_for(name).exists():
             wake(CONSUMERS[name].task, name)
+
+
+@transaction.atomic
+def _begin_offer_day(today: date) -> None:
+    for connection_id in offers.begin_day(today):
+        wake_push(connection_id)
 
 
 def _close_idle_snags() -> None:

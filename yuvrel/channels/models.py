@@ -100,6 +100,8 @@ class Listing(models.Model):
     offered = models.DecimalField(**QUANTITY, null=True)
     offered_at = models.DateTimeField(null=True)
     offer_state = models.CharField(max_length=8, choices=Offer.choices, default=Offer.NONE, blank=True)
+    terms = models.JSONField(default=dict, help_text="How it is to be sold where that is not as usual")
+    terms_shown = models.JSONField(default=dict, help_text="What the channel says of it")
     offer_cause = models.CharField(max_length=120, blank=True)
     pushed_at = models.DateTimeField(null=True)
     agreed_at = models.DateTimeField(null=True)
@@ -119,6 +121,16 @@ class Listing(models.Model):
             models.Index(fields=["connection", "offer_state"], name="listing_offer_state"),
             models.Index(fields=["link", "id"], name="listing_link"),
         ]
+
+
+class OfferDay(models.Model):
+    """The day that offers were last worked out for: some hang on it."""
+
+    only = models.BooleanField(default=True, unique=True)
+    day = models.DateField(null=True)
+
+    class Meta:
+        constraints = [models.CheckConstraint(condition=models.Q(only=True), name="offer_day_single")]
 
 
 class PriceOffer(models.Model):

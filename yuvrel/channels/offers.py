@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
+from typing import Any
 
 import numpy as np
 from django.db import transaction
@@ -17,7 +18,7 @@ from yuvrel.buying.models import PurchaseLine, PurchaseOrder
 from yuvrel.catalogue.kits import holders_of, kits
 from yuvrel.catalogue.models import Item
 from yuvrel.connectors.base import Capability
-from yuvrel.connectors.messages import QuantityPush
+from yuvrel.connectors.messages import QuantityPush, RemoteQuantity
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.availability import (
     Offer,
@@ -38,12 +39,14 @@ from yuvrel.rules.queries import by_level
 from yuvrel.rules.registry import SETTINGS
 from yuvrel.stock.models import StockBalance
 
-from . import sql
+from . import selling, sql
 from .credentials import connector_for
-from .models import Connection, Listing
+from .models import Connection, Listing, OfferDay
 from .rules import POOL, RULES, Ids, Kept, Pool, pool_rule, reached_by, rule_columns, rule_for
 from .runs import raise_snag, run_of, settle_snags
 
+# Everything that is set and hangs together with what is offered.
+SETTING_NAMES = (*POOL, *RULES, *selling.NAMES)
 BATCH = 100
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
 WITH_QUANTITIES = tuple(kind for kind, c in KINDS.items() if Capability.QUANTITIES in c.can)
@@ -99,6 +102,7 @@ def offer_of(listing: Listing, places: Sequence[tuple[int, str]], shelves: Shelv
     if item_id is None or shelves.kinds.get(item_id) == Item.Kind.SERVICE:
         return None
     rule, days = rule_for(listing)
+    rule = selling.with_past_zero(listing, rule, today)
     until = today + timedelta(days=days)
     subject = f"{listing.title} · {listing.connection.name}"
     if shelves.kinds.get(item_id) == Item.Kind.BUNDLE:
@@ -107,6 +111,14 @@ def offer_of(listing: Listing, places: Sequence[tuple[int, str]], shelves: Shelv
         ]
         return offer_for([], rule, subject=subject, parts=parts)
     return offer_for(shelves.of(item_id, places, until), rule, subject=subject)
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What a listing is to show: how many, and the terms it is sold on where they are not as usual."""
+
+    quantity: Decimal
+    terms: dict[str, Any]
 
 
 def places_of(connection: Connection) -> list[tuple[int, str]]:
@@ -187,18 +199,30 @@ def _pool_of_each(pool: Pool, item_ids: Iterable[int], feeds: Sequence[int]) -> 
 def offers_of(
     connection: Connection, listed: Ids, feeds: Sequence[int] | None = None, kept: Kept | None = None
 ) -> dict[int, Decimal]:
+    """How many a connection may show of each listing, as `wanted_of`."""
+    return {pk: one.quantity for pk, one in wanted_of(connection, listed, feeds, kept).items()}
+
+
+def wanted_of(
+    connection: Connection, listed: Ids, feeds: Sequence[int] | None = None, kept: Kept | None = None
+) -> dict[int, Wanted]:
     """What a connection may show of each listing, in a fixed number of queries; services have no offer.
 
     `feeds`: the locations to count instead of those that feed it now; `kept`: the rules to go by instead of those set.
     """
     if feeds is None:
         feeds = [place for place, _ in places_of(connection)]
-    kept = by_level((*POOL, *RULES)) if kept is None else kept
+    kept = by_level(SETTING_NAMES) if kept is None else kept
     pools = _pool_of_each(pool_rule(connection, kept), listed.item.tolist(), feeds)
     ids = listed.only(np.array([item in pools for item in listed.item.tolist()], np.bool_))
     pool = np.array([pools[item] for item in ids.item.tolist()], np.int64)
-    shown = offer_quantities(pool, rule_columns(connection, ids, kept))
-    return {pk: Decimal(units) / 1000 for pk, units in zip(ids.listing.tolist(), shown.tolist(), strict=True)}
+    rules, today = rule_columns(connection, ids, kept), company_day(timezone.now())
+    past = selling.past_zero_columns(connection, ids, kept, today)
+    shown = offer_quantities(pool, past.on(rules) if past else rules)
+    terms = selling.terms_of(connection, ids, kept, past, today)
+    usual: dict[str, Any] = {}
+    rows = zip(ids.listing.tolist(), shown.tolist(), strict=True)
+    return {pk: Wanted(Decimal(units) / 1000, terms.get(pk, usual)) for pk, units in rows}
 
 
 def live_connections() -> list[Connection]:
@@ -220,7 +244,37 @@ def recompute(causes: dict[int, str]) -> set[int]:
         rows = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, item_id__in=list(causes))
         if _renew(connection, rows, lambda item: causes[item], only_changed=False):
             changed.add(connection.pk)
+    return changed | _recompute_sharing(causes)
+
+
+def _recompute_sharing(causes: Mapping[int, str]) -> set[int]:
+    """Work out the offers of other items that share a limit of selling past zero with these."""
+    connections = live_connections()
+    shared = selling.sharing(connections, causes, company_day(timezone.now()))
+    changed = set()
+    for connection in connections:
+        rows = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, pk__in=shared.get(connection.pk, ()))
+        if _renew(connection, rows, lambda _: "a limit shared with another item", only_changed=True):
+            changed.add(connection.pk)
     return changed
+
+
+def begin_day(today: date) -> set[int]:
+    """On a new day work out what hangs on the day: what is sold past zero from or until then, what is promised, and what
+    counts as incoming. Returns the connections that must push; nothing when the day has begun already."""
+    mark, _ = OfferDay.objects.get_or_create(only=True)
+    if mark.day == today:
+        return set()
+    mark = OfferDay.objects.select_for_update().get(pk=mark.pk)
+    if mark.day == today:
+        return set()
+    first = mark.day is None
+    mark.day = today
+    mark.save()
+    kept = by_level(SETTING_NAMES)
+    if first or not (any(kept["selling_past_zero"].values()) or any(kept["basis"].values())):
+        return set()
+    return recompute_connections({connection.pk: "a new day" for connection in live_connections()})
 
 
 def recompute_connections(causes: dict[int, str]) -> set[int]:
@@ -240,7 +294,7 @@ def recompute_rules(changes: Iterable[SettingChange]) -> set[int]:
     connections that must push."""
     reached: dict[tuple[str, int, int, str], str] = {}
     for change in changes:
-        if change.name in (*POOL, *RULES):
+        if change.name in SETTING_NAMES:
             cause = f"{SETTINGS[change.name].label.lower()} of {change.title}"[:120]
             reached[change.level, change.subject, change.within, change.kind] = cause
     changed = set()
@@ -256,19 +310,19 @@ def recompute_rules(changes: Iterable[SettingChange]) -> set[int]:
 
 def _renew(connection: Connection, listings: QuerySet[Listing], cause_of: Callable[[int], str], *, only_changed: bool) -> int:
     """Work the offers out and mark them to be pushed. A held one stays held while nothing about it changes."""
-    rows = list(listings.order_by("pk").values_list("pk", "item_id", "offered", "offer_state"))
+    rows = list(listings.order_by("pk").values_list("pk", "item_id", "offered", "terms", "offer_state"))
     if not rows:
         return 0
-    offers = offers_of(connection, Ids.of(listings))
+    offers = wanted_of(connection, Ids.of(listings))
     settled = (Listing.Offer.AGREED, Listing.Offer.HELD) if only_changed else (Listing.Offer.HELD,)
     moved = [
-        (pk, offers[pk], cause_of(item))
-        for pk, item, offered, state in rows
-        if pk in offers and not (state in settled and offered == offers[pk])
+        (pk, offers[pk].quantity, offers[pk].terms, cause_of(item))
+        for pk, item, offered, terms, state in rows
+        if pk in offers and not (state in settled and (offered, terms) == (offers[pk].quantity, offers[pk].terms))
     ]
     if moved:
-        ids, quantities, why = zip(*moved, strict=True)
-        sql.set_offers(ids, quantities, why, timezone.now())
+        ids, quantities, terms, why = zip(*moved, strict=True)
+        sql.set_offers(ids, quantities, terms, why, timezone.now())
     return len(moved)
 
 
@@ -289,12 +343,13 @@ def push(connection: Connection) -> int:
             )
             if not rows:
                 break
-            wanted = {row.external_id: row.offered or ZERO for row in rows}
-            results = connector.push_quantities(
-                [QuantityPush(external_id=key, quantity=quantity) for key, quantity in wanted.items()]
-            )
+            wanted = {
+                row.external_id: QuantityPush(external_id=row.external_id, quantity=row.offered or ZERO, terms=row.terms)
+                for row in rows
+            }
+            results = connector.push_quantities(list(wanted.values()))
             refused = {r.external_id: r.error for r in results if not r.ok}
-            found = connector.read_quantities([key for key in wanted if key not in refused])
+            found = connector.read_shown([key for key in wanted if key not in refused])
             _settle(rows, found, refused, timezone.now())
             pushed += len(rows)
             run.done = pushed
@@ -303,10 +358,10 @@ def push(connection: Connection) -> int:
 
 
 @transaction.atomic
-def _settle(rows: Sequence[Listing], found: Mapping[str, Decimal], refused: Mapping[str, str], now: datetime) -> None:
+def _settle(rows: Sequence[Listing], found: Mapping[str, RemoteQuantity], refused: Mapping[str, str], now: datetime) -> None:
     """Note for a batch what the channel shows, in a fixed number of queries."""
     read = [
-        sql.Read(row.pk, row.offered or ZERO, row.offered_at or now, found.get(row.external_id))
+        sql.Read(row.pk, row.offered or ZERO, row.terms, row.offered_at or now, found.get(row.external_id))
         for row in rows
         if row.external_id not in refused
     ]

@@ -20,11 +20,11 @@ from yuvrel.rules.actions import taken
 from yuvrel.rules.queries import by_level
 from yuvrel.stock.models import ItemCost
 
-from . import price_rules
+from . import price_rules, selling
 from .actions import check_settings, get_connection
 from .models import Connection, Listing
-from .offers import WITH_QUANTITIES, offers_of
-from .rules import POOL, RULES, Ids, reached_by
+from .offers import SETTING_NAMES, WITH_QUANTITIES, wanted_of
+from .rules import Ids, reached_by
 
 MOST_ROWS = 50
 
@@ -43,7 +43,7 @@ def rehearse_rules(actor: Actor, rung: Rung, changes: Mapping[str, Any], feeds: 
     rows = list(Connection.objects.filter(pk__in=reach.order_by().values("connection")).order_by("pk"))
     if rung.level == Level.CONNECTION:
         rows = [get_connection(rung.subject)]
-    return _rehearse(rows, reach, {name: {rung.key: value} for name, value in values.items()}, feeds)
+    return _rehearse(rows, reach, {name: {rung.key: value} for name, value in values.items()}, feeds, rung)
 
 
 def _rehearse(
@@ -51,17 +51,18 @@ def _rehearse(
     reach: QuerySet[Listing],
     changed: Mapping[str, Mapping[Any, Any]] | None,
     feeds: Sequence[int] | None,
+    rung: Rung,
 ) -> dict[str, Any]:
     shown = [row for row in connections if row.kind in WITH_QUANTITIES]
     if not shown and connections:
         raise RefusedError("This kind of connection shows no quantities.", field="kind")
-    names = (*POOL, *RULES, *price_rules.SET)
+    names = (*SETTING_NAMES, *price_rules.SET)
     before, after = by_level(names), by_level(names, changed)
     shifts: list[Shift] = []
-    changing = held = count = 0
+    changing = held = count = retold = 0
     # What is not touched need not be worked out: of 80,000 listings either takes seconds.
     repriced = bool(set(changed or ()) & set(price_rules.SET))
-    requantified = feeds is not None or bool(set(changed or ()) & {*POOL, *RULES})
+    requantified = feeds is not None or bool(set(changed or ()) & set(SETTING_NAMES))
     told: dict[int, tuple[int, str, str, Decimal | None]] = {}
     for row in shown:
         linked = reach.filter(connection=row, link=Listing.Link.LINKED)
@@ -72,7 +73,8 @@ def _rehearse(
         if not requantified:
             count += len(ids.listing)
             continue
-        now, then = offers_of(row, ids, kept=before), offers_of(row, ids, feeds, after)
+        now, then = wanted_of(row, ids, kept=before), wanted_of(row, ids, feeds, after)
+        retold += sum(1 for pk, one in now.items() if one.terms != then[pk].terms)
         fields = ("pk", "item_id", "title", "item__sku", "price")
         listings = {pk: (item, title, sku, price) for pk, item, title, sku, price in linked.values_list(*fields)}
         items = {item for item, *_ in listings.values()}
@@ -80,7 +82,7 @@ def _rehearse(
         for pk, (item, _, _, price) in listings.items():
             if pk in now:
                 net = split_tax(price or ZERO, taxes[item])[0]
-                shifts.append(Shift(pk, now[pk], then[pk], net - costs[item]))
+                shifts.append(Shift(pk, now[pk].quantity, then[pk].quantity, net - costs[item]))
         told |= listings
     found = rehearse(shifts)
     counts = ("listings", "rising", "falling", "to_zero", "from_zero", "at_stake", "units_now", "units_then")
@@ -90,6 +92,8 @@ def _rehearse(
         "currency": company().base_currency,
         "prices_changing": changing,
         "prices_held": held,
+        "retold": retold,
+        "warning": selling.warning(rung, {name: one.get(rung.key) for name, one in (changed or {}).items()}),
         "rows": [_told(shift, told[shift.key]) for shift in found.shifts[:MOST_ROWS]],
     }
 

@@ -14,7 +14,18 @@ from django.db.models import Q, QuerySet
 from yuvrel.catalogue.rungs import above, below, category_rungs, company_rung, parents_of
 from yuvrel.core.availability import NO_MAXIMUM, THOUSAND, OfferRule, RuleColumns
 from yuvrel.core.errors import NotFoundError
-from yuvrel.core.rules import OF_CONNECTIONS, ON_CHANNELS, Ints, Ladder, Level, Rung, Setting, Value, resolve_columns
+from yuvrel.core.rules import (
+    OF_CONNECTIONS,
+    ON_CHANNELS,
+    Ints,
+    Ladder,
+    Level,
+    Rung,
+    Setting,
+    Value,
+    resolve_columns,
+    resolve_sources,
+)
 from yuvrel.people.roles import Ability
 from yuvrel.rules.queries import settled
 from yuvrel.rules.registry import SETTINGS, Way, add_way, declare
@@ -206,6 +217,11 @@ def _column(name: str, ladder: Ladder, kept: Kept, connection: Connection) -> li
 
 
 def _resolved(name: str, ladder: Ladder, kept: Kept, connection: Connection) -> tuple[list[Value], Ints]:
+    return resolve_columns(SETTINGS[name], ladder, _given(name, kept, connection))
+
+
+def _given(name: str, kept: Kept, connection: Connection) -> dict[Level, Mapping[int, Value]]:
+    """What is set for a name, by level and subject, as it stands for one connection."""
     given: dict[Level, Mapping[int, Value]] = {}
     for level, by_subject in kept[name].items():
         if level in (Level.KIND, Level.COMPANY):
@@ -213,12 +229,45 @@ def _resolved(name: str, ladder: Ladder, kept: Kept, connection: Connection) -> 
             given[level] = {1: found[0]} if 0 in found else {}
         else:
             given[level] = by_subject.get((connection.pk if level == Level.CATEGORY_ON_CONNECTION else 0, ""), {})
-    return resolve_columns(SETTINGS[name], ladder, given)
+    return given
 
 
 def connection_value(name: str, connection: Connection, kept: Kept) -> Value:
     """What counts for a connection as a whole."""
     return _column(name, _constant(connection), kept, connection)[0]
+
+
+@dataclass(frozen=True)
+class Sources:
+    """One setting for many listings: the different values, the level and subject each is set for, and which of them
+    counts for each listing. A scope names such a place in one text."""
+
+    values: list[Value]
+    places: list[tuple[Level, int, int, str]]
+    which: Ints
+
+    @property
+    def scopes(self) -> list[str]:
+        """The places, each in one text."""
+        return [scope_of(*place) for place in self.places]
+
+
+def scope_of(level: Level, subject: int, within: int, kind: str) -> str:
+    """A place where something is set, in one text."""
+    return f"{level.value}|{subject}|{within}|{kind}"
+
+
+def resolved_sources(name: str, connection: Connection, ids: Ids, kept: Kept) -> Sources:
+    """As `resolved_columns`, with where each value is set."""
+    given = _given(name, kept, connection)
+    values, which, spoke = resolve_sources(SETTINGS[name], ids.ladder(connection), given)
+    return Sources(values, [_place(level, subject, connection) for level, subject in spoke], which)
+
+
+def _place(level: Level, subject: int, connection: Connection) -> tuple[Level, int, int, str]:
+    if level in (Level.KIND, Level.COMPANY, Level.DEFAULT):
+        return level, 0, 0, connection.kind if level == Level.KIND else ""
+    return level, subject, connection.pk if level == Level.CATEGORY_ON_CONNECTION else 0, ""
 
 
 def resolved_columns(name: str, connection: Connection, ids: Ids, kept: Kept) -> tuple[list[Value], Ints]:
@@ -242,6 +291,7 @@ def rule_columns(connection: Connection, ids: Ids, kept: Kept) -> RuleColumns:
         units("maximum_shown"),
         units("quantity_step"),
         np.zeros(1, np.int64),
+        np.zeros(1, np.bool_),
     )
 
 

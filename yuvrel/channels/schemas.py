@@ -158,6 +158,8 @@ class RulesRehearsal(Schema):
     currency: str
     prices_changing: int
     prices_held: int
+    retold: int
+    warning: str
     rows: list[ShiftOut]
 
 

@@ -2,24 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
 from typing import Any
 
 from django.db import connection
+from psycopg.types.json import Jsonb
+
+from yuvrel.connectors.messages import RemoteQuantity
 
 # One statement for any number of listings: CASE lists, as the ORM writes them, grow with the square.
 # Listings are locked in order of their id, so that two of these never block each other for good.
 SET_OFFERS = """
     WITH worked AS (
-        SELECT * FROM unnest(%(ids)s::bigint[], %(offers)s::numeric[], %(causes)s::text[]) AS v(id, offer, cause)
+        SELECT * FROM unnest(%(ids)s::bigint[], %(offers)s::numeric[], %(terms)s::jsonb[], %(causes)s::text[])
+            AS v(id, offer, terms, cause)
     ), locked AS (
         SELECT l.id FROM channels_listing l WHERE l.id = ANY(%(ids)s) AND l.link = 'linked' ORDER BY l.id FOR UPDATE
     )
     UPDATE channels_listing AS l
-    SET offered = worked.offer, offered_at = %(at)s, offer_state = 'pending', offer_cause = worked.cause, retry_at = NULL
+    SET offered = worked.offer, terms = worked.terms, offered_at = %(at)s, offer_state = 'pending',
+        offer_cause = worked.cause, retry_at = NULL
     FROM worked JOIN locked USING (id)
     WHERE l.id = worked.id
 """
@@ -27,22 +32,25 @@ SET_OFFERS = """
 # What a push came to: an offer that changed meanwhile stays pending and only what is shown is noted.
 SETTLE = """
     WITH read AS (
-        SELECT * FROM unnest(%(ids)s::bigint[], %(offers)s::numeric[], %(stamps)s::timestamptz[], %(shown)s::numeric[])
-            AS v(id, offer, stamp, shown)
+        SELECT * FROM unnest(
+            %(ids)s::bigint[], %(offers)s::numeric[], %(stamps)s::timestamptz[], %(shown)s::numeric[], %(terms)s::jsonb[]
+        ) AS v(id, offer, stamp, shown, terms)
     ), locked AS (
-        SELECT l.id, l.offer_state = 'pending' AND l.offered = read.offer AND l.offered_at = read.stamp AS newest
+        SELECT l.id, l.offer_state = 'pending' AND l.offered = read.offer AND l.offered_at = read.stamp AS newest,
+            read.shown IS NOT NULL AND read.shown = read.offer AND read.terms = l.terms AS agrees
         FROM channels_listing l JOIN read USING (id) ORDER BY l.id FOR UPDATE OF l
     )
     UPDATE channels_listing AS l SET
         shown = read.shown,
+        terms_shown = read.terms,
         shown_at = %(at)s,
-        offer_state = CASE WHEN NOT newest THEN l.offer_state WHEN read.shown = read.offer THEN 'agreed' ELSE 'drifting' END,
-        agreed_at = CASE WHEN newest AND read.shown = read.offer THEN %(at)s ELSE l.agreed_at END,
+        offer_state = CASE WHEN NOT newest THEN l.offer_state WHEN agrees THEN 'agreed' ELSE 'drifting' END,
+        agreed_at = CASE WHEN newest AND agrees THEN %(at)s ELSE l.agreed_at END,
         pushed_at = CASE WHEN newest THEN %(at)s ELSE l.pushed_at END,
         refusals = CASE WHEN newest THEN 0 ELSE l.refusals END
     FROM read JOIN locked USING (id)
     WHERE l.id = read.id
-    RETURNING l.id, newest AND read.shown = read.offer
+    RETURNING l.id, newest AND agrees
 """
 
 # What a check found: states follow, unless an offer has moved since it was read.
@@ -57,8 +65,8 @@ JUDGE = """
 
 # What a check read that was not known, unless a push has been read back since the check asked.
 NOTE_SHOWN = """
-    UPDATE channels_listing AS l SET shown = read.shown, shown_at = %(at)s
-    FROM unnest(%(ids)s::bigint[], %(shown)s::numeric[]) AS read(id, shown)
+    UPDATE channels_listing AS l SET shown = read.shown, terms_shown = read.terms, shown_at = %(at)s
+    FROM unnest(%(ids)s::bigint[], %(shown)s::numeric[], %(terms)s::jsonb[]) AS read(id, shown, terms)
     WHERE l.id = read.id AND (l.shown_at IS NULL OR l.shown_at < %(at)s)
 """
 
@@ -68,18 +76,28 @@ ALONE = "SELECT pg_advisory_xact_lock(7265, hashtext(%s))"
 
 @dataclass(frozen=True)
 class Read:
-    """A listing as it was when it was read: the offer of that moment, its time, and what the channel showed."""
+    """A listing as it was when it was read: the offer of that moment with its terms, its time, and what the channel
+    showed; None when it was not there."""
 
     pk: int
     offer: Decimal
+    terms: dict[str, Any]
     stamp: datetime
-    shown: Decimal | None
+    shown: RemoteQuantity | None
+
+    @property
+    def agrees(self) -> bool:
+        """Whether the channel shows what it was told."""
+        return self.shown is not None and (self.shown.quantity, self.shown.terms.kept()) == (self.offer, self.terms)
 
 
-def set_offers(ids: Sequence[int], offers: Sequence[Decimal], causes: Sequence[str], at: datetime) -> None:
+def set_offers(
+    ids: Sequence[int], offers: Sequence[Decimal], terms: Sequence[dict[str, Any]], causes: Sequence[str], at: datetime
+) -> None:
     """Write new offers and mark them to be pushed; a listing unlinked meanwhile is left alone."""
     with connection.cursor() as cursor:
         values: dict[str, Any] = {"ids": list(ids), "offers": list(offers), "causes": [c[:120] for c in causes], "at": at}
+        values["terms"] = [Jsonb(one) for one in terms]
         cursor.execute(SET_OFFERS, values)
 
 
@@ -92,21 +110,28 @@ def alone(name: str) -> None:
 def settle(rows: Sequence[Read], at: datetime) -> list[int]:
     """Note what a push was read back as; returns the listings that agree now."""
     with connection.cursor() as cursor:
-        cursor.execute(SETTLE, {**_columns(rows), "shown": [row.shown for row in rows], "at": at})
+        cursor.execute(SETTLE, {**_columns(rows), **_shown([row.shown for row in rows]), "at": at})
         return [key for key, agreed in cursor.fetchall() if agreed]
 
 
-def note_shown(shown: Mapping[int, Decimal | None], at: datetime) -> None:
+def note_shown(shown: Mapping[int, RemoteQuantity | None], at: datetime) -> None:
     """Keep what listings were seen to show, by their id; `at` is when the account was asked."""
     if shown:
         with connection.cursor() as cursor:
-            cursor.execute(NOTE_SHOWN, {"ids": list(shown), "shown": list(shown.values()), "at": at})
+            cursor.execute(NOTE_SHOWN, {"ids": list(shown), **_shown(shown.values()), "at": at})
 
 
 def judge(rows: Sequence[Read]) -> None:
     """Say of each listing that was read whether it agrees."""
     with connection.cursor() as cursor:
-        cursor.execute(JUDGE, {**_columns(rows), "agrees": [row.shown == row.offer for row in rows]})
+        cursor.execute(JUDGE, {**_columns(rows), "agrees": [row.agrees for row in rows]})
+
+
+def _shown(found: Iterable[RemoteQuantity | None]) -> dict[str, list[Any]]:
+    """What channels showed as columns; nothing where a listing was not there."""
+    rows = list(found)
+    terms = [Jsonb(row.terms.kept() if row else {}) for row in rows]
+    return {"shown": [row.quantity if row else None for row in rows], "terms": terms}
 
 
 def _columns(rows: Sequence[Read]) -> dict[str, list[Any]]:

@@ -28,6 +28,7 @@ from .messages import (
     RemoteListing,
     RemoteOrder,
     RemotePrice,
+    RemoteQuantity,
     ShipmentNotice,
     SupplierAnswer,
 )
@@ -42,6 +43,7 @@ class Capability(StrEnum):
 
     LISTINGS = "listings"
     QUANTITIES = "quantities"
+    TERMS = "terms"
     PRICES = "prices"
     PRICE_CHANGES = "price_changes"
     ORDERS = "orders"
@@ -97,8 +99,13 @@ class Connector(ABC):
         """What the channel shows now, by listing."""
         self._cannot("read_quantities")
 
+    def read_shown(self, external_ids: Sequence[str]) -> dict[str, RemoteQuantity]:
+        """What the channel shows now and how it may be sold, by listing; of a kind without terms the quantities alone."""
+        found = self.read_quantities(external_ids)
+        return {key: RemoteQuantity(external_id=key, quantity=quantity) for key, quantity in found.items()}
+
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult]:
-        """Set absolute quantities; one result a line."""
+        """Set absolute quantities, and how they may be sold where the kind knows it; one result a line."""
         self._cannot("push_quantities")
 
     def read_prices(self, external_ids: Sequence[str]) -> dict[str, RemotePrice]:

@@ -148,11 +148,38 @@ class Page(Message):
     cursor: str = ""
 
 
+class SellingTerms(Message):
+    """How a listing may be sold: of the quantity, `past_zero` units beyond what is there, with what the shopper is told
+    while the next unit would be one of them; a text when fewer than `low_below` are left; the most in one order."""
+
+    past_zero: Annotated[Units, Field(ge=0)] = Decimal(0)
+    badge: Name = ""
+    text: Name = ""
+    promised_on: date | None = None
+    low_below: Annotated[Units, Field(ge=0)] = Decimal(0)
+    low_text: Name = ""
+    show_stock: bool = True
+    most: Annotated[Units, Field(gt=0)] | None = None
+
+    def kept(self) -> dict[str, Any]:
+        """What is not as usual, as JSON; nothing for a listing that is sold as usual."""
+        return self.model_dump(mode="json", exclude_defaults=True)
+
+
+class RemoteQuantity(Message):
+    """What a channel shows for a listing: how many, and how they may be sold."""
+
+    external_id: Key = Field(min_length=1)
+    quantity: Units
+    terms: SellingTerms = SellingTerms()
+
+
 class QuantityPush(Message):
-    """Show this many."""
+    """Show this many, and sell them so."""
 
     external_id: str
     quantity: Decimal
+    terms: SellingTerms = SellingTerms()
 
 
 class PricePush(Message):

@@ -39,6 +39,8 @@ class OfferRule:
     maximum: Decimal | None = None
     step: Decimal = Decimal(1)
     past_zero_left: Decimal = ZERO
+    only_past_zero: bool = False
+    past_zero_said: str = "remaining limit"
     # By name of the setting, whose value counts.
     sources: tuple[tuple[str, str], ...] = ()
 
@@ -88,8 +90,16 @@ def bundle_pool(parts: Sequence[tuple[Decimal, Decimal]]) -> Decimal:
 def offer(pool: Decimal, rule: OfferRule) -> Decimal:
     """The shown quantity for a pool, by the six steps that follow the pool.
 
-    Check: pool 38, buffer 3, share 50 %, maximum 15, minimum 2 -> 15.
+    Check: pool 38, buffer 3, share 50 %, maximum 15, minimum 2 -> 15. With `only_past_zero` (a pre-order that begins at
+    once) what lies on the shelf does not count: 40 there, 7 left of the limit -> 7.
     """
+    return from_stock(pool, rule) + max(ZERO, rule.past_zero_left)
+
+
+def from_stock(pool: Decimal, rule: OfferRule) -> Decimal:
+    """The part of the shown quantity that lies on the shelf."""
+    if rule.only_past_zero:
+        return ZERO
     left = max(ZERO, pool - rule.buffer)
     shared = floor_to(left * rule.share_percent / 100, Decimal(1) if rule.step >= 1 else rule.step)
     stepped = floor_to(shared, rule.step)
@@ -97,7 +107,7 @@ def offer(pool: Decimal, rule: OfferRule) -> Decimal:
         stepped = ZERO
     if rule.maximum is not None:
         stepped = min(stepped, floor_to(rule.maximum, rule.step))
-    return stepped + max(ZERO, rule.past_zero_left)
+    return stepped
 
 
 def _pool_steps(shelves: Sequence[Shelf], basis: Basis) -> list[Step]:
@@ -144,8 +154,12 @@ def offer_for(
         steps.append(Step("Minimum to show", rule.minimum, f"less shows as none{said('minimum', ', ')}", kind="fact"))
     if rule.maximum is not None:
         steps.append(Step("Maximum to show", rule.maximum, f"at most{said('maximum', ', ')}", kind="fact"))
-    if rule.past_zero_left:
-        steps.append(Step("Selling past zero", rule.past_zero_left, "remaining limit", op="+"))
+    if rule.only_past_zero:
+        note = "a pre-order that began at once: what lies on the shelf does not count"
+        steps.append(Step("From the shelf", ZERO, note, kind="subtotal"))
+    if rule.past_zero_left or rule.only_past_zero:
+        note = f"{rule.past_zero_said}{said('past_zero_limit', ', limit of ')}"
+        steps.append(Step("Selling past zero", rule.past_zero_left, note, op="+"))
     steps.append(Step("Offered", quantity, kind="result"))
     return Offer(quantity, Working("How many may it show?", subject, tuple(steps)))
 
@@ -200,6 +214,7 @@ class RuleColumns:
     maximum: Units
     step: Units
     past_zero_left: Units
+    only_past_zero: npt.NDArray[np.bool_]
 
     @classmethod
     def of(cls, rule: OfferRule) -> RuleColumns:
@@ -208,11 +223,17 @@ class RuleColumns:
         amounts = (rule.buffer, rule.minimum, rule.step, rule.past_zero_left)
         buffer, minimum, step, past_zero = (np.asarray(int(amount * THOUSAND), np.int64) for amount in amounts)
         share = np.asarray(int(rule.share_percent * 100), np.int64)
-        return cls(buffer, share, minimum, np.asarray(maximum, np.int64), step, past_zero)
+        only = np.asarray(rule.only_past_zero, np.bool_)
+        return cls(buffer, share, minimum, np.asarray(maximum, np.int64), step, past_zero, only)
 
 
 def offer_quantities(pools: Units, rules: RuleColumns) -> Units:
     """`offer` for many pools at once, in thousandths; equal to it for every one."""
+    return np.asarray(stock_quantities(pools, rules) + np.maximum(0, rules.past_zero_left), np.int64)
+
+
+def stock_quantities(pools: Units, rules: RuleColumns) -> Units:
+    """`from_stock` for many pools at once, in thousandths."""
     unit = np.where(rules.step >= THOUSAND, THOUSAND, rules.step)
     left = np.maximum(pools - rules.buffer, 0)
     # Split before multiplying: a large stock times the share would not fit into 64 bits.
@@ -220,7 +241,7 @@ def offer_quantities(pools: Units, rules: RuleColumns) -> Units:
     shown = shared // unit * unit // rules.step * rules.step
     shown = np.where(shown < rules.minimum, 0, shown)
     shown = np.minimum(shown, rules.maximum // rules.step * rules.step)
-    return np.asarray(shown + np.maximum(0, rules.past_zero_left), np.int64)
+    return np.asarray(np.where(rules.only_past_zero, 0, shown), np.int64)
 
 
 def reserve(wanted: Decimal, on_hand: Decimal, committed: Decimal) -> tuple[Decimal, Decimal]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from datetime import date
 from decimal import Decimal, InvalidOperation
 from enum import StrEnum
 from typing import Any, Literal
@@ -15,11 +16,12 @@ from typing import Any, Literal
 import numpy as np
 import numpy.typing as npt
 
+from .bounds import check_day, check_text
 from .errors import BadInputError
 from .money import ZERO, spoken
 from .working import Step, Working
 
-Type = Literal["quantity", "percent", "days", "choice"]
+Type = Literal["quantity", "percent", "days", "choice", "date", "text"]
 Value = Decimal | int | str | None
 Ints = npt.NDArray[np.int64]
 
@@ -56,8 +58,8 @@ OF_CONNECTIONS = (Level.CONNECTION, Level.KIND, Level.COMPANY)
 class Setting:
     """What can be set: bounds are inclusive, `places` the decimals kept; `limitless`: no limit is a value of it.
 
-    `ability` names what a person must be allowed to do to change it; `only_with`: another setting and the value it
-    must have for this one to count.
+    `ability` names what a person must be allowed to do to change it; `only_with`: another setting and the values of
+    which it must have one for this one to count. A date is kept as its ISO text; `most`: characters of a text.
     """
 
     name: str
@@ -75,7 +77,8 @@ class Setting:
     choices: tuple[tuple[str, str], ...] = ()
     limitless: bool = False
     no_limit: str = "no limit"
-    only_with: tuple[str, str] | None = None
+    only_with: tuple[str, ...] = ()
+    most: int = 160
 
     def take(self, given: Any) -> Value:
         """A value as it is kept, from text or JSON. Raises BadInputError naming the setting."""
@@ -87,7 +90,17 @@ class Setting:
             if given not in dict(self.choices):
                 raise BadInputError(f"{self.label} must be one of {', '.join(dict(self.choices))}.", field=self.name)
             return str(given)
+        if self.type == "date":
+            return self._day(given)
+        if self.type == "text":
+            return check_text(str(given).strip(), self.name, most=self.most)
         return self._number(given)
+
+    def _day(self, given: Any) -> str:
+        try:
+            return check_day(date.fromisoformat(str(given).strip()), self.name).isoformat()
+        except ValueError as error:
+            raise BadInputError(f"{self.label} must be a date.", field=self.name) from error
 
     def _number(self, given: Any) -> Value:
         try:
@@ -106,7 +119,7 @@ class Setting:
         if value is None:
             return self.no_limit
         if isinstance(value, str):
-            return dict(self.choices).get(value, value)
+            return f"{date.fromisoformat(value):%-d %b %Y}" if self.type == "date" else dict(self.choices).get(value, value)
         unit = self.unit.removesuffix("s") if abs(Decimal(value)) == 1 else self.unit
         return f"{spoken(Decimal(value))} {unit}".strip()
 
@@ -194,7 +207,16 @@ def resolve_columns(setting: Setting, ladder: Ladder, values: Mapping[Level, Map
 
     `values`: by level, subject to what is set there; the first of the different values is the default.
     """
+    found, which, _ = resolve_sources(setting, ladder, values)
+    return found, which
+
+
+def resolve_sources(
+    setting: Setting, ladder: Ladder, values: Mapping[Level, Mapping[int, Value]]
+) -> tuple[list[Value], Ints, list[tuple[Level, int]]]:
+    """As `resolve_columns`, and for each of the different values the level and the subject that it is set for."""
     found: list[Value] = [setting.default]
+    spoke: list[tuple[Level, int]] = [(Level.DEFAULT, 0)]
     which = np.zeros(ladder.count, np.int64)
     for level, ids in reversed(ladder.columns):
         given = values.get(level) or {}
@@ -205,4 +227,5 @@ def resolve_columns(setting: Setting, ladder: Ladder, values: Mapping[Level, Map
         hit = keys[at] == ids
         which = np.where(hit, len(found) + at, which)
         found += [given[int(key)] for key in keys]
-    return found, which
+        spoke += [(level, int(key)) for key in keys]
+    return found, which, spoke

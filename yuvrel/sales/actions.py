@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
@@ -11,7 +11,7 @@ from typing import cast
 
 from django.db import transaction
 from django.db.models import F
-from django.db.models.functions import Greatest
+from django.db.models.functions import Coalesce, Greatest, TruncDate
 
 from yuvrel.books.actions import Posting, post
 from yuvrel.books.models import JournalEntry, JournalLine
@@ -20,6 +20,7 @@ from yuvrel.core import postings
 from yuvrel.core.availability import reserve
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.money import ZERO
+from yuvrel.core.past_zero import wholes
 from yuvrel.core.postings import Role as AccountRole
 from yuvrel.core.working import plain
 from yuvrel.outbox.actions import record
@@ -29,6 +30,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.stock.actions import lock_balances
 from yuvrel.stock.models import StockBalance
 
+from . import past_zero
 from .incoming import IncomingLine, IncomingOrder, faults, fits
 from .models import Customer, OrderLine, Reservation, SalesOrder, Shipment
 from .shipping import hand_over
@@ -98,6 +100,9 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     problem, field = faults(incoming, currency)
     was_posted = ZERO if new else _prepaid(order)
     old = set() if new else _held_items(order)
+    promised = past_zero.promises_of(order)
+    scopes = {line.past_zero.scope for line in incoming.lines if line.past_zero} | past_zero.scopes_of(order)
+    past_zero.take_turns(scopes)
     parts = explode(line.item_id for line in incoming.lines if line.item_id and line.kind == "item" and not incoming.cancelled)
     # What it held and what it will hold are locked together: an edit from one item to another
     # and its reverse would otherwise each wait for what the other has.
@@ -113,10 +118,13 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
         order.state, order.held_because = State.CANCELLED, ""
         order.net = sum(order.lines.values_list("net", flat=True), ZERO)
     else:
-        rows = _book_lines(order, [line for line in incoming.lines if not problem or line.quantity > 0], currency)
-        short = _reserve(order, rows, parts, balances, whole=not incoming.backorders)
-        if short and not incoming.backorders and not problem:
-            problem, field = f"{short} This connection takes no backorders.", "quantity"
+        kept = [line for line in incoming.lines if not problem or line.quantity > 0]
+        rows = _book_lines(order, kept, currency)
+        counter = past_zero.Counter(scopes, promised, company_day(at), company_day(incoming.placed_at))
+        allowed = [line.past_zero for line in kept]
+        short, refused = _reserve(order, rows, parts, balances, Allowed(counter, allowed, incoming.backorders))
+        if refused and not problem:
+            problem, field = refused, "quantity"
         order.held_because = problem[:300]
         order.state = State.HELD if problem else State.RECEIVED if short else State.READY
     order.save()
@@ -213,27 +221,34 @@ def _book_lines(order: SalesOrder, lines: Iterable[IncomingLine], currency: str)
 
 def _reserve(
     order: SalesOrder,
-    rows: Iterable[OrderLine],
+    rows: Sequence[OrderLine],
     parts: Mapping[int, list[tuple[int, Decimal]]],
     balances: Mapping[tuple[int, int], StockBalance],
-    *,
-    whole: bool = False,
-) -> str:
+    allowed: Allowed | None = None,
+) -> tuple[str, str]:
     """Reserve what is there for the goods among these lines; the rest is owed as backorders.
 
-    What is short is returned as a sentence; with `whole` an order that is short reserves nothing.
-    The caller holds the balances' locks.
+    Returns what is short as a sentence, and why the order must be held: where less than the whole is there and it may
+    not be sold past zero, nothing is reserved. Older backorders come first, so what they wait for is not free. The
+    caller holds the balances' locks, and those of the limits.
     """
-    goods = [row for row in rows if row.item_id and row.kind == OrderLine.Kind.ITEM]
-    free = {item: (b.on_hand, b.committed) for (item, _), b in balances.items()}
-    reservations, short = [], ""
-    for row in goods:
-        for part, each in parts[cast(int, row.item_id)]:
-            on_hand, committed = free[part]
-            reserved, owed = reserve(row.quantity * each, on_hand, committed)
-            free[part] = (on_hand, committed + reserved)
-            if owed and not short:
-                short = f"Of {row.sku or row.title}, {plain(row.quantity * each)} are wanted and {plain(reserved)} are left."
+    free = {item: (b.on_hand, b.committed, b.backordered) for (item, _), b in balances.items()}
+    reservations, short, refused = [], "", ""
+    for number, row in enumerate(rows):
+        if not row.item_id or row.kind != OrderLine.Kind.ITEM:
+            continue
+        waits: dict[int, tuple[Decimal, Decimal]] = {}
+        missing = ZERO
+        for part, each in parts[row.item_id]:
+            on_hand, committed, waiting = free[part]
+            reserved, owed = reserve(row.quantity * each, on_hand, committed + waiting)
+            free[part] = (on_hand, committed + reserved, waiting + owed)
+            if owed:
+                waits[part] = waiting, owed
+                missing = max(missing, wholes(owed, each))
+                short = short or (
+                    f"Of {row.sku or row.title}, {plain(row.quantity * each)} are wanted and {plain(reserved)} are left."
+                )
             for quantity, state in ((reserved, "open"), (owed, "backorder")):
                 if quantity:
                     reservations.append(
@@ -241,9 +256,30 @@ def _reserve(
                             line=row, item_id=part, location_id=order.location_id, quantity=quantity, per_unit=each, state=state
                         )
                     )
-    if not (whole and short):
+        if allowed is not None:
+            refused = refused or allowed.refusal(number, row, missing, waits, short)
+    if not refused:
         Reservation.objects.bulk_create(reservations)
-    return short
+        OrderLine.objects.bulk_update([row for row in rows if row.past_zero], ["past_zero", "past_zero_scope", "promised_on"])
+    return short, refused
+
+
+@dataclass(frozen=True)
+class Allowed:
+    """What may be sold of each line beyond what is there: past zero under its limit, else as the connection says."""
+
+    counter: past_zero.Counter
+    lines: Sequence[past_zero.Allowance | None]
+    backorders: bool
+
+    def refusal(
+        self, number: int, row: OrderLine, missing: Decimal, waits: Mapping[int, tuple[Decimal, Decimal]], short: str
+    ) -> str:
+        """Why the order must be held; empty when it need not be."""
+        allowance = self.lines[number]
+        if allowance is not None and allowance.rule.runs(self.counter.placed):
+            return self.counter.take(row, allowance, missing, waits)
+        return f"{short} This connection takes no backorders." if missing and not self.backorders else ""
 
 
 def _held_items(order: SalesOrder) -> set[int]:
@@ -491,7 +527,7 @@ def give_up_short(actor: Actor, item_ids: Iterable[int]) -> set[int]:
 
 @transaction.atomic
 def fill_backorders(item_ids: Iterable[int]) -> set[int]:
-    """Reserve what has become free for the oldest backorders first. Returns the orders it helped."""
+    """Reserve what has become free, the oldest promise first. Returns the orders it helped."""
     items = sorted(set(item_ids))
     waiting = list(Reservation.objects.filter(item_id__in=items, state="backorder").select_related("line").order_by("id"))
     if not waiting:
@@ -501,7 +537,8 @@ def fill_backorders(item_ids: Iterable[int]) -> set[int]:
     balances = lock_balances((row.item_id, row.location_id) for row in waiting)
     helped = set()
     rows = Reservation.objects.filter(pk__in=[row.pk for row in waiting], state="backorder").select_related("line")
-    for row in rows.order_by("line__order_id", "id"):
+    first = Coalesce("line__promised_on", TruncDate("line__order__placed_at"))
+    for row in rows.order_by(first, "line__order_id", "id"):
         balance = balances[row.item_id, row.location_id]
         got, _ = reserve(row.quantity, balance.on_hand, balance.committed)
         if not got:

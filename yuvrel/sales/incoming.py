@@ -13,6 +13,8 @@ from yuvrel.core.errors import BadInputError
 from yuvrel.core.money import minor_unit
 from yuvrel.core.orders import ChannelLine, LineKind, check_line, total_difference
 
+from .past_zero import Allowance
+
 
 @dataclass(frozen=True)
 class IncomingLine:
@@ -27,6 +29,7 @@ class IncomingLine:
     sku: str = ""
     item_id: int | None = None
     decimals: int = 0
+    past_zero: Allowance | None = None
 
     @property
     def counted_in(self) -> int:

@@ -136,9 +136,18 @@ class OrderLine(models.Model):
     invoiced_tax = models.DecimalField(**MONEY, default=0)
     invoiced = models.DecimalField(**QUANTITY, default=0)
     returned = models.DecimalField(**QUANTITY, default=0)
+    past_zero = models.DecimalField(**QUANTITY, default=0, help_text="Of the quantity: sold under a limit of selling past zero")
+    past_zero_scope = models.CharField(max_length=80, blank=True, help_text="The level where that limit is set")
+    promised_on = models.DateField(null=True, help_text="The day for which what is past zero was promised")
 
     class Meta:
+        indexes = [
+            models.Index(fields=["past_zero_scope"], name="line_past_zero", condition=~models.Q(past_zero_scope="")),
+        ]
         constraints = [
+            models.CheckConstraint(
+                condition=models.Q(past_zero__gte=0, past_zero__lte=models.F("quantity")), name="line_past_zero_within"
+            ),
             models.CheckConstraint(condition=models.Q(quantity__gt=0), name="line_quantity_positive"),
             models.CheckConstraint(
                 condition=models.Q(shipped__gte=0, shipped__lte=models.F("quantity")), name="line_not_overshipped"

@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import Count, Q, QuerySet, Sum
+from django.db.models import Count, Max, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
 
 from yuvrel.books.models import LedgerDocument
@@ -64,12 +64,9 @@ def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: 
         .annotate(units=Sum("quantity"))
         .order_by()
     )
-    backordered = dict(
-        Reservation.objects.filter(line__order_id__in=ids, state="backorder")
-        .values_list("line__order_id")
-        .annotate(units=Sum("quantity"))
-        .order_by()
-    )
+    waiting = Reservation.objects.filter(line__order_id__in=ids, state="backorder").values_list("line__order_id")
+    owed = waiting.annotate(units=Sum("quantity"), day=Max("line__promised_on")).order_by()
+    backordered = {order: (units, day) for order, units, day in owed}
     earns = earnings(rows)
     counts = dict(SalesOrder.objects.filter(state__in=WAITING).values_list("state").annotate(n=Count("id")).order_by())
     return {
@@ -80,7 +77,13 @@ def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: 
     }
 
 
-def _row(row: SalesOrder, units: Mapping[int, Decimal], backordered: Mapping[int, Decimal], earns: Earnings) -> dict[str, Any]:
+def _row(
+    row: SalesOrder,
+    units: Mapping[int, Decimal],
+    backordered: Mapping[int, tuple[Decimal, date | None]],
+    earns: Earnings,
+) -> dict[str, Any]:
+    owed, promised = backordered.get(row.pk, (ZERO, None))
     return {
         "id": row.pk,
         "number": row.number,
@@ -92,7 +95,8 @@ def _row(row: SalesOrder, units: Mapping[int, Decimal], backordered: Mapping[int
         "state": row.state,
         "held_because": row.held_because,
         "units": units.get(row.pk, ZERO),
-        "backordered": backordered.get(row.pk, ZERO),
+        "backordered": owed,
+        "promised_on": promised,
         "total": row.total,
         "currency": row.currency,
         "margin_percent": earns(row).margin_percent,
@@ -222,7 +226,7 @@ def order_page(order_id: int) -> dict[str, Any]:
 def _line(line: OrderLine, held: Mapping[str, Decimal], ready: Decimal) -> dict[str, Any]:
     fields = ("id", "kind", "item_id", "sku", "title", "quantity", "net", "tax", "tax_percent", "shipped")
     return {
-        **{name: getattr(line, name) for name in fields},
+        **{name: getattr(line, name) for name in (*fields, "past_zero", "promised_on")},
         "gross": line.net + line.tax,
         "reserved": held["open"],
         "backordered": held["backorder"],

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
@@ -26,6 +26,7 @@ class OrderRow(SheetRow):
     held_because: str
     units: Quantity
     backordered: Quantity
+    promised_on: date | None
     total: Money
     currency: str
     margin_percent: Decimal | None
@@ -60,6 +61,8 @@ class LineOut(SheetRow):
     reserved: Quantity
     backordered: Quantity
     ready: Quantity
+    past_zero: Quantity
+    promised_on: date | None
 
 
 class ShipmentOut(Schema):

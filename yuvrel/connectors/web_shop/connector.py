@@ -25,6 +25,8 @@ from ..messages import (
     RemoteListing,
     RemoteOrder,
     RemotePrice,
+    RemoteQuantity,
+    SellingTerms,
     ShipmentNotice,
 )
 
@@ -34,9 +36,9 @@ class _Products(Message):
     next: str | None = None
 
 
-class _Shown(Message):
-    id: str | int
-    quantity: Decimal
+class _Shown(RemoteQuantity):
+    external_id: Key = Field(min_length=1, validation_alias="id")
+    terms: SellingTerms = Field(SellingTerms(), validation_alias="selling")
 
 
 class _Quantities(Message):
@@ -84,6 +86,7 @@ class WebShop(Connector):
         {
             Capability.LISTINGS,
             Capability.QUANTITIES,
+            Capability.TERMS,
             Capability.PRICES,
             Capability.ORDERS,
             Capability.FULFILMENTS,
@@ -127,17 +130,23 @@ class WebShop(Connector):
         )
 
     def read_quantities(self, external_ids: Sequence[str]) -> dict[str, Decimal]:
-        """Quantities of variants, a hundred at a time."""
+        """Quantities of variants."""
+        return {key: row.quantity for key, row in self.read_shown(external_ids).items()}
+
+    def read_shown(self, external_ids: Sequence[str]) -> dict[str, RemoteQuantity]:
+        """Quantities of variants and how they may be sold, a hundred at a time."""
         batches = [{"ids": ",".join(external_ids[start : start + 100])} for start in range(0, len(external_ids), 100)]
         answers = [read(_Quantities, data) for data in self.caller.read_many("/api/quantities", batches)]
         rows = sound(_Shown, (row for data in answers for row in data.quantities))
-        return {str(row.id): row.quantity for row in rows}
+        return {row.external_id: row for row in rows}
 
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult]:
-        """Set quantities, a hundred at a time."""
+        """Set quantities and how they may be sold, a hundred at a time."""
         results: list[PushResult] = []
         for start in range(0, len(pushes), 100):
-            lines = [{"id": p.external_id, "quantity": int(p.quantity)} for p in pushes[start : start + 100]]
+            lines = [
+                {"id": p.external_id, "quantity": int(p.quantity), "selling": p.terms.kept()} for p in pushes[start : start + 100]
+            ]
             data = read(_Results, self.caller.call("POST", "/api/quantities", json={"lines": lines}))
             results += [PushResult(external_id=str(r.id), ok=r.ok, error=r.error) for r in sound(_Result, data.results)]
         return results

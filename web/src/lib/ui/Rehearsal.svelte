@@ -29,6 +29,7 @@
 
 <section class="rehearsal" aria-label="Rehearsal">
 	<h2>What this would change</h2>
+	{#if data?.warning}<p class="warning">{data.warning}</p>{/if}
 	{#if rehearsal.isError}
 		<p class="wrong" role="alert">{rehearsal.error.message}</p>
 	{:else if !data}
@@ -38,7 +39,9 @@
 	{:else if !changed && repriced}
 		{@render priced()}
 	{:else if !changed}
-		<p>Nothing: all {count(data.listings, 'listing')} would show what they show now.</p>
+		{#if data.retold}{@render told()}{:else}<p>
+				Nothing: all {count(data.listings, 'listing')} would show what they show now.
+			</p>{/if}
 	{:else}
 		<p role="status">
 			<b>{figure(String(changed), '0')} of {count(data.listings, 'listing')}</b> would show
@@ -51,6 +54,7 @@
 			{#if data.from_zero}{count(data.from_zero, 'listing')} would come back from zero.{/if}
 		</p>
 		{#if repriced}{@render priced()}{/if}
+		{#if data.retold}{@render told()}{/if}
 		<div class="rows-frame">
 			<table class="rows">
 				<thead
@@ -91,6 +95,9 @@
 	{/if}
 </section>
 
+{#snippet told()}<p role="status">
+		<b>{count(data?.retold ?? 0, 'listing')}</b> would tell the shopper something else.
+	</p>{/snippet}
 {#snippet priced()}<p role="status">
 		{#if data?.prices_changing}<b>{count(data.prices_changing, 'listing')}</b> would show another price.{/if}
 		{#if data?.prices_held}<b class="zero"
@@ -112,6 +119,11 @@
 	}
 	.then {
 		font-weight: 600;
+	}
+	.warning {
+		margin: 4px 0 8px;
+		padding: 6px 10px;
+		background: var(--ochre-tint);
 	}
 	.zero,
 	.wrong {

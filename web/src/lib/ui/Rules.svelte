@@ -66,7 +66,7 @@
 		return `${isSet(one) ? valueOf(one) : (rungOf(one)?.inherited_value ?? one.value)}`;
 	};
 	const isShown = (one: Setting): boolean =>
-		!one.only_with.length || counts(one.only_with[0] ?? '') === one.only_with[1];
+		!one.only_with.length || one.only_with.slice(1).includes(counts(one.only_with[0] ?? ''));
 
 	function set(one: Setting, value: Given): void {
 		typing.begin();
@@ -159,16 +159,23 @@
 											>{/each}
 									</select>
 								{:else}
-									<span class="amount">
+									<span class="amount" class:wide={one.type === 'text'}>
 										<input
 											class="field"
-											inputmode="decimal"
+											type={one.type === 'date' ? 'date' : 'text'}
+											inputmode={one.type === 'text' ? 'text' : 'decimal'}
 											aria-label={one.label}
 											aria-invalid={refusal?.field === one.name}
 											disabled={!may || busy || (isSet(one) && valueOf(one) === null)}
 											placeholder={rung.inherited}
 											value={valueOf(one) ?? ''}
-											oninput={(event) => set(one, event.currentTarget.value.trim())}
+											oninput={(event) =>
+												set(
+													one,
+													one.type === 'text'
+														? event.currentTarget.value
+														: event.currentTarget.value.trim()
+												)}
 										/>
 										{#if one.limitless}<label class="tick small"
 												><input
@@ -267,6 +274,12 @@
 	}
 	.amount .field {
 		width: 116px;
+	}
+	.amount [type='date'] {
+		width: 150px;
+	}
+	.amount.wide .field {
+		width: 100%;
 	}
 	.tick {
 		display: flex;

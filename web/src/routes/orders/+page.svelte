@@ -2,7 +2,7 @@
 	import { createInfiniteQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
-	import { count, figure, moment } from '#lib/format.ts';
+	import { count, day, figure, moment } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { SheetState, type Column } from '#lib/sheet.svelte.ts';
 	import { ORDER_TABS } from '#lib/tabs.ts';
@@ -32,6 +32,7 @@
 		},
 		{ name: 'units', head: 'Units', cell: units, kind: 'num' },
 		{ name: 'backordered', head: 'Backordered', cell: owed, kind: 'num' },
+		{ name: 'promised_on', head: 'Promised', cell: promised, kind: 'place', isSpare: true },
 		{
 			name: 'total',
 			head: `Total ${session.currency}`,
@@ -125,7 +126,9 @@
 {#snippet heldBecause(row: Row)}{row.held_because}{/snippet}
 {#snippet units(row: Row)}{figure(row.units)}{/snippet}
 {#snippet owed(row: Row)}<span class:owed={row.backordered !== '0'}>{figure(row.backordered)}</span
-	>{/snippet}
+	>{#if row.promised_on}<span class="soft small block">by {day(row.promised_on)}</span
+		>{/if}{/snippet}
+{#snippet promised(row: Row)}{row.promised_on ? day(row.promised_on) : '–'}{/snippet}
 {#snippet total(row: Row)}<Fig value={row.total} kind="order-total" id={`${row.id}`} />{/snippet}
 {#snippet margin(row: Row)}<Fig
 		value={row.margin_percent}

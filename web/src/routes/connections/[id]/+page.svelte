@@ -173,6 +173,12 @@
 					<h2>Quantities shown</h2>
 					<Rules way="connection" {id} group="Quantities shown" />
 				</section>{/if}
+			{#if can('terms')}
+				{#each ['Selling past zero', 'What the shopper sees'] as group (group)}<section>
+						<h2>{group}</h2>
+						<Rules way="connection" {id} {group} />
+					</section>{/each}
+			{/if}
 			{#if can('prices')}<section>
 					<h2>Prices</h2>
 					<p class="list">

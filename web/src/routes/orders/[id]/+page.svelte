@@ -2,7 +2,7 @@
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
 	import { api, ask, onceKey } from '#lib/api/client.ts';
-	import { ago, figure, moment } from '#lib/format.ts';
+	import { ago, day, figure, moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import Faulty from '#lib/ui/Faulty.svelte';
@@ -123,7 +123,12 @@
 							>{#if line.item_id}<a class="plain-link" href="/range/items/{line.item_id}"
 									>{line.title}</a
 								>{:else}{line.title}{/if}
-							<span class="soft small">{line.sku}</span></td
+							<span class="soft small">{line.sku}</span>
+							{#if line.promised_on && line.backordered !== '0'}<span class="owed small block"
+									>{figure(line.backordered)} to come, promised by {day(line.promised_on)}</span
+								>{:else if line.backordered !== '0'}<span class="owed small block"
+									>{figure(line.backordered)} to come</span
+								>{/if}</td
 						>
 						<td class="soft">{line.kind}</td>
 						{#if line.fault}<Faulty said={line.fault} span={canShip ? 8 : 7} />{:else}

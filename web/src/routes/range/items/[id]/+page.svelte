@@ -385,10 +385,10 @@
 	onclose={() => (ruled = null)}
 >
 	{#if ruled}
-		<h2>Quantities shown</h2>
-		<Rules way={ruled.way} id={ruled.id} group="Quantities shown" />
-		<h2 class="mt-5">Prices</h2>
-		<Rules way={ruled.way} id={ruled.id} group="Prices" />
+		{#each ['Quantities shown', 'Selling past zero', 'What the shopper sees', 'Prices'] as group, n (group)}
+			<h2 class:mt-5={n > 0}>{group}</h2>
+			<Rules way={ruled.way} id={ruled.id} {group} />
+		{/each}
 	{/if}
 </Dialogue>
 
