@@ -72,37 +72,40 @@ def test_a_forecast_is_read_doubted_and_changed(buyer: Person) -> None:
     expect(page.get_by_text("set aside by hand")).to_be_visible()
 
     # A policy is tried out before it is saved; what cannot be is refused by name and keeps what was typed.
-    form = page.get_by_role("form", name="Policy")
+    form = page.get_by_role("form", name="Replenishment")
     today = timezone.localdate()
     before = one_line(item.pk, place.pk, today).suggestion.quantity
-    form.get_by_label("Cover, days").fill("120")
-    rehearsal = page.get_by_role("table", name="Rehearsal")
+    form.get_by_label("Cover", exact=True).fill("120")
+    rehearsal = page.get_by_role("table", name="This item here")
     expect(rehearsal.get_by_role("row", name=re.compile("^Order"))).to_be_visible()
     assert one_line(item.pk, place.pk, today).suggestion.quantity == before
-    form.get_by_label("Lead time, days").fill("1o")
-    expect(form.get_by_role("alert")).to_contain_text("lead_days")
-    expect(form.get_by_label("Lead time, days")).to_have_value("1o")
-    form.get_by_label("Lead time, days").fill("")
-    form.get_by_label("Service level, %").fill("high")
-    form.get_by_label("Service level, %").blur()
-    expect(form.get_by_role("alert")).to_contain_text("safety_figure")
-    expect(form.get_by_label("Service level, %")).to_have_value("high")
-    form.get_by_label("Service level, %").fill("150")
-    form.get_by_label("Service level, %").blur()
-    expect(form.get_by_role("alert")).to_contain_text("between 0 and 1")
-    form.get_by_label("Service level, %").fill("98")
-    form.get_by_label("Service level, %").blur()
+    form.get_by_label("Lead time").fill("1o")
+    expect(form.get_by_role("alert")).to_contain_text("Lead time must be a number.")
+    expect(form.get_by_label("Lead time")).to_have_value("1o")
+    form.get_by_label("Lead time").fill("")
+    form.get_by_label("Service level").fill("150")
+    expect(form.get_by_role("alert")).to_contain_text("between 0.1 and 99.9")
+    form.get_by_label("Service level").fill("98")
     expect(rehearsal).to_be_visible()
     assert_accessible(page)
-    form.get_by_role("button", name="Save policy").click()
-    buyer.says("Saved. The suggestion follows.")
-    expect(form.get_by_text("Set for this location.")).to_be_visible()
+    form.get_by_role("button", name="Save rules").click()
+    buyer.says("Saved. What follows from it is being worked out anew.")
+    cover = form.get_by_role("row").filter(has=page.get_by_label("Cover", exact=True))
+    expect(cover).to_contain_text("Thing SMK-1 at Tannery Yard")
     line = one_line(item.pk, place.pk, today)
     assert (line.policy.cover_days, line.policy.safety_figure) == (120, D("0.98"))
     assert line.suggestion.quantity > before
-    form.get_by_role("button", name="Use the default policy").click()
-    expect(form.get_by_text("The default policy applies.")).to_be_visible()
-    assert one_line(item.pk, place.pk, today).suggestion.quantity == before
+    # The same for everything: what is set for the item here goes before it. Then it inherits again.
+    form.get_by_label("Set for").select_option(label="Larkmead (company)")
+    form.get_by_label("Cover", exact=True).fill("60")
+    form.get_by_role("button", name="Save rules").click()
+    expect(form.get_by_role("button", name="Save rules")).to_be_disabled()
+    assert one_line(item.pk, place.pk, today).policy.cover_days == 120
+    form.get_by_label("Set for").select_option(label="Thing SMK-1 at Tannery Yard (item at a place)")
+    cover.get_by_role("button", name="inherit again").click()
+    form.get_by_role("button", name="Save rules").click()
+    expect(cover).to_contain_text("Larkmead")
+    assert one_line(item.pk, place.pk, today).policy.cover_days == 60
 
 
 def test_a_viewer_sees_forecasts_and_changes_none(person_viewing: Person) -> None:
@@ -113,8 +116,8 @@ def test_a_viewer_sees_forecasts_and_changes_none(person_viewing: Person) -> Non
     person_viewing.go("/buying/forecasts")
     expect(page.get_by_role("button", name="Run the forecast")).to_have_count(0)
     person_viewing.go(f"/buying/forecasts/{item.pk}/{place.pk}")
-    expect(page.get_by_label("Cover, days")).to_be_disabled()
-    expect(page.get_by_role("button", name="Save policy")).to_be_disabled()
+    expect(page.get_by_label("Cover", exact=True)).to_be_disabled()
+    expect(page.get_by_role("button", name="Save rules")).to_have_count(0)
 
 
 @pytest.fixture

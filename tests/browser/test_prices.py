@@ -136,7 +136,9 @@ def test_a_till_that_keeps_prices_drives_the_shop_and_what_the_shop_changes_is_a
     page.get_by_role("button", name="Change the price").click()
     person.go(f"/connections/{Connection.objects.get(name='The till').pk}", check=False)
     page.get_by_role("button", name="Run now").click()
-    expect(page.get_by_role("row").filter(has_text="prices taken in").first).to_contain_text("1 taken in")
+    # Which run it was that took it in, the one that was asked for or one that came of itself, is all the same.
+    taken = page.get_by_role("row").filter(has_text="prices taken in").filter(has_text="1 taken in")
+    expect(taken.first).to_be_visible()
     shop_shows(page, person, "SMK-L", "31.00")
 
     with httpx.Client(base_url=f"{person.standins.base}/shop/web") as office:

@@ -98,6 +98,27 @@ class Contract(ABC):
 
         return work, check
 
+    def terms(self) -> Trial:
+        """Everything may be sold past zero from now on, told and read back."""
+        set_rules(self.row, selling_past_zero="backorder", past_zero_limit=5, past_zero_text="About {date}.", order_maximum=9)
+        relay_now()
+
+        def work() -> object:
+            offers.retry_held(timezone.now() + timedelta(hours=2))
+            return offers.push(self.again())
+
+        def check() -> None:
+            rows = Listing.objects.filter(connection=self.row, item__in=(self.world.small, self.world.large))
+            assert {(row.offer_state, row.terms["badge"], row.terms["most"]) for row in rows} == {("agreed", "Backorder", "9")}
+            assert all(row.terms_shown == row.terms for row in rows)
+            there = connector_for(self.again()).read_shown(list(rows.values_list("external_id", flat=True)))
+            assert {row.external_id: there[row.external_id].terms.kept() for row in rows} == {
+                row.external_id: row.terms for row in rows
+            }
+            self.agreed()
+
+        return work, check
+
     def prices(self) -> Trial:
         """Everything is 2.50 dearer, told and read back."""
         set_rules(self.row, price_owner="here")
@@ -314,6 +335,7 @@ PAGES, CLOCKS = {"page_twice", "page_empty"}, {"clock_slow", "clock_fast"}
 STRIKES: dict[Capability, set[str]] = {
     Capability.LISTINGS: PAGES,
     Capability.QUANTITIES: {"line_refused"},
+    Capability.TERMS: {"line_refused"},
     Capability.PRICES: {"line_refused"},
     Capability.PRICE_CHANGES: PAGES | CLOCKS,
     Capability.ORDERS: PAGES | CLOCKS,

@@ -240,7 +240,8 @@ def test_an_item_that_was_never_at_a_place_can_be_bought_for_it(manager: Client)
     assert post(manager, "purchase-orders", body).status_code == 200
     pair = f"{item.pk}/{wagon.pk}"
     assert manager.get(f"/api/v1/forecasts/{pair}").status_code == 200
-    assert post(manager, f"policies/{pair}/rehearsal", {"cover_days": 10}).status_code == 200
+    change = {"level": "item", "values": {"cover_days": 10}}
+    assert post(manager, f"replenishment/rehearsal/stocked/{item.pk}-{wagon.pk}", change).status_code == 200
     for kind in ("on-hand", "available", "value", "committed", "incoming", "suggestion", "velocity", "demand"):
         assert manager.get(f"/api/v1/workings/{kind}/{pair.replace('/', '-')}").status_code == 200, kind
 

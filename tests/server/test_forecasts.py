@@ -10,19 +10,18 @@ from typing import Any
 import numpy as np
 import pytest
 from django.utils import timezone
-from procrastinate.contrib.django.models import ProcrastinateJob
 
 from tests.world import incoming, make_bundle, make_company, make_connection, make_item, make_supplier, order_line
 from yuvrel.catalogue.models import Item
-from yuvrel.core.errors import BadInputError, ForbiddenError, NotFoundError, RefusedError, StaleError
+from yuvrel.core.errors import ForbiddenError, NotFoundError, RefusedError
 from yuvrel.core.forecast import forecast_with_categories
 from yuvrel.core.outlook import Path
 from yuvrel.people.models import AuditRow, Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Actor, Role
-from yuvrel.planning import forecasts, jobs, plan, policies
+from yuvrel.planning import forecasts
 from yuvrel.planning.demand_history import read_past
-from yuvrel.planning.models import ForecastRun, ItemForecast, ItemPolicy, PlanRow
+from yuvrel.planning.models import ForecastRun, ItemForecast, PlanRow
 from yuvrel.planning.outlooks import head, month_of, one, sheet
 from yuvrel.planning.queries import demand_of, one_line, replenishment
 from yuvrel.sales.actions import take_order, take_till_sale
@@ -268,62 +267,3 @@ def test_the_sheet_and_the_page_of_one(company: Location, django_assert_max_num_
     assert len(page["weeks"]) == 13
     assert all(week["low"] <= week["mean"] <= week["high"] for week in page["weeks"])
     assert [row["chosen"] for row in page["candidates"]].count(True) == 1
-    assert page["policy"]["scope"] == "default"
-
-
-def test_a_policy_is_tried_out_then_changed_then_given_up(company: Location, django_capture_on_commit_callbacks: Any) -> None:
-    item = make_item(on_hand=0)
-    make_supplier(item, lead_days=10)
-    sold(item, company, 30, left=1)
-    plan.refresh(timezone.now())
-    today = company_day(timezone.now())
-    now, then = policies.rehearse(item.pk, company.pk, {"cover_days": 900}, today)
-    assert then.quantity > now.quantity
-    assert not ItemPolicy.objects.exists()
-    with django_capture_on_commit_callbacks(execute=True):
-        changes = {"cover_days": 900, "safety": "units", "safety_figure": D(5)}
-        found = policies.change(BUYER, item.pk, company.pk, 0, changes)
-    assert (found.scope, found.row.version, found.policy.lead_days) == ("place", 1, 10)
-    job = ProcrastinateJob.objects.get(task_name="planning.rows")
-    assert PlanRow.objects.get(item=item).suggested < then.quantity
-    jobs.rows(**job.args)
-    assert PlanRow.objects.get(item=item).suggested == one_line(item.pk, company.pk, today).suggestion.quantity > 0
-    with pytest.raises(StaleError):
-        policies.change(BUYER, item.pk, company.pk, 0, {"cover_days": 1})
-    # Left out stays; a lead time of null is the supplier's.
-    found = policies.change(BUYER, item.pk, company.pk, 1, {"lead_days": 3})
-    assert (found.row.cover_days, found.policy.lead_days) == (900, 3)
-    found = policies.change(BUYER, item.pk, company.pk, 2, {"lead_days": None, "forecast": "sba"})
-    assert found.policy.lead_days == 10
-    forecasts.forecast_category(item.pk, timezone.now())
-    kept = ItemForecast.objects.get()
-    assert (kept.method, kept.why) == ("sba", "asked")
-    assert policies.give_up(BUYER, item.pk, company.pk).scope == "default"
-    forecasts.forecast_category(item.pk, timezone.now())
-    assert ItemForecast.objects.get().why != "asked"
-
-
-def test_a_minimum_and_a_maximum_go_before_the_sum(company: Location) -> None:
-    item = make_item(on_hand=4)
-    make_supplier(item, pack=1)
-    limits = {"method": "min_max", "reorder_point": D(5), "order_up_to": D(20)}
-    policies.change(BUYER, item.pk, company.pk, 0, limits)
-    assert one_line(item.pk, company.pk, company_day(timezone.now())).suggestion.quantity == 16
-
-
-@pytest.mark.parametrize(
-    ("changes", "field"),
-    [
-        ({"safety_figure": D("1.5")}, "safety_figure"),
-        ({"forecast": "tea leaves"}, "forecast"),
-        ({"reorder_point": D(9), "order_up_to": D(3)}, "order_up_to"),
-        ({"safety": "units", "safety_figure": D(-1)}, "safety_figure"),
-        ({"lead_days": -1}, "lead_days"),
-    ],
-)
-def test_a_policy_that_cannot_be_is_refused_by_name(company: Location, changes: dict[str, Any], field: str) -> None:
-    item = make_item(on_hand=4)
-    with pytest.raises(BadInputError) as refused:
-        policies.change(BUYER, item.pk, company.pk, 0, changes)
-    assert refused.value.field == field
-    assert not ItemPolicy.objects.exists()

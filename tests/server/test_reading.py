@@ -40,7 +40,6 @@ from yuvrel.core import postings
 from yuvrel.core.errors import ForbiddenError, RefusedError
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM, Ability, Actor, Role, actor_of
-from yuvrel.planning.models import ItemPolicy
 from yuvrel.planning.queries import demand, history, one_line
 from yuvrel.sales.actions import ship, take_order, take_till_sale
 from yuvrel.sales.models import SalesOrder
@@ -207,17 +206,6 @@ def test_demand_masks_days_without_stock_and_explodes_kits(company: Location) ->
     weeks = history(item.pk, company.pk, day.date(), weeks=4)["weeks"]
     assert sum(week["units"] for week in weeks) == 10
     assert min(week["in_stock"] for week in weeks) == 0
-
-
-def test_a_policy_of_the_place_goes_before_the_items(company: Location) -> None:
-    item = make_item(on_hand=5)
-    make_supplier(item, lead_days=9)
-    assert one_line(item.pk, company.pk, NOW.date()).policy.lead_days == 9
-    ItemPolicy.objects.create(item=item, cover_days=14, lead_days=3)
-    assert one_line(item.pk, company.pk, NOW.date()).policy.cover_days == 14
-    ItemPolicy.objects.create(item=item, location=company, cover_days=7, safety="units", safety_figure=4)
-    policy = one_line(item.pk, company.pk, NOW.date()).policy
-    assert (policy.cover_days, policy.lead_days, policy.safety_figure) == (7, 9, D(4))
 
 
 def test_a_run_that_fails_says_so_and_ends(company: Location) -> None:

@@ -143,7 +143,7 @@ def test_only_who_may_connect_rehearses_and_only_what_shows_quantities(shop: Con
 def test_a_rehearsal_takes_a_fixed_number_of_queries(shop: Connection, django_assert_max_num_queries: Any) -> None:
     for n in range(12):
         make_listing(shop, make_item(f"MORE-{n}", on_hand=5), price=D("12.30"))
-    with django_assert_max_num_queries(24):
+    with django_assert_max_num_queries(28):
         assert rehearse_rules(SYSTEM, rung_of(shop), {"buffer": D(1)})["falling"] == 16
 
 

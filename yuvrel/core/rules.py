@@ -30,12 +30,15 @@ class Level(StrEnum):
     """Where a value may be set, in the words of the screens."""
 
     LISTING = "listing"
+    ITEM_AT_PLACE = "item at a place"
     ITEM = "item"
     PRODUCT = "product"
     CATEGORY_ON_CONNECTION = "category on a connection"
     CATEGORY = "category"
     CONNECTION = "connection"
     KIND = "kind of connection"
+    PLACE = "place"
+    SUPPLIER = "supplier"
     COMPANY = "company"
     DEFAULT = "default"
 
@@ -51,6 +54,7 @@ ON_CHANNELS = (
     Level.KIND,
     Level.COMPANY,
 )
+OF_PLACES = (Level.ITEM_AT_PLACE, Level.ITEM, Level.PRODUCT, Level.CATEGORY, Level.PLACE, Level.COMPANY)
 OF_CONNECTIONS = (Level.CONNECTION, Level.KIND, Level.COMPANY)
 
 
@@ -133,7 +137,8 @@ def as_json(value: Value) -> Any:
 class Rung:
     """One place on the way from the most specific to the default: which subject, and how it is called.
 
-    `within`: the connection of a category on it. `kind`: of a kind of connection.
+    `within`: the connection of a category on it, the place of an item at it. `kind`: of a kind of connection.
+    `given`: values, by name of the setting, that are kept elsewhere and cannot be set as settings.
     """
 
     level: Level
@@ -141,6 +146,7 @@ class Rung:
     subject: int = 0
     within: int = 0
     kind: str = ""
+    given: tuple[tuple[str, Value], ...] = ()
 
     @property
     def key(self) -> tuple[Level, int, int, str]:

@@ -4,18 +4,21 @@ from __future__ import annotations
 
 from datetime import date, timedelta
 from decimal import Decimal
+from typing import Any
 
 from django.contrib.auth.hashers import make_password
 from django.contrib.auth.models import Group
+from django.utils import timezone
 
 from yuvrel.books.begin import begin
 from yuvrel.buying.models import ExchangeRate, PriceBreak, Supplier, SupplierItem
 from yuvrel.catalogue.models import Barcode, BundleComponent, Category, Item, Product, TaxClass
 from yuvrel.core.gtin import normal_gtin
 from yuvrel.core.money import round_unit_cost
+from yuvrel.core.rules import Level, Rung
 from yuvrel.people.models import User
-from yuvrel.people.roles import Role
-from yuvrel.planning.models import ItemPolicy
+from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.rules.actions import change
 
 from .range import RATES, SPECS, SUPPLIERS, gtin
 
@@ -110,6 +113,10 @@ def _make_terms(items: dict[str, Item]) -> None:
                 supplier_item=terms, from_quantity=packs * spec.pack, price=round_unit_cost(spec.cost * Decimal(factor))
             )
     for sku, cover in (("SUI-VEN-M", 45), ("SUI-VEN-L", 45), ("EXT-HND-4", 20)):
-        ItemPolicy.objects.create(item=items[sku], cover_days=cover)
+        _replenish(items[sku], cover_days=cover)
     for sku in ("SYR-005", "FON-002", "PAT-POL-1"):
-        ItemPolicy.objects.create(item=items[sku], cover_days=14, safety="days", safety_figure="7")
+        _replenish(items[sku], cover_days=14, safety="days", safety_days="7")
+
+
+def _replenish(item: Item, **values: Any) -> None:
+    change(SYSTEM, Rung(Level.ITEM, item.title, item.pk), values, timezone.now())

@@ -19,7 +19,7 @@ from yuvrel.catalogue.models import Category, Item
 from yuvrel.channels import prices
 from yuvrel.channels.credentials import seal
 from yuvrel.channels.models import Connection, Listing, OutboundMessage, PriceOffer
-from yuvrel.channels.offers import WITH_QUANTITIES, offers_of
+from yuvrel.channels.offers import WITH_QUANTITIES, wanted_of
 from yuvrel.channels.price_rules import SET, owner_of
 from yuvrel.channels.rules import Ids
 from yuvrel.core.price_change import PriceRule
@@ -96,10 +96,15 @@ class Seeder:
         return self.setup
 
     def rules(self) -> None:
-        """What somebody has set: the shop never shows more than sixty, and keeps two of all jars back."""
+        """What somebody has set: the shop never shows more than sixty, keeps two of all jars back, says when few are
+        left, and takes pre-orders for the one extractor that is made to order."""
         shop = self.connections["tannery-yard"]
         jars = Category.objects.get(name="Jars and packing")
-        change(SYSTEM, Rung(Level.CONNECTION, shop.name, shop.pk), {"maximum_shown": "60"}, self.now)
+        change(SYSTEM, Rung(Level.CONNECTION, shop.name, shop.pk), {"maximum_shown": "60", "low_stock_below": "4"}, self.now)
+        made = self.items["EXT-MOT-9"]
+        text = "Made to order: yours leaves the workshop about {date}."
+        values = {"selling_past_zero": "preorder", "past_zero_limit": "6", "past_zero_text": text, "past_zero_days": 60}
+        change(SYSTEM, Rung(Level.ITEM, made.title, made.pk), values, self.now)
         on_shop = Rung(Level.CATEGORY_ON_CONNECTION, f"{jars.name} on {shop.name}", jars.pk, shop.pk)
         change(SYSTEM, on_shop, {"buffer": "2"}, self.now)
 
@@ -266,16 +271,18 @@ class Seeder:
         rows = []
         for connection in self.connections.values():
             linked = Listing.objects.filter(connection=connection, link="linked")
-            offers = offers_of(connection, Ids.of(linked)) if connection.kind in WITH_QUANTITIES else {}
+            offers = wanted_of(connection, Ids.of(linked)) if connection.kind in WITH_QUANTITIES else {}
             for row in linked.filter(pk__in=offers):
-                row.offered = row.shown = offers[row.pk]
+                row.offered = row.shown = offers[row.pk].quantity
+                row.terms = row.terms_shown = offers[row.pk].terms
                 row.offered_at = row.shown_at = row.agreed_at = self.now
                 row.offer_state, row.offer_cause = "agreed", "opening"
                 rows.append(row)
             if owner_of(connection) == "here":
                 prices.renew(connection, Ids.of(linked), lambda _: "opening", by_level(SET))
         Listing.objects.bulk_update(
-            rows, ["offered", "shown", "offered_at", "shown_at", "agreed_at", "offer_state", "offer_cause"]
+            rows,
+            ["offered", "shown", "terms", "terms_shown", "offered_at", "shown_at", "agreed_at", "offer_state", "offer_cause"],
         )
         agreed = {"offered_at": self.now, "agreed_at": self.now, "previous_shown": F("previous")}
         PriceOffer.objects.filter(state=PriceOffer.State.PENDING).update(state=PriceOffer.State.AGREED, **agreed)
@@ -324,6 +331,8 @@ class Seeder:
         groups: dict[int, list[str]] = defaultdict(list)
         listed = PriceOffer.objects.filter(listing__connection=self.connections["tannery-yard"]).select_related("listing")
         offers = {offer.listing.sku: offer for offer in listed}
+        told = Listing.objects.filter(connection=self.connections["tannery-yard"], link="linked").exclude(terms={})
+        terms = dict(told.values_list("sku", "terms"))
         for spec in SPECS:
             groups[self.items[spec.sku].product_id].append(spec.sku)
         return [
@@ -339,6 +348,7 @@ class Seeder:
                         "barcode": self.barcode(sku),
                         **_priced(sku, offers.get(sku)),
                         "quantity": shown.get(sku, 0),
+                        "selling": terms.get(sku, {}),
                         "options": BY_SKU[sku].options,
                         "tracked": BY_SKU[sku].kind != "service",
                         "weight_grams": BY_SKU[sku].weight,

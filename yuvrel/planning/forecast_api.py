@@ -11,7 +11,9 @@ from ninja import Router
 from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import Said
 from yuvrel.people.queries import company_day
-from yuvrel.people.roles import Ability
+from yuvrel.rules.actions import rung_at
+from yuvrel.rules.api import wanted
+from yuvrel.rules.schemas import SettingsChangeIn
 
 from . import forecasts, outlooks, policies
 from .schemas import (
@@ -20,9 +22,6 @@ from .schemas import (
     ForecastPage,
     ForecastRunOut,
     OneOffIn,
-    PolicyChange,
-    PolicyIn,
-    PolicyOut,
     RehearsalOut,
 )
 
@@ -79,27 +78,11 @@ def one_off(request: HttpRequest, line_id: int, body: OneOffIn) -> Any:
     return {"said": "Set aside; the forecast follows." if body.aside else "Counted; the forecast follows."}
 
 
-@router.post("/policies/{int:item_id}/{int:location_id}/rehearsal", response=RehearsalOut, operation_id="rehearse_policy")
-def rehearse(request: HttpRequest, item_id: int, location_id: int, body: PolicyChange) -> Any:
-    """What a change of policy would suggest; nothing is changed."""
-    actor(request).need(Ability.BUY)
-    now, then = policies.rehearse(item_id, location_id, _given(body), company_day(timezone.now()))
-    return {"now": outlooks.suggestion_of(now), "then": outlooks.suggestion_of(then)}
-
-
-@router.patch("/policies/{int:item_id}/{int:location_id}", response=PolicyOut, operation_id="change_policy")
-def change(request: HttpRequest, item_id: int, location_id: int, body: PolicyIn) -> Any:
-    """Change how an item is replenished at a location."""
-    given = _given(body)
-    version = given.pop("version")
-    return outlooks.policy_of(policies.change(actor(request), item_id, location_id, version, given))
-
-
-@router.delete("/policies/{int:item_id}/{int:location_id}", response=PolicyOut, operation_id="give_up_policy")
-def give_up(request: HttpRequest, item_id: int, location_id: int) -> Any:
-    """Back to the item's policy, or the usual one."""
-    return outlooks.policy_of(policies.give_up(actor(request), item_id, location_id))
-
-
-def _given(body: PolicyChange) -> dict[str, Any]:
-    return body.dict(exclude_unset=True)
+@router.post("/replenishment/rehearsal/{way}/{key}", response=RehearsalOut, operation_id="rehearse_replenishment")
+def rehearse(request: HttpRequest, way: str, key: str, body: SettingsChangeIn) -> Any:
+    """What would be ordered with other settings; nothing is changed."""
+    who = actor(request)
+    rung = rung_at(way, key, body.level)
+    item, _, place = key.partition("-")
+    pair = (int(item), int(place)) if place else None
+    return policies.rehearse(who, rung, wanted(body), pair, company_day(timezone.now()))

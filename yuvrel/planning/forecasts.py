@@ -28,8 +28,8 @@ from yuvrel.sales.models import OrderLine
 
 from . import plan, queries
 from .demand_history import MONTH_DAYS, Past, read_past
-from .models import ForecastRun, ItemForecast, ItemPolicy, SetAside
-from .queries import Pair
+from .models import ForecastRun, ItemForecast, SetAside
+from .rules import Pair, standings
 
 LEAST_WEEKS, MOST_WEEKS, YEAR_WEEKS = 13, 26, 52
 TASK = "planning.forecast"
@@ -141,12 +141,7 @@ def set_aside(actor: Actor, line_id: int, aside: bool, at: datetime) -> None:
         audit(actor, "set aside" if aside else "count", "order line", line.pk, after={"order": line.order.number})
         parts = [part for part, _ in parts_of(kits({line.item_id}), line.item_id)]
         for item in parts:
-            wake_category(item)
-
-
-def wake_category(item_id: int) -> None:
-    """Have an item forecast anew soon."""
-    wake("planning.forecast_category", f"planning.forecast:{item_id}", item_id=item_id)
+            plan.wake_category(item)
 
 
 def _batches(today: date, only_item: int | None = None) -> Iterator[list[Pair]]:
@@ -234,18 +229,17 @@ def _forecast(batch: Sequence[Pair], past: Past) -> Forecast:
     """A batch forecast by the candidates weighed, or by the one method its policy names."""
     series = past.history.series
     items = {item for item, _ in batch}
-    policies = {(row.item_id, row.location_id): row for row in ItemPolicy.objects.filter(item__in=items)}
-    chosen = [policies.get(pair) or policies.get((pair[0], None)) for pair in batch]
-    terms = queries.terms_of(items)
-    horizon = _horizon([queries.policy_of(policies, *pair, terms.get(pair[0])) for pair in batch])
-    found = forecast_with_categories(series, horizon, [0] * len(batch))
+    found = standings(batch, queries.terms_of(items))
+    chosen = [found.get(pair) for pair in batch]
+    horizon = _horizon([one.policy for one in chosen if one])
+    made = forecast_with_categories(series, horizon, [0] * len(batch))
     asked: dict[str, list[int]] = defaultdict(list)
-    for row, policy in enumerate(chosen):
-        if policy is not None and policy.forecast != "auto":
-            asked[policy.forecast].append(row)
+    for row, standing in enumerate(chosen):
+        if standing is not None and standing.forecast != "auto":
+            asked[standing.forecast].append(row)
     for method, rows in sorted(asked.items()):
-        _take(found, np.array(rows), forecast(series.rows(np.array(rows)), horizon, method))
-    return found
+        _take(made, np.array(rows), forecast(series.rows(np.array(rows)), horizon, method))
+    return made
 
 
 def _horizon(policies: Sequence[Policy]) -> int:

@@ -42,9 +42,3 @@ def forecast(run_id: int) -> None:
 def forecast_category(item_id: int) -> None:
     """One item with its category."""
     forecasts.forecast_category(item_id, timezone.now())
-
-
-@app.task(name="planning.rows")
-def rows(item_id: int) -> None:
-    """The rows of an item whose policy changed."""
-    plan.work_out_items({item_id}, timezone.now())

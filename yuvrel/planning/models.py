@@ -1,41 +1,8 @@
-"""How each item is replenished."""
+"""What is expected to sell, and where each row of the replenishment sheet stands."""
 
 from django.db import models
 
 from yuvrel.kit.columns import MONEY, QUANTITY
-
-
-class ItemPolicy(models.Model):
-    """Replenishment settings of an item, for one location or (location empty) for all."""
-
-    class Method(models.TextChoices):
-        COVER = "cover"
-        MIN_MAX = "min_max"
-
-    class Safety(models.TextChoices):
-        UNITS = "units"
-        DAYS = "days"
-        SERVICE = "service"
-
-    item = models.ForeignKey("catalogue.Item", on_delete=models.CASCADE, related_name="policies")
-    location = models.ForeignKey("people.Location", on_delete=models.CASCADE, null=True)
-    lead_days = models.PositiveSmallIntegerField(null=True, help_text="Empty: the supplier's")
-    cover_days = models.PositiveSmallIntegerField(default=30)
-    safety = models.CharField(max_length=8, choices=Safety.choices, default=Safety.SERVICE)
-    safety_figure = models.DecimalField(max_digits=12, decimal_places=3, default="0.95")
-    method = models.CharField(max_length=8, choices=Method.choices, default=Method.COVER)
-    reorder_point = models.DecimalField(**QUANTITY, default=0, help_text="With min_max")
-    order_up_to = models.DecimalField(**QUANTITY, default=0, help_text="With min_max")
-    forecast = models.CharField(max_length=20, default="auto", help_text="auto, or a forecasting method by name")
-    version = models.PositiveIntegerField(default=1)
-
-    class Meta:
-        constraints = [
-            models.UniqueConstraint(fields=["item", "location"], name="policy_once", nulls_distinct=False),
-            models.CheckConstraint(
-                condition=models.Q(order_up_to__gte=models.F("reorder_point")), name="policy_max_not_below_min"
-            ),
-        ]
 
 
 class ForecastRun(models.Model):

@@ -11,7 +11,6 @@ from django.db.models import Count, Q
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.forecast import METHODS
 from yuvrel.core.outlook import Path, demand_working
-from yuvrel.core.replenish import Suggestion
 from yuvrel.core.working import Working
 from yuvrel.kit.faults import sheet_rows
 from yuvrel.kit.paging import in_order, page
@@ -20,7 +19,7 @@ from yuvrel.people.models import Location
 from . import queries
 from .demand_history import MONTH_DAYS
 from .models import ForecastRun, ItemForecast
-from .policies import FIELDS, Standing, standing
+from .policies import figures
 from .schemas import ForecastRow
 
 CENT = Decimal("0.01")
@@ -119,9 +118,7 @@ def one(item_id: int, location_id: int, today: date) -> dict[str, Any]:
         "month": kept.month if kept else None,
         "last_year": kept.last_year if kept else None,
         "at": kept.at if kept else None,
-        "suggestion": suggestion_of(line.suggestion),
-        "policy": policy_of(standing(item_id, location_id)),
-        "methods": [{"name": method.name, "words": method.words} for method in METHODS.values()],
+        "suggestion": figures(line.suggestion),
     }
 
 
@@ -154,21 +151,3 @@ def _candidates(kept: ItemForecast | None) -> list[dict[str, Any]]:
         for name, (mase, bias, weight) in kept.tried.items()
     ]
     return sorted(rows, key=lambda row: (-row["weight"], row["error"], row["name"]))
-
-
-def suggestion_of(found: Suggestion) -> dict[str, Any]:
-    """The figures of a suggestion that a policy moves."""
-    return {
-        "quantity": found.quantity,
-        "demand": found.terms.demand,
-        "safety_stock": found.safety_stock,
-        "reorder_point": found.reorder_point,
-        "cover": found.cover_days,
-        "days": found.policy.days,
-    }
-
-
-def policy_of(found: Standing) -> dict[str, Any]:
-    """A policy with the lead time that counts and whose it is."""
-    fields = {name: getattr(found.row, name) for name in FIELDS}
-    return {**fields, "scope": found.scope, "version": found.row.version, "lead": found.policy.lead_days}

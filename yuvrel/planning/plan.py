@@ -12,16 +12,20 @@ from django.db import transaction
 from django.db.models import Count, Q, Sum
 
 from yuvrel.buying.models import Supplier
+from yuvrel.catalogue.models import Item
 from yuvrel.core.money import ZERO
+from yuvrel.core.rules import Level
 from yuvrel.kit.paging import page
-from yuvrel.outbox.actions import Consumer, subscribe, waiting_for
+from yuvrel.outbox.actions import Consumer, subscribe, waiting_for, wake
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company, company_day
+from yuvrel.rules.models import SettingChange
 
 from . import queries
 from .models import PlanMark, PlanRow
 from .queries import Line, Pair
+from .rules import NAMES, reached_items
 
 LASTS = Decimal(99999)
 CHUNK = 2000
@@ -29,7 +33,8 @@ CHUNK = 2000
 SOON = 60
 PATIENCE = 30
 CONSUMER = "replenishment"
-subscribe(Consumer(CONSUMER, frozenset({Event.Kind.AVAILABILITY})))
+SETTING = Event.Kind.SETTING
+subscribe(Consumer(CONSUMER, frozenset({Event.Kind.AVAILABILITY, Event.Kind.SETTING})))
 ORDER = ("unsupplied", "group", "runs_out", "id")
 FIELDS = ["supplier", "unsupplied", "group", "runs_out", "suggested", "amount", "late"]
 
@@ -61,7 +66,7 @@ def _caught_up(now: datetime) -> bool:
         return False
     mark = mark or _mark()
     touched = _touched()
-    if mark.day is None or (touched and mark.day == company_day(now) and len(set(touched.values())) <= SOON):
+    if mark.day is None or (touched and mark.day == company_day(now) and len(set[int]().union(*touched.values())) <= SOON):
         _work(mark, now, touched)
     return True
 
@@ -87,15 +92,38 @@ def _mark() -> PlanMark:
     return PlanMark.objects.select_for_update().get(only=True)
 
 
-def _touched() -> dict[int, int]:
-    """Events that changed stock, promises or incoming goods and are not worked in yet: event to item."""
-    return dict(waiting_for(CONSUMER).values_list("pk", "subject_id"))
+def _touched() -> dict[int, set[int]]:
+    """Events that changed stock, promises, incoming goods or how something is replenished and are not worked in yet:
+    event to items."""
+    waiting = list(waiting_for(CONSUMER).values_list("pk", "kind", "subject_id"))
+    changes = SettingChange.objects.filter(name__in=NAMES).in_bulk([pk for _, kind, pk in waiting if kind == SETTING])
+    found: dict[int, set[int]] = {}
+    for event, kind, subject in waiting:
+        change = changes.get(subject)
+        found[event] = {subject} if kind != SETTING else _reached(change) if change else set()
+    return found
 
 
-def _work(mark: PlanMark, now: datetime, touched: Mapping[int, int]) -> int:
+def wake_category(item_id: int) -> None:
+    """Have an item forecast anew soon, with its category."""
+    wake("planning.forecast_category", f"planning.forecast:{item_id}", item_id=item_id)
+
+
+def _reached(change: SettingChange) -> set[int]:
+    """The items that a changed setting reaches; where another forecast is asked for, that is made first."""
+    rows = Item.objects.filter(reached_items(Level(change.level), change.subject), kind=Item.Kind.STOCKED)
+    items = dict(rows.values_list("pk", "product__category_id"))
+    if change.name == "forecast_method":
+        for item in {category: item for item, category in items.items()}.values():
+            wake_category(item)
+    return set(items)
+
+
+def _work(mark: PlanMark, now: datetime, touched: Mapping[int, set[int]]) -> int:
     today = company_day(now)
-    items = None if mark.day != today else set(touched.values())
+    items = None if mark.day != today else set[int]().union(*touched.values())
     if items is not None and not items:
+        Event.objects.filter(pk__in=list(touched)).update(done_at=now)
         return 0
     done = _store(queries.pairs_of(today, items), today)
     stale = PlanRow.objects.all() if items is None else PlanRow.objects.filter(item_id__in=items)

@@ -1,125 +1,97 @@
-"""How each item is replenished: changed by people, tried out before it counts."""
+"""A change of how things are replenished tried out: what would be ordered, over everything it reaches."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import replace
 from datetime import date
 from decimal import Decimal
 from typing import Any
 
-from django.db import transaction
-
-from yuvrel.buying.models import SupplierItem
 from yuvrel.catalogue.models import Item
-from yuvrel.core.errors import BadInputError, NotFoundError, StaleError
-from yuvrel.core.forecast import METHODS
-from yuvrel.core.replenish import Policy, Suggestion, suggest
-from yuvrel.outbox.actions import wake
-from yuvrel.people.models import Location
-from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.core.money import ZERO
+from yuvrel.core.replenish import Suggestion, suggest
+from yuvrel.core.rules import Level, Rung
+from yuvrel.people.queries import company
+from yuvrel.people.roles import Ability, Actor
+from yuvrel.rules.actions import taken
 
 from . import queries
-from .forecasts import wake_category
-from .models import ItemPolicy
+from .models import PlanRow
+from .queries import Line, Pair
+from .rules import reached_items, standings
 
-FIELDS = ("lead_days", "cover_days", "safety", "safety_figure", "method", "reorder_point", "order_up_to", "forecast")
-
-
-@dataclass(frozen=True)
-class Standing:
-    """The policy that counts for an item at a location, and whose it is: the place's, the item's, or nobody's."""
-
-    row: ItemPolicy
-    scope: str
-    policy: Policy
+# So many rows are worked out while somebody waits, those that run out first; of more the rest is left out, and said.
+MOST_REHEARSED = 1500
+MOST_ROWS = 50
 
 
-def standing(item_id: int, location_id: int) -> Standing:
-    """The policy that counts. Raises NotFoundError."""
-    if (
-        not Item.objects.filter(pk=item_id, kind=Item.Kind.STOCKED).exists()
-        or not Location.objects.filter(pk=location_id).exists()
-    ):
-        raise NotFoundError("That item is not stocked at that location.")
-    rows: dict[tuple[int, int | None], ItemPolicy] = {
-        (row.item_id, row.location_id): row for row in ItemPolicy.objects.filter(item_id=item_id)
-    }
-    own, general = rows.get((item_id, location_id)), rows.get((item_id, None))
-    row = own or general or ItemPolicy(item_id=item_id, version=0)
-    scope = "place" if own else "item" if general else "default"
-    return Standing(row, scope, queries.policy_of(rows, item_id, location_id, _terms(item_id)))
-
-
-def rehearse(item_id: int, location_id: int, changes: dict[str, Any], today: date) -> tuple[Suggestion, Suggestion]:
-    """What would be suggested now, and what with the changes. Raises BadInputError naming what cannot be."""
-    line = queries.one_line(item_id, location_id, today)
-    row = _with(_copy(standing(item_id, location_id).row, item_id, location_id), changes)
-    policy = queries.policy_of({(item_id, location_id): row}, item_id, location_id, _terms(item_id))
-    now = line.suggestion
-    return now, suggest(now.outlook, now.position, policy, subject=now.subject, offer=now.offer)
-
-
-@transaction.atomic
-def change(actor: Actor, item_id: int, location_id: int, version: int, changes: dict[str, Any]) -> Standing:
-    """Give an item a policy of its own at a location, beginning from the one that counts there.
-
-    Raises StaleError when somebody changed it since, BadInputError naming what cannot be.
+def rehearse(actor: Actor, rung: Rung, changes: Mapping[str, Any], pair: Pair | None, today: date) -> dict[str, Any]:
+    """What would be ordered now and with the changes, of all that a level reaches, in a fixed number of queries; of
+    `pair` with its figures. Raises BadInputError naming the setting that cannot be, ForbiddenError.
     """
     actor.need(Ability.BUY)
-    Item.objects.select_for_update().filter(pk=item_id).first()
-    before = standing(item_id, location_id)
-    if before.row.version != version:
-        raise StaleError("Somebody changed this policy since you opened it.")
-    row = before.row if before.scope == "place" else _copy(before.row, item_id, location_id)
-    was = {name: str(getattr(row, name)) for name in FIELDS}
-    asked = row.forecast
-    _with(row, changes)
-    queries.policy_of({(item_id, location_id): row}, item_id, location_id, _terms(item_id))
-    row.version = version + 1
-    row.save()
-    audit(actor, "change", "policy", row.pk, before=was, after={name: str(getattr(row, name)) for name in FIELDS})
-    _tell(item_id, forecast=row.forecast != asked)
-    return standing(item_id, location_id)
+    values = taken(rung, changes)
+    reached = PlanRow.objects.filter(item__in=Item.objects.filter(reached_items(rung.level, rung.subject)))
+    if rung.level in (Level.ITEM_AT_PLACE, Level.PLACE):
+        reached = reached.filter(location_id=rung.within if rung.level == Level.ITEM_AT_PLACE else rung.subject)
+    soonest = reached.order_by("runs_out", "id").values_list("item_id", "location_id")[:MOST_REHEARSED]
+    pairs = set(soonest) | ({pair} if pair else set())
+    lines = [line for line in queries.replenishment(today, pairs, rates=False) if not line.fault] if pairs else []
+    terms = queries.terms_of({line.item.pk for line in lines})
+    changed = {name: {rung.key: value} for name, value in values.items()}
+    after = standings([(line.item.pk, line.location.pk) for line in lines], terms, changed)
+    base = company().base_currency
+    rates = queries.rates_on(today, {line.terms.supplier.currency for line in lines if line.terms}, base)
+    moved = [(line, _then(line, after[line.item.pk, line.location.pk].policy)) for line in lines]
+    shifts = [_shift(now, then, rates) for now, then in moved]
+    differing = [one for one in shifts if one["now"] != one["then"]]
+    differing.sort(key=lambda one: (-abs(one["more"]), one["title"]))
+    own = next(((now, then) for now, then in moved if (now.item.pk, now.location.pk) == pair), None)
+    return {
+        "now": figures(own[0].suggestion) if own else None,
+        "then": figures(own[1].suggestion) if own else None,
+        "reached": reached.count(),
+        "rehearsed": len(lines),
+        "changing": len(differing),
+        "late_now": sum(1 for now, _ in moved if now.suggestion.ribbon.late and now.suggestion.quantity),
+        "late_then": sum(1 for _, then in moved if then.suggestion.ribbon.late and then.suggestion.quantity),
+        "amount_now": sum((one["amount_now"] for one in shifts), ZERO),
+        "amount_then": sum((one["amount_then"] for one in shifts), ZERO),
+        "currency": base,
+        "rows": differing[:MOST_ROWS],
+    }
 
 
-@transaction.atomic
-def give_up(actor: Actor, item_id: int, location_id: int) -> Standing:
-    """Back to the item's policy, or the usual one. Raises NotFoundError when the place has none of its own."""
-    actor.need(Ability.BUY)
-    row = ItemPolicy.objects.select_for_update().filter(item_id=item_id, location_id=location_id).first()
-    if row is None:
-        raise NotFoundError("This place has no policy of its own.")
-    audit(actor, "give up", "policy", row.pk, before={name: str(getattr(row, name)) for name in FIELDS})
-    row.delete()
-    _tell(item_id, forecast=True)
-    return standing(item_id, location_id)
+def _then(line: Line, policy: Any) -> Line:
+    now = line.suggestion
+    then = suggest(now.outlook, now.position, policy, subject=now.subject, offer=now.offer)
+    return replace(line, suggestion=then, policy=policy, price=then.price)
 
 
-def _tell(item_id: int, *, forecast: bool) -> None:
-    """Whoever saves does not wait for the sheet's rows, which a job may hold for a minute."""
-    if forecast:
-        wake_category(item_id)
-    else:
-        wake("planning.rows", f"planning.rows:{item_id}", item_id=item_id)
+def _shift(now: Line, then: Line, rates: dict[str, Decimal]) -> dict[str, Any]:
+    before, after = (queries.worth(line, rates)[1] if line.terms else ZERO for line in (now, then))
+    return {
+        "item_id": now.item.pk,
+        "location_id": now.location.pk,
+        "title": now.item.title,
+        "sku": now.item.sku,
+        "location": now.location.name,
+        "now": now.suggestion.quantity,
+        "then": then.suggestion.quantity,
+        "amount_now": before,
+        "amount_then": after,
+        "more": after - before,
+    }
 
 
-def _terms(item_id: int) -> SupplierItem | None:
-    return queries.terms_of({item_id}).get(item_id)
-
-
-def _copy(row: ItemPolicy, item_id: int, location_id: int) -> ItemPolicy:
-    return ItemPolicy(item_id=item_id, location_id=location_id, **{name: getattr(row, name) for name in FIELDS})
-
-
-def _with(row: ItemPolicy, changes: dict[str, Any]) -> ItemPolicy:
-    for name, value in changes.items():
-        setattr(row, name, value)
-    if row.forecast != "auto" and row.forecast not in METHODS:
-        raise BadInputError(f"There is no forecasting method {row.forecast!r}.", field="forecast")
-    if Decimal(row.safety_figure) < 0:
-        raise BadInputError("Safety stock cannot be negative.", field="safety_figure")
-    if min(Decimal(row.reorder_point), Decimal(row.order_up_to)) < 0:
-        raise BadInputError("A reorder point and a maximum cannot be negative.", field="reorder_point")
-    if Decimal(row.order_up_to) < Decimal(row.reorder_point):
-        raise BadInputError("The maximum lies below the reorder point.", field="order_up_to")
-    return row
+def figures(found: Suggestion) -> dict[str, Any]:
+    """The figures of a suggestion that a policy moves."""
+    return {
+        "quantity": found.quantity,
+        "demand": found.terms.demand,
+        "safety_stock": found.safety_stock,
+        "reorder_point": found.reorder_point,
+        "cover": found.cover_days,
+        "days": found.policy.days,
+    }

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
-from functools import cache, partial
+from functools import partial
 from typing import Any, TypeVar, cast
 
 import numpy as np
@@ -22,7 +22,7 @@ from yuvrel.core.demand import Velocity, velocities, velocity_working
 from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money
 from yuvrel.core.outlook import TAIL_DAYS, Outlook, Path, demand_working, flat
-from yuvrel.core.replenish import Method, Policy, Position, SafetyMethod, Suggestion, SupplierTerms, suggest
+from yuvrel.core.replenish import Policy, Position, Suggestion, SupplierTerms, suggest
 from yuvrel.core.working import Working
 from yuvrel.kit.faults import row_or
 from yuvrel.kit.snapshot import one_moment
@@ -31,12 +31,12 @@ from yuvrel.people.queries import company_zone
 from yuvrel.sales.models import OrderLine, SalesOrder
 from yuvrel.stock.models import LotBalance, StockBalance, StockMove
 
-from .models import ItemForecast, ItemPolicy
+from .models import ItemForecast
+from .rules import Pair, Standing, standings
 
 WINDOW_DAYS = 90
 NO_SALES = Velocity(ZERO, ZERO, WINDOW_DAYS, 0, ZERO)
 M = TypeVar("M", bound=Model)
-Pair = tuple[int, int]
 
 
 @dataclass(frozen=True)
@@ -157,7 +157,7 @@ class _Read:
     balances: Mapping[Pair, StockBalance]
     speeds: Mapping[Pair, Velocity]
     forecasts: Mapping[Pair, ItemForecast]
-    policies: Mapping[tuple[int, int | None], ItemPolicy]
+    standings: Mapping[Pair, Standing]
     arrivals: Mapping[Pair, Sequence[tuple[int, Decimal]]]
     lots: Mapping[Pair, Sequence[tuple[int, Decimal]]]
 
@@ -173,7 +173,7 @@ class _Read:
         """A row."""
         balance, asked = self.balance(pair), self.terms.get(pair[0])
         velocity = self.speeds.get(pair, NO_SALES)
-        policy = policy_of(self.policies, *pair, asked)
+        policy = self.standings[pair].policy
         position = Position(
             balance.on_hand,
             balance.committed,
@@ -208,20 +208,21 @@ def replenishment(today: date, pairs: set[Pair] | None = None, *, rates: bool = 
     speeds = dict(zip(seen.pairs, velocities(seen.units, seen.in_stock), strict=True)) if seen.pairs else {}
     stocked = _of(Item.objects.filter(active=True, kind=Item.Kind.STOCKED), "pk", ids).select_related("product__category")
     balances = {(row.item_id, row.location_id): row for row in _of(StockBalance.objects.all(), "item", ids)}
+    items, places, terms = {item.pk: item for item in stocked}, Location.objects.in_bulk(), terms_of(ids)
+    wanted = pairs if pairs is not None else set(speeds) | set(balances)
+    known = [pair for pair in sorted(wanted) if pair[0] in items and pair[1] in places]
     read = _Read(
         today,
-        {item.pk: item for item in stocked},
-        {place.pk: place for place in Location.objects.all()},
-        terms_of(ids),
+        items,
+        places,
+        terms,
         balances,
         speeds,
         forecasts,
-        {(row.item_id, row.location_id): row for row in _of(ItemPolicy.objects.all(), "item", ids)},
+        standings(known, terms),
         _arrivals(today, ids),
         _lots(today, ids),
     )
-    wanted = pairs if pairs is not None else set(speeds) | set(balances)
-    known = [pair for pair in sorted(wanted) if pair[0] in read.items and pair[1] in read.places]
     return [row_or(partial(read.line, pair), partial(read.broken, pair), read.name(pair), pair[0]) for pair in known]
 
 
@@ -299,33 +300,6 @@ def _lots(today: date, ids: set[int] | None) -> dict[Pair, list[tuple[int, Decim
     for item, place, day, units in rows.values_list("lot__item_id", "location_id", "lot__expires_on", "on_hand"):
         found[item, place].append((max(0, (day - today).days), units))
     return found
-
-
-def policy_of(
-    policies: Mapping[tuple[int, int | None], ItemPolicy], item_id: int, place_id: int, terms: SupplierItem | None
-) -> Policy:
-    """The item's policy at a location, else the item's, else 95 % service and 30 days of cover."""
-    row = policies.get((item_id, place_id)) or policies.get((item_id, None)) or _usual()
-    supplier = terms.supplier if terms else None
-    lead = row.lead_days if row.lead_days is not None else (supplier.lead_days if supplier else 14)
-    return Policy(
-        lead_days=lead,
-        cover_days=row.cover_days,
-        safety=cast(SafetyMethod, row.safety),
-        safety_figure=Decimal(str(row.safety_figure)),
-        method=cast(Method, row.method),
-        reorder_point=Decimal(row.reorder_point),
-        order_up_to=Decimal(row.order_up_to),
-        lead_deviation_days=supplier.lead_deviation_days if supplier else ZERO,
-        minimum=terms.minimum if terms else ZERO,
-        pack=terms.pack if terms else Decimal(1),
-    )
-
-
-@cache
-def _usual() -> ItemPolicy:
-    """The policy of everything that has none of its own."""
-    return ItemPolicy()
 
 
 def one_line(item_id: int, location_id: int, today: date) -> Line:

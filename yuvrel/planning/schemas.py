@@ -3,14 +3,10 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from decimal import Decimal
-from typing import Annotated, Literal
 
 from ninja import Schema
-from pydantic import Field
 
-from yuvrel.core.money import ZERO
-from yuvrel.kit.wire import Money, Quantity, QuantityIn, SheetRow, UnitCost
+from yuvrel.kit.wire import Money, Quantity, SheetRow, UnitCost
 
 
 class ArrivalOut(Schema):
@@ -218,24 +214,8 @@ class SuggestionOut(Schema):
     days: int
 
 
-class PolicyOut(Schema):
-    """How an item is replenished at a location; `lead` is the lead time that counts."""
-
-    lead_days: int | None
-    lead: int
-    cover_days: int
-    safety: str
-    safety_figure: Quantity
-    method: str
-    reorder_point: Quantity
-    order_up_to: Quantity
-    forecast: str
-    scope: str
-    version: int
-
-
 class ForecastOut(Schema):
-    """One item at one place: past, expectation, choice, policy."""
+    """One item at one place: past, expectation, choice."""
 
     item_id: int
     location_id: int
@@ -254,38 +234,40 @@ class ForecastOut(Schema):
     last_year: Quantity | None
     at: datetime | None
     suggestion: SuggestionOut
-    policy: PolicyOut
-    methods: list[MethodOut]
 
 
-Days = Annotated[int, Field(ge=0, le=1000)]
-Units = Annotated[QuantityIn, Field(ge=0, lt=10**9)]
+class ReorderShift(Schema):
+    """A row of which something else would be ordered; amounts in the company's currency."""
 
-
-class PolicyChange(Schema):
-    """What to change of a policy; what is left out stays. `lead_days` null: the supplier's."""
-
-    lead_days: Days | None = None
-    cover_days: Days = 30
-    safety: Literal["units", "days", "service"] = "service"
-    safety_figure: Units = Decimal("0.95")
-    method: Literal["cover", "min_max"] = "cover"
-    reorder_point: Units = ZERO
-    order_up_to: Units = ZERO
-    forecast: Annotated[str, Field(max_length=20)] = "auto"
-
-
-class PolicyIn(PolicyChange):
-    """With the version that was changed."""
-
-    version: Annotated[int, Field(ge=0, lt=2**31)]
+    item_id: int
+    location_id: int
+    title: str
+    sku: str
+    location: str
+    now: Quantity
+    then: Quantity
+    amount_now: Money
+    amount_then: Money
+    more: Money
 
 
 class RehearsalOut(Schema):
-    """What would be suggested now, and what with the change."""
+    """What would be ordered now, and what with the change: of the row that was looked at, and of all it reaches.
 
-    now: SuggestionOut
-    then: SuggestionOut
+    `rehearsed`: of those reached the ones worked out, which run out first.
+    """
+
+    now: SuggestionOut | None
+    then: SuggestionOut | None
+    reached: int
+    rehearsed: int
+    changing: int
+    late_now: int
+    late_then: int
+    amount_now: Money
+    amount_then: Money
+    currency: str
+    rows: list[ReorderShift]
 
 
 class OneOffIn(Schema):

@@ -17,7 +17,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 
 from . import queries
 from .models import SettingChange, SettingValue
-from .registry import SETTINGS, rungs_of, setting_of
+from .registry import CHECKS, SETTINGS, rungs_of, setting_of
 
 
 def rung_at(way: str, key: str, level: str) -> Rung:
@@ -33,9 +33,11 @@ def taken(rung: Rung, changes: Mapping[str, Any]) -> dict[str, Value]:
     found: dict[str, Value] = {}
     for name, given in changes.items():
         setting = setting_of(name)
-        if rung.level not in setting.levels:
+        if rung.level not in setting.levels or rung.given:
             raise BadInputError(f"{setting.label} cannot be set for a {rung.level.value}.", field=name)
         found[name] = queries.INHERIT if given is queries.INHERIT else setting.take(given)
+    for check in CHECKS:
+        check(rung, found)
     return found
 
 

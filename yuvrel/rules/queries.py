@@ -41,6 +41,9 @@ def given_on(rungs: Sequence[Rung], names: Iterable[str] | None = None) -> dict[
         if row.name in SETTINGS:
             key = (Level(row.level), row.subject, row.within, row.kind)
             found[row.name][key] = kept(SETTINGS[row.name], row.value)
+    for rung in rungs:
+        for name, value in rung.given:
+            found[name][rung.key] = value
     return found
 
 
@@ -88,7 +91,10 @@ def sheet(way: str, key: str) -> dict[str, Any]:
     versions = versions_of(rungs)
     return {
         "title": rungs[0].title,
-        "rungs": [{"level": r.level.value, "title": r.title, "version": versions.get(r.key, 0)} for r in rungs],
+        "rungs": [
+            {"level": r.level.value, "title": r.title, "version": versions.get(r.key, 0), "elsewhere": bool(r.given)}
+            for r in rungs
+        ],
         "settings": [_told(resolved[s.name], rungs, given.get(s.name, {})) for s in wanted],
     }
 

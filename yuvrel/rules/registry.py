@@ -2,27 +2,38 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 
 from yuvrel.core.errors import NotFoundError
-from yuvrel.core.rules import Rung, Setting
+from yuvrel.core.rules import Rung, Setting, Value
 
 SETTINGS: dict[str, Setting] = {}
 
 
 @dataclass(frozen=True)
 class Way:
-    """How one kind of subject inherits: `rungs` gives, for an id, its rungs with the most specific first.
+    """How one kind of subject inherits: `rungs` gives, for its id or its several ids, its rungs with the most specific
+    first.
 
     Raises NotFoundError where there is no such subject.
     """
 
     name: str
-    rungs: Callable[[int], list[Rung]]
+    rungs: Callable[..., list[Rung]]
+    ids: int = 1
 
 
 WAYS: dict[str, Way] = {}
+# What must hold of values set together at one level; each raises BadInputError naming the setting.
+Check = Callable[[Rung, Mapping[str, Value]], None]
+CHECKS: list[Check] = []
+
+
+def add_check(check: Check) -> Check:
+    """Make known what must hold of values set together."""
+    CHECKS.append(check)
+    return check
 
 
 def declare(*settings: Setting) -> None:
@@ -46,8 +57,8 @@ def setting_of(name: str) -> Setting:
 
 
 def rungs_of(way: str, key: str) -> list[Rung]:
-    """The rungs of a subject; `key` is its id. Raises NotFoundError."""
-    known = WAYS.get(way)
-    if known is None or not key.isdigit() or len(key) > 18:
+    """The rungs of a subject; `key` is its id, or its ids with dashes between. Raises NotFoundError."""
+    known, ids = WAYS.get(way), key.split("-")
+    if known is None or len(ids) != known.ids or not all(one.isdigit() and len(one) <= 18 for one in ids):
         raise NotFoundError("There is nothing like that to set anything for.", field="way")
-    return known.rungs(int(key))
+    return known.rungs(*map(int, ids))

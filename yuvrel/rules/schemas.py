@@ -56,11 +56,12 @@ class SettingOut(Schema):
 
 
 class LevelOut(Schema):
-    """A level on the way, with its version."""
+    """A level on the way, with its version; `elsewhere`: its values are kept elsewhere and cannot be set here."""
 
     level: str
     title: str
     version: int
+    elsewhere: bool
 
 
 class SettingsOut(Schema):

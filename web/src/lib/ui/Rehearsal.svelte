@@ -7,7 +7,7 @@
 
 	/** What a change of rules would do to every listing, before it is saved. */
 	type Rules = Schemas['RulesIn'];
-	type Props = { way: string; id: number; version: number; rules: Rules };
+	type Props = { way: string; id: number | string; version: number; rules: Rules };
 	let { way, id, version, rules }: Props = $props();
 	const resting = new Resting<Rules>(() => rules);
 	const rehearsal = createQuery(() => ({

@@ -8,9 +8,10 @@
 	import Overtaken from './Overtaken.svelte';
 	import Pending from './Pending.svelte';
 	import Rehearsal from './Rehearsal.svelte';
+	import ReorderRehearsal from './ReorderRehearsal.svelte';
 
 	/** What can be set for something, at every level it inherits from: what counts, who says so, and what to change. */
-	type Props = { way: string; id: number; group: string };
+	type Props = { way: string; id: number | string; group: string };
 	let { way, id, group }: Props = $props();
 	type Setting = Schemas['SettingOut'];
 	type Given = string | number | boolean | null;
@@ -36,6 +37,7 @@
 	const levels = $derived(
 		(data?.rungs ?? []).filter(
 			(rung, n, all) =>
+				!rung.elsewhere &&
 				all.findIndex((one) => one.level === rung.level) === n &&
 				settings.some((one) => one.rungs.some((each) => each.level === rung.level))
 		)
@@ -103,7 +105,7 @@
 				})
 			);
 			drop();
-			notices.say('Saved. Offers are being worked out anew.');
+			notices.say('Saved. What follows from it is being worked out anew.');
 		} catch (error) {
 			refusal = error as Problem;
 		}
@@ -231,7 +233,9 @@
 				{/each}
 			</tbody>
 		</table>
-		{#if may && isEdited}<Rehearsal {way} {id} version={typing.version} rules={change} />{/if}
+		{#if may && isEdited && group === 'Replenishment'}
+			<ReorderRehearsal {way} {id} version={typing.version} rules={change} />
+		{:else if may && isEdited}<Rehearsal {way} {id} version={typing.version} rules={change} />{/if}
 		{#if may}
 			<div class="save">
 				<button class="do" disabled={!isEdited || isOvertaken || busy}>Save rules</button>

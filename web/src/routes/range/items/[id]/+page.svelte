@@ -385,7 +385,7 @@
 	onclose={() => (ruled = null)}
 >
 	{#if ruled}
-		{#each ['Quantities shown', 'Selling past zero', 'What the shopper sees', 'Prices'] as group, n (group)}
+		{#each ['Quantities shown', 'Selling past zero', 'What the shopper sees', 'Prices', ...(ruled.way === 'item' ? ['Replenishment'] : [])] as group, n (group)}
 			<h2 class:mt-5={n > 0}>{group}</h2>
 			<Rules way={ruled.way} id={ruled.id} {group} />
 		{/each}

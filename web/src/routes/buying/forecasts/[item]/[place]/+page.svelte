@@ -9,7 +9,7 @@
 	import { BUYING_TABS } from '#lib/tabs.ts';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
-	import PolicyForm from '#lib/ui/PolicyForm.svelte';
+	import Rules from '#lib/ui/Rules.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
 	const client = useQueryClient();
@@ -124,6 +124,8 @@
 							: 'Not forecast yet; the average of its days in stock is used.'}
 					</p>{/if}
 				{#if data.at}<p class="soft small note">Calculated {moment(data.at)}.</p>{/if}
+			</section>
+			<section>
 				<h2>One-off orders</h2>
 				{#if data.one_offs.length}
 					<table class="rows">
@@ -151,11 +153,11 @@
 					</table>
 				{:else}<p class="soft note">None stands out.</p>{/if}
 			</section>
-			<section>
-				<h2>How it is replenished</h2>
-				<PolicyForm {data} />
-			</section>
 		</div>
+		<section class="rules">
+			<h2>How it is replenished</h2>
+			<Rules way="stocked" id={key} group="Replenishment" />
+		</section>
 	{:else}<Pending query={forecast} />{/if}
 </Sheet>
 
@@ -191,6 +193,13 @@
 	}
 	.halves section + section {
 		border-left: 1px solid var(--rule);
+	}
+	.rules {
+		border-top: 1px solid var(--rule);
+		padding: 14px 0 20px;
+	}
+	.rules h2 {
+		padding: 0 20px;
 	}
 	h2 {
 		margin-bottom: 8px;
