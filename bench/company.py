@@ -22,7 +22,7 @@ from yuvrel.books.models import Account
 from yuvrel.buying.models import PriceBreak, Supplier, SupplierItem
 from yuvrel.catalogue.models import Category, Item, Product, TaxClass
 from yuvrel.channels.credentials import seal
-from yuvrel.channels.models import Connection, Listing
+from yuvrel.channels.models import Connection, Feed, Listing
 from yuvrel.connectors.registry import KINDS
 from yuvrel.people.models import Company, Location, User
 from yuvrel.people.roles import SYSTEM, Role
@@ -168,7 +168,7 @@ def _connections(size: Size, base: str) -> dict[str, Connection]:
 
 
 def _connect(kind: str, name: str, address: str) -> Connection:
-    return Connection.objects.create(
+    row = Connection.objects.create(
         kind=kind,
         name=name,
         address=address,
@@ -179,9 +179,10 @@ def _connect(kind: str, name: str, address: str) -> Connection:
         fulfils_from=Location.objects.get(code="north"),
         order_states=["paid", "sold"],
         live_since=timezone.now(),
-        watermark=timezone.now().isoformat(),
         accounts={role: code for role, code in _chart()},
     )
+    Feed.objects.create(connection=row, part="orders", watermark=timezone.now().isoformat())
+    return row
 
 
 def _chart() -> list[tuple[str, str]]:

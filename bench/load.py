@@ -28,14 +28,18 @@ django.setup()
 import httpx  # noqa: E402
 from django.db import connection, connections  # noqa: E402
 from django.test.utils import setup_databases, teardown_databases  # noqa: E402
+from django.utils import timezone  # noqa: E402
 from standardwebhooks import Webhook  # noqa: E402
 
 from bench.__main__ import standins  # noqa: E402
 from bench.company import Size, build, standin_setup  # noqa: E402
 from yuvrel.channels.credentials import seal  # noqa: E402
 from yuvrel.channels.models import Connection, InboundMessage, Listing  # noqa: E402
+from yuvrel.core.rules import Level, Rung  # noqa: E402
 from yuvrel.people.models import User  # noqa: E402
+from yuvrel.people.roles import SYSTEM  # noqa: E402
 from yuvrel.planning.jobs import refresh  # noqa: E402
+from yuvrel.rules.actions import change  # noqa: E402
 from yuvrel.sales.models import SalesOrder  # noqa: E402
 
 SECRET = "whsec_" + "bG9hZC1vZi1hLWRheS1pbi1hLW1pbnV0ZQ=="
@@ -173,7 +177,8 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as name:
             folder = Path(name)
             shop = build(size, far)["shop2"]
-            Connection.objects.filter(pk=shop.pk).update(webhook_secret_sealed=seal(SECRET), every_seconds=3600)
+            Connection.objects.filter(pk=shop.pk).update(webhook_secret_sealed=seal(SECRET))
+            change(SYSTEM, Rung(Level.CONNECTION, shop.name, shop.pk), {"orders_every": 3600}, timezone.now())
             user = User.objects.get(username="manager")
             user.set_password(PASSWORD)
             user.save()

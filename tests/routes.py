@@ -13,7 +13,7 @@ from yuvrel.agreement.models import Drift
 from yuvrel.books.models import JournalEntry
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
 from yuvrel.catalogue.models import Category, Item
-from yuvrel.channels.models import Connection, Listing
+from yuvrel.channels.models import Connection, Listing, Run
 from yuvrel.channels.runs import raise_snag
 from yuvrel.intake.actions import send as send_sheet
 from yuvrel.people.models import SheetView, User
@@ -91,6 +91,8 @@ def real_ids(user: User) -> dict[str, Any]:
         "group_id": CustomerGroup.objects.values_list("pk", flat=True)[0],
         "connection_id": shop.pk,
         "imports/kind": "items",
+        "run_id": Run.objects.create(connection=shop, kind="orders").pk,
+        "replenishment/way": "item",
         "way": "listing",
         "settings/key": Listing.objects.filter(link="linked").values_list("pk", flat=True)[0],
         "suppliers/item_id": terms.item_id,

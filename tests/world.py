@@ -13,7 +13,7 @@ from yuvrel.books.actions import account_ids, open_chart
 from yuvrel.buying.models import ExchangeRate, PriceBreak, Supplier, SupplierItem
 from yuvrel.catalogue.actions import ItemDraft, add_product
 from yuvrel.catalogue.models import BundleComponent, Item, TaxClass
-from yuvrel.channels.models import Connection, Listing
+from yuvrel.channels.models import Connection, Feed, Listing
 from yuvrel.core.rules import Level, Rung
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
@@ -91,10 +91,11 @@ def make_connection(kind: str = "web_shop", name: str = "", **more: Any) -> Conn
         "fulfils_from": place,
         "order_states": ["paid", "sold"],
         "live_since": NOW,
-        "watermark": NOW.isoformat(),
     } | more
+    watermark = facts.pop("watermark", NOW.isoformat())
     rules = {name: facts.pop(name) for name in list(facts) if name in SETTINGS}
     row = Connection.objects.create(kind=kind, **facts)
+    Feed.objects.create(connection=row, part="answers" if kind == "supplier" else "orders", watermark=watermark)
     row.feeds.set([place])
     set_rules(row, **rules)
     return row

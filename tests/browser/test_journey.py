@@ -109,11 +109,13 @@ def test_the_whole_journey(person: Person, tmp_path: Path) -> None:
 
     # Build the range from the shop's listings.
     page.get_by_role("button", name="Import and create items").click()
-    person.says("3 made into items")
+    done = page.get_by_role("row").filter(has_text="Listings in").filter(has_text="made into items")
+    expect(done.first).to_contain_text("3 made into items")
     person.connect("Till", "Mill Lane till", "till/mill", "t")
     person.go_live()
     page.get_by_role("button", name="Import listings, match only").click()
-    person.says("4 listings read")
+    person.says("Reading the listings of")
+    expect(page.get_by_role("row").filter(has_text="Listings in").filter(has_text="to pair").first).to_be_visible()
     person.go("/range")
     expect(page.locator("tr[data-row]")).to_have_count(3)
 

@@ -23,7 +23,7 @@ from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
 from yuvrel.channels import inbound, linking, outbound, price_intake
-from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
+from yuvrel.channels.models import Connection, Feed, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.connectors.http import read_json
 from yuvrel.connectors.registry import KINDS
 from yuvrel.people.roles import SYSTEM
@@ -284,7 +284,7 @@ def test_answers_of_a_supplier(db: None, monkeypatch: pytest.MonkeyPatch) -> Non
         page_of(monkeypatch, "/api/answers", lambda: {"answers": [odd, good[1]]})
         outbound.read_answers(Connection.objects.get(pk=supplier.inbox_id), timezone.now())
         assert PurchaseOrder.objects.get(pk=orders[1].pk).state == "acknowledged"
-        assert Connection.objects.get(pk=supplier.inbox_id).watermark == "2"
+        assert Feed.objects.get(connection=supplier.inbox_id).watermark == "2"
         noted = PurchaseOrder.objects.get(pk=orders[0].pk).acknowledged_at is not None
         assert noted or Snag.objects.filter(kind="answer", resolved_at=None).exists() or odd == good[1]
 

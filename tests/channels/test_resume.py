@@ -10,7 +10,7 @@ import pytest
 
 from tests.world import make_connection, make_item
 from yuvrel.channels import inbound
-from yuvrel.channels.models import Connection
+from yuvrel.channels.models import Connection, Feed
 from yuvrel.connectors.http import AccessError, ConnectorError, RefusedThereError
 from yuvrel.connectors.messages import Page, Raw, RemoteLine, RemoteOrder
 from yuvrel.people.models import Location
@@ -69,7 +69,7 @@ def test_every_other_call_fails_and_still_all_orders_come_in(connection: Connect
     ended = [ask(connection, shop, monkeypatch) for _ in range(PAGES)]
     assert ended == [False] * (PAGES - 1) + [True], "each exchange gets one page further"
     assert SalesOrder.objects.count() == 2 * PAGES
-    row = Connection.objects.get()
+    row = Feed.objects.get()
     assert row.resume == {}
     assert row.watermark == (START + timedelta(seconds=2 * PAGES - 1)).isoformat()
     # Gone on with, it asks what was asked for; ended, it begins at the watermark less the overlap.
@@ -79,10 +79,10 @@ def test_every_other_call_fails_and_still_all_orders_come_in(connection: Connect
 
 def test_a_page_that_the_account_knows_no_more_is_no_dead_end(connection: Connection, monkeypatch: pytest.MonkeyPatch) -> None:
     assert not ask(connection, Shop(lambda _, cursor: AccessError("expired") if cursor == "3" else None), monkeypatch)
-    assert Connection.objects.get().resume["cursor"] == "3"
+    assert Feed.objects.get().resume["cursor"] == "3"
     forgetful = Shop(lambda _, cursor: RefusedThereError("no such page") if cursor == "3" else None)
     assert not ask(connection, forgetful, monkeypatch)
-    assert Connection.objects.get().resume == {}
+    assert Feed.objects.get().resume == {}
     shop = Shop(lambda *_: None)
     assert ask(connection, shop, monkeypatch)
     assert shop.asked[0][1] == ""
@@ -91,4 +91,4 @@ def test_a_page_that_the_account_knows_no_more_is_no_dead_end(connection: Connec
 
 def test_what_failed_at_once_begins_at_the_beginning(connection: Connection, monkeypatch: pytest.MonkeyPatch) -> None:
     assert not ask(connection, Shop(lambda *_: AccessError("expired")), monkeypatch)
-    assert Connection.objects.get().resume == {}
+    assert Feed.objects.get().resume == {}

@@ -34,11 +34,13 @@ from yuvrel.books.models import JournalLine, LedgerDocument
 from yuvrel.catalogue.models import Item
 from yuvrel.channels import actions, linking
 from yuvrel.channels.jobs import RELAYS
-from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Run, Snag
+from yuvrel.channels.models import Connection, Feed, InboundMessage, Listing, OutboundMessage, Run, Snag
 from yuvrel.connectors.registry import KINDS
+from yuvrel.core.rules import Level, Rung
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import ApiToken
 from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.rules.actions import change
 from yuvrel.sales.models import SalesOrder
 from yuvrel.stock.models import StockBalance
 
@@ -73,7 +75,8 @@ def standing() -> str:
     """What a person would look at first when nothing moves: jobs, pauses, snags, runs, what waits."""
     asked = {
         "jobs": ProcrastinateJob.objects.exclude(status="succeeded").values_list("task_name", "lock", "status", "attempts"),
-        "connections": Connection.objects.values_list("name", "faults", "pause_until", "last_exchange_at", "watermark"),
+        "connections": Connection.objects.values_list("name", "faults", "pause_until"),
+        "feeds": Feed.objects.values_list("connection__name", "part", "asked_at", "succeeded_at", "watermark"),
         "snags": Snag.objects.filter(resolved_at=None).values_list("kind", "title", "detail"),
         "runs": Run.objects.order_by("-pk").values_list("connection__name", "kind", "state", "started_at", "log")[:8],
         "locks": activity(),
@@ -214,7 +217,9 @@ class House:
             actions.test(SYSTEM, row.pk, timezone.now())
             if kind != "ledger":
                 linking.take_listings(SYSTEM, row.pk, timezone.now(), create=name == "web")
-            actions.change_settings(SYSTEM, row.pk, 1, {"prefix": f"{name}-", "cash_customer": "cash", "every_seconds": 5})
+            actions.change_settings(SYSTEM, row.pk, 1, {"prefix": f"{name}-", "cash_customer": "cash"})
+            if kind != "ledger":
+                change(SYSTEM, Rung(Level.CONNECTION, name, row.pk), {"orders_every": 5}, timezone.now())
             actions.go_live(SYSTEM, row.pk, timezone.now())
         for item in Item.objects.all():
             give(item, 5000, "8.00")

@@ -340,7 +340,8 @@ def test_asking_now_ends_the_pause_after_a_fault(company: Location, client: Clie
 
     row = make_connection(faults=6, pause_until=timezone.now() + timedelta(seconds=60))
     client.force_login(make_user(Role.MANAGER))
-    assert client.post(f"/api/v1/connections/{row.pk}/exchange").status_code == 200
+    asked = client.post(f"/api/v1/connections/{row.pk}/exchange", "{}", content_type="application/json")
+    assert asked.status_code == 200
     row.refresh_from_db()
     assert row.pause_until is None
 

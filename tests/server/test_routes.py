@@ -74,6 +74,7 @@ MAY: dict[str, set[Role]] = {
     "go_live": {Role.MANAGER},
     "pause_connection": {Role.MANAGER},
     "exchange_now": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
+    "stop_run": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
     "take_listings": {Role.MANAGER, Role.BUYER},
     "link_listing": {Role.MANAGER, Role.BUYER},
     "make_item": {Role.MANAGER, Role.BUYER},
@@ -112,6 +113,7 @@ MAY: dict[str, set[Role]] = {
 BODIES: dict[str, Any] = {
     "adjust_stock": {"item_id": 1, "location_id": 1, "reason": "lost", "change": "-1"},
     "hold_order": {"why": "x"},
+    "exchange_now": {},
     "ship_order": {},
     "draft_purchase_orders": {"lines": []},
     "set_period": {"month": "2027-01-01", "closed": True},

@@ -10,11 +10,13 @@ from typing import Any
 from django.conf import settings
 from django.db import IntegrityError, transaction
 from django.db.models import Q
+from django.utils import timezone
 
 from yuvrel.books.models import Account, LedgerDocument
 from yuvrel.connectors.base import Capability
 from yuvrel.connectors.http import AddressError, ConnectorError, check_address
 from yuvrel.connectors.registry import KINDS
+from yuvrel.core.bounds import check_happened
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.core.rules import Level
 from yuvrel.outbox.actions import record
@@ -25,7 +27,8 @@ from yuvrel.pricing.models import PriceList
 from yuvrel.rules.models import SettingValue
 
 from .credentials import connector_for, kind_of, seal
-from .models import Connection, Listing, PriceOffer
+from .models import Connection, Feed, Listing, PriceOffer
+from .schedules import parts_of
 
 # Set as they come; the token, the address and the places are looked at besides.
 SETTINGS = (
@@ -33,8 +36,6 @@ SETTINGS = (
     "prefix",
     "order_states",
     "backorders",
-    "automatic",
-    "every_seconds",
     "cash_customer",
     "fee_percent",
     "fee_fixed",
@@ -71,7 +72,6 @@ def add(actor: Actor, *, kind: str, name: str, address: str, token: str) -> Conn
         hook_key=secrets.token_urlsafe(24),
         order_states=list(KINDS[kind].order_states[:2]),
         fulfils_from=Location.objects.first(),
-        every_seconds=60,
         accounts=_default_accounts() if Capability.DOCUMENTS in KINDS[kind].can else {},
     )
     row.feeds.set(Location.objects.all()[:1])
@@ -192,7 +192,6 @@ def check_settings(row: Connection, changes: dict[str, Any]) -> None:
     if not wanted <= known:
         raise BadInputError("There is no such location.", field="feeds")
     bounds: list[tuple[str, Decimal, Decimal]] = [
-        ("every_seconds", Decimal(5), Decimal(86_400)),
         ("fee_percent", Decimal(0), Decimal(100)),
     ]
     for name, low, high in bounds:
@@ -229,12 +228,13 @@ def go_live(actor: Actor, connection_id: int, at: datetime) -> Connection:
     with transaction.atomic():
         row = Connection.objects.select_for_update().get(pk=connection_id)
         row.state = Connection.State.LIVE
-        row.watermark = row.watermark or at.isoformat()
         row.live_since = row.live_since or at
         row.faults, row.pause_until = 0, None
         if secret:
             row.webhook_secret_sealed = seal(secret)
         row.save()
+        if Capability.ORDERS in connector.can:
+            Feed.objects.get_or_create(connection=row, part="orders", defaults={"watermark": at.isoformat()})
         _start_flow(row)
         audit(actor, "go live", "connection", row.pk)
     return row
@@ -265,12 +265,25 @@ def end_pause(row: Connection) -> None:
     Connection.objects.filter(pk=row.pk).update(pause_until=None)
 
 
-def ask_now(actor: Actor, connection_id: int) -> Connection:
-    """Have a live connection asked for news at once; the caller wakes the job."""
+@transaction.atomic
+def ask_now(actor: Actor, connection_id: int, part: str = "", since: datetime | None = None) -> Connection:
+    """Have a live connection asked for news at once, for one part or for all; the caller wakes the job.
+
+    `since`: orders are read again from that moment on; what is here already is recognised. Raises RefusedError and
+    BadInputError.
+    """
     actor.need(Ability.RESOLVE)
     row = get_connection(connection_id)
     if row.state != Connection.State.LIVE:
         raise RefusedError(f"A connection that is {row.state} exchanges nothing.", field="state")
+    if part and part not in {one.name for one in parts_of(row)}:
+        raise BadInputError("That is nothing this connection can be asked for.", field="part")
+    if since is not None:
+        if part != "orders":
+            raise BadInputError("Only orders can be read from a moment on.", field="since")
+        check_happened(since, "since", timezone.now())
+        Feed.objects.filter(connection=row, part="orders").update(watermark=since.isoformat(), resume={})
+        audit(actor, "read orders again", "connection", row.pk, after={"since": since.isoformat()})
     end_pause(row)
     return row
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import logging
 from typing import Any
 
+from django.core.serializers.json import DjangoJSONEncoder
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 from django.views.decorators.csrf import csrf_exempt
@@ -15,13 +17,13 @@ from yuvrel.buying.models import PurchaseOrder
 from yuvrel.connectors.http import ConnectorError, read_json
 from yuvrel.connectors.registry import KINDS
 from yuvrel.connectors.ubl import build_order
-from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
+from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import Said
 from yuvrel.rules.actions import rung_at
 from yuvrel.rules.queries import INHERIT
 
-from . import actions, inbound, linking, outbound, queries, snags
+from . import actions, inbound, linking, outbound, queries, run_queries, runs, snags
 from .credentials import unseal
 from .jobs import apply_inbound, wake_exchange
 from .models import Connection
@@ -32,10 +34,13 @@ from .schemas import (
     ConnectionIn,
     ConnectionOut,
     ConnectionRow,
+    ExchangeIn,
     KindOut,
     LinkIn,
     RulesIn,
     RulesRehearsal,
+    RunOut,
+    RunPage,
     SettingsIn,
     SnagPage,
     TakeListingsIn,
@@ -123,21 +128,62 @@ def pause(request: HttpRequest, connection_id: int) -> Any:
 
 
 @router.post("/connections/{int:connection_id}/exchange", response=Said, operation_id="exchange_now")
-def exchange_now(request: HttpRequest, connection_id: int) -> Any:
-    """Exchange once, now."""
-    row = actions.ask_now(actor(request), connection_id)
-    wake_exchange(row.pk)
+def exchange_now(request: HttpRequest, connection_id: int, body: ExchangeIn | None = None) -> Any:
+    """Ask for news now: for one part or for all, for orders also from a moment on."""
+    asked = body or ExchangeIn(part="", since=None)
+    row = actions.ask_now(actor(request), connection_id, asked.part, asked.since)
+    wake_exchange(row.pk, asked.part)
     return {"said": f"Asking {row.name} for news.", "id": row.pk}
+
+
+@router.get("/runs", response=RunPage, operation_id="list_runs")
+def list_runs(
+    request: HttpRequest,
+    q: str = "",
+    connection: int | None = None,
+    kind: str = "",
+    state: str = "",
+    cursor: str = "",
+    limit: int = 80,
+) -> Any:
+    """Every exchange with every connection, the newest first."""
+    actor(request)
+    return run_queries.runs(q, connection, kind, state, cursor, limit)
+
+
+@router.get("/runs/{int:run_id}", response=RunOut, operation_id="get_run")
+def get_run(request: HttpRequest, run_id: int, q: str = "") -> Any:
+    """A run with its log and what was sent and answered."""
+    actor(request)
+    return run_queries.one_run(run_id, q)
+
+
+@router.post("/runs/{int:run_id}/stop", response=Said, operation_id="stop_run")
+def stop_run(request: HttpRequest, run_id: int) -> Any:
+    """Stop a run at the next page."""
+    runs.stop(actor(request), run_id)
+    return {"said": "It stops after the page it is at; what was done is kept.", "id": run_id}
+
+
+@router.get("/runs/{int:run_id}/calls", operation_id="run_calls", response={200: bytes})
+def run_calls(request: HttpRequest, run_id: int, q: str = "") -> HttpResponse:
+    """What was sent and answered in a run, as a JSON file."""
+    actor(request)
+    told = run_queries.one_run(run_id)
+    rows = list(
+        run_queries.calls_of(run_id, q).values("at", "method", "path", "status", "milliseconds", "sent", "received", "fault")
+    )
+    body = json.dumps({"connection": told["connection"], "run": told["label"], "calls": rows}, cls=DjangoJSONEncoder, indent=2)
+    response = HttpResponse(body, content_type="application/json")
+    response["Content-Disposition"] = f'attachment; filename="run-{run_id}.json"'
+    return response
 
 
 @router.post("/connections/{int:connection_id}/listings", response=Said, operation_id="take_listings")
 def take_listings(request: HttpRequest, connection_id: int, body: TakeListingsIn) -> Any:
-    """Take in listings, matching only or building the range from them."""
-    try:
-        run = linking.take_listings(actor(request), connection_id, timezone.now(), create=body.create)
-    except ConnectorError as error:
-        raise RefusedError(f"The account did not give its listings: {error}", field="address") from error
-    return {"said": f"{run.done} listings read: {run.log[-1][1]}.", "id": run.pk}
+    """Take in listings in the background, matching only or building the range from them; answers with the run."""
+    run = linking.ask_listings(actor(request), connection_id, create=body.create)
+    return {"said": f"Reading the listings of {run.connection.name}.", "id": run.pk}
 
 
 @router.get("/listings", response=BenchPage, operation_id="list_listings", tags=["range"])

@@ -23,9 +23,10 @@ from yuvrel.sales.actions import Taken, take_order, take_till_sale
 from yuvrel.sales.incoming import IncomingLine, IncomingOrder
 
 from .credentials import connector_for, kind_of
-from .models import Connection, InboundMessage, Listing
+from .models import Connection, Feed, InboundMessage, Listing
 from .quarantine import attempt, read_row, unreadable
-from .runs import raise_snag, run_of, settle_snags
+from .runs import StoppedError, raise_snag, run_of, settle_snags
+from .schedules import feed_of, read_whole
 from .selling import allowances
 
 OVERLAP = timedelta(minutes=5)
@@ -94,38 +95,41 @@ def poll(connection: Connection) -> int:
     from the start of the overlap, an account that fails now and then would never be read to its end.
     """
     connector = connector_for(connection)
-    start = parse_datetime(connection.watermark)
-    asked = (start - OVERLAP).isoformat() if start else connection.watermark
-    left = connection.resume
+    feed = feed_of(connection, "orders")
+    start = parse_datetime(feed.watermark)
+    asked = (start - OVERLAP).isoformat() if start else feed.watermark
+    left = feed.resume
     cursor = str(left.get("cursor", ""))
     asked = str(left.get("asked", asked)) if cursor else asked
     # Kept only while this exchange is on its way: should the account not know the page any more, the next begins anew.
-    Connection.objects.filter(pk=connection.pk).update(resume={})
+    Feed.objects.filter(pk=feed.pk).update(resume={})
     fresh = 0
     with run_of(connection, "orders") as run:
         try:
             for page in pages(lambda after: connector.orders(asked, after), cursor):
-                fresh += _take_page(connection, connector, page)
+                new, failed = _take_page(feed, connector, page)
+                fresh += new
                 cursor = page.cursor
-                run.done = run.total = fresh
-        except ConnectorError as error:
+                run.step(done=new, total=new, taken=new - failed, failed=failed, unchanged=len(page.rows) - new)
+        except (ConnectorError, StoppedError) as error:
             if cursor and not isinstance(error, RefusedThereError):
-                Connection.objects.filter(pk=connection.pk).update(resume={"asked": asked, "cursor": cursor})
+                Feed.objects.filter(pk=feed.pk).update(resume={"asked": asked, "cursor": cursor})
             raise
         run.note(f"{fresh} new versions of orders")
-    Connection.objects.filter(pk=connection.pk).update(last_exchange_at=timezone.now())
+        read_whole(feed)
     return fresh
 
 
-def _take_page(connection: Connection, connector: Connector, page: Page) -> int:
-    """Keep and apply what is new on a page, each by itself; the watermark follows."""
-    now = timezone.now()
+def _take_page(feed: Feed, connector: Connector, page: Page) -> tuple[int, int]:
+    """Keep and apply what is new on a page, each by itself; the watermark follows. Returns how many were new, and how
+    many of them could not be taken in."""
+    now, connection = timezone.now(), feed.connection
     orders = [read_order(connector, raw, now) for raw in page.rows]
     keys = [key_of(order) for order in orders if isinstance(order, RemoteOrder)]
     known = set(InboundMessage.objects.filter(connection=connection, key__in=keys).values_list("key", flat=True))
-    fresh = 0
+    fresh = failed = 0
     for raw, order in zip(page.rows, orders, strict=True):
-        connection.watermark = later(connection.watermark, raw.at, now)
+        feed.watermark = later(feed.watermark, raw.at, now)
         if isinstance(order, RemoteOrder) and key_of(order) in known:
             continue
         message = keep(connection, order, "poll")
@@ -133,8 +137,9 @@ def _take_page(connection: Connection, connector: Connector, page: Page) -> int:
             fresh += 1
             if message.state == InboundMessage.State.NEW:
                 _apply(message)
-    Connection.objects.filter(pk=connection.pk).update(watermark=connection.watermark)
-    return fresh
+            failed += message.state == InboundMessage.State.SNAGGED
+    Feed.objects.filter(pk=feed.pk).update(watermark=feed.watermark)
+    return fresh, failed
 
 
 def later(watermark: str, at: str, now: datetime) -> str:

@@ -20,17 +20,19 @@ from yuvrel.outbox.actions import CONSUMERS, Consumer, subscribe, waiting_for, w
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Company
 from yuvrel.people.queries import company_day
-from yuvrel.people.roles import SYSTEM
+from yuvrel.people.roles import SYSTEM, Actor, Role
 from yuvrel.pricing.actions import begin_day
 from yuvrel.rules.models import SettingChange
 from yuvrel.sales.actions import fill_backorders, give_up_short
 
-from . import inbound, offers, outbound, price_intake, prices, sql
+from . import inbound, linking, offers, outbound, price_intake, prices, sql
 from .credentials import kind_of
-from .models import Connection, InboundMessage, OutboundMessage, Snag
+from .models import Connection, InboundMessage, OutboundMessage, Run, Snag
 from .price_rules import owner_of
 from .quarantine import attempt
-from .runs import account_failed, account_works, raise_snag, settle_snags
+from .rules import connection_value
+from .runs import account_failed, account_works, forget_calls, raise_snag, settle_snags
+from .schedules import all_set, due_parts, parts_of
 
 MOST_EVENTS = 2000
 # A worker gives a sign of life every HEARTBEAT seconds; without one for STALLED it counts as dead.
@@ -52,9 +54,12 @@ def wake_deliver(connection_id: int) -> None:
     wake("channels.deliver", f"deliver:{connection_id}", connection_id=connection_id)
 
 
-def wake_exchange(connection_id: int) -> None:
-    """Have a connection asked for news."""
-    wake("channels.exchange", f"exchange:{connection_id}", connection_id=connection_id)
+def wake_exchange(connection_id: int, part: str = "") -> None:
+    """Have a connection asked for news, for one part or for all but its listings."""
+    connection = Connection.objects.get(pk=connection_id)
+    for one in parts_of(connection):
+        if one.name == part or (not part and one.name != "listings"):
+            wake("channels.exchange", f"{one.name}:{connection_id}", connection_id=connection_id, part=one.name)
 
 
 Events = Sequence[Event]
@@ -203,8 +208,8 @@ def deliver(connection_id: int) -> None:
     """Send what waits for one connection. A supplier that got an order is asked for its answer soon."""
     connection = _at_work(connection_id)
     if connection and outbound.deliver(connection) and Capability.PURCHASES in kind_of(connection).can:
-        soon = exchange_orders.configure(lock=f"exchange:{connection_id}", schedule_in={"seconds": 3})
-        soon.defer(connection_id=connection_id)
+        soon = exchange.configure(lock=f"answers:{connection_id}", schedule_in={"seconds": 3})
+        soon.defer(connection_id=connection_id, part="answers")
 
 
 @app.task(name="channels.apply_inbound")
@@ -214,17 +219,40 @@ def apply_inbound(message_id: int) -> None:
 
 
 @app.task(name="channels.exchange")
-def exchange_orders(connection_id: int) -> None:
-    """Poll one connection: orders from a channel, answers from a supplier."""
+def exchange(connection_id: int, part: str) -> None:
+    """Ask one connection for one part: orders, prices changed there, a supplier's answers, listings."""
     connection = _at_work(connection_id)
-    if connection is None:
+    if connection is not None:
+        ask_for(connection, part)
+
+
+def ask_for(connection: Connection, part: str) -> None:
+    """Read a part of a connection; a fault of the account is told and passes."""
+    if part == "prices" and owner_of(connection) != "there":
         return
-    if Capability.ORDERS in kind_of(connection).can:
-        _guarded(connection, "exchange", lambda: inbound.poll(connection))
-    if Capability.PRICE_CHANGES in kind_of(connection).can and owner_of(connection) == "there":
-        _guarded(connection, "exchange", lambda: price_intake.take_changes(connection, timezone.now()))
-    if Capability.PURCHASES in kind_of(connection).can:
-        _guarded(connection, "exchange", lambda: outbound.read_answers(connection, timezone.now()))
+    _guarded(connection, "exchange", lambda: ASKED[part](connection))
+
+
+ASKED: dict[str, Callable[[Connection], object]] = {
+    "orders": lambda connection: inbound.poll(connection),
+    "prices": lambda connection: price_intake.take_changes(connection, timezone.now()),
+    "answers": lambda connection: outbound.read_answers(connection, timezone.now()),
+    "listings": lambda connection: linking.take_listings(SYSTEM, connection.pk, timezone.now(), create=False),
+}
+
+
+@app.task(name="channels.listings")
+def take_listings(run_id: int, create: int, by: str, role: str, user_id: int) -> None:
+    """Read all listings of a connection for somebody who asked for it. A run whose worker died is begun anew."""
+    run = Run.objects.select_related("connection").get(pk=run_id)
+    if run.state != Run.State.RUNNING:
+        return
+    actor = Actor(by, Role(role), user_id or None)
+
+    def work() -> object:
+        return linking.take_listings(actor, run.connection_id, timezone.now(), create=bool(create), begun=run)
+
+    _guarded(run.connection, "exchange", work)
 
 
 def _at_work(connection_id: int) -> Connection | None:
@@ -258,13 +286,9 @@ def pulse(timestamp: int) -> None:
         _begin_offer_day(company_day(now))
     _close_idle_snags()
     at_work = Connection.objects.filter(state=Connection.State.LIVE).exclude(pause_until__gt=now)
+    for connection, part in due_parts(list(at_work), now):
+        wake_exchange(connection.pk, part.name)
     for connection in at_work:
-        can = kind_of(connection).can
-        last = connection.last_exchange_at
-        due = last is None or connection.faults > 0 or (now - last).total_seconds() >= connection.every_seconds
-        if connection.automatic and due and (Capability.ORDERS in can or Capability.PURCHASES in can):
-            Connection.objects.filter(pk=connection.pk).update(last_exchange_at=now)
-            wake_exchange(connection.pk)
         if connection.listings.filter(offer_state="pending").exists():
             wake_push(connection.pk)
         if prices.waiting().filter(listing__connection=connection).exists():
@@ -283,6 +307,16 @@ def pulse(timestamp: int) -> None:
 def _begin_offer_day(today: date) -> None:
     for connection_id in offers.begin_day(today):
         wake_push(connection_id)
+
+
+@app.periodic(cron="17 * * * *")
+@app.task(name="channels.tidy", queueing_lock="tidy", pass_context=False)
+def tidy(timestamp: int) -> None:
+    """Payloads that were kept long enough are deleted."""
+    kept = all_set()
+    connections = Connection.objects.all()
+    days = {row.pk: int(str(connection_value("keep_calls_days", row, kept))) for row in connections}
+    forget_calls(days, timezone.now())
 
 
 def _close_idle_snags() -> None:

@@ -17,7 +17,7 @@ from yuvrel.connectors.messages import RemoteListing, Unreadable
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError, YuvrelError
 from yuvrel.core.pairing import ItemFacts, ListingFacts, PairingIndex, Verdict
 from yuvrel.kit.bulk import update_many
-from yuvrel.outbox.actions import record
+from yuvrel.outbox.actions import record, wake
 from yuvrel.outbox.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
 
@@ -26,7 +26,8 @@ from .credentials import connector_for
 from .models import Connection, Listing, Run
 from .prices import unlinked
 from .quarantine import read_row
-from .runs import raise_snag, run_of, settle_snags
+from .runs import begin, raise_snag, run_of, settle_snags
+from .schedules import feed_of, read_whole
 
 
 def pairing_index() -> PairingIndex:
@@ -43,26 +44,42 @@ def facts_of(listing: Listing) -> ListingFacts:
     return ListingFacts(listing.sku, listing.barcode, listing.title)
 
 
-def take_listings(actor: Actor, connection_id: int, at: datetime, *, create: bool) -> Run:
-    """Read all listings of a connection; pair the exact ones; with `create`, make items of the rest.
+def ask_listings(actor: Actor, connection_id: int, *, create: bool) -> Run:
+    """A run that reads all listings of a connection, which a job carries out. Raises RefusedError, ForbiddenError."""
+    connection = _may_read(actor, connection_id, create=create)
+    run = begin(connection, "listings", actor.name)
+    values = {"run_id": run.pk, "create": int(create), "user_id": actor.user_id or 0}
+    wake("channels.listings", f"listings:{connection.pk}", role=actor.role.value, by=actor.name, **values)
+    return run
 
-    Without `create` (matching only) what does not match exactly stays in the pairing bench.
-    """
+
+def _may_read(actor: Actor, connection_id: int, *, create: bool) -> Connection:
     actor.need(Ability.PAIR)
     if create:
         actor.need(Ability.EDIT_RANGE)
     connection = get_connection(connection_id)
     if connection.state not in (Connection.State.TESTED, Connection.State.LIVE):
         raise RefusedError("Test the connection first.", field="state")
+    return connection
+
+
+def take_listings(actor: Actor, connection_id: int, at: datetime, *, create: bool, begun: Run | None = None) -> Run:
+    """Read all listings of a connection; pair the exact ones; with `create`, make items of the rest.
+
+    Without `create` (matching only) what does not match exactly stays in the pairing bench. `begun`: the run to go on with.
+    """
+    connection = _may_read(actor, connection_id, create=create)
     unread: list[Unreadable] = []
-    connector = connector_for(connection)
-    with run_of(connection, "listings") as run:
+    connector, feed = connector_for(connection), feed_of(connection, "listings")
+    with run_of(connection, "listings", begun) as run:
         for page in pages(connector.listings):
             found = [read_row(connector.read_listing, raw) for raw in page.rows]
             sound = [row for row in found if isinstance(row, RemoteListing)]
-            _keep(connection, sound, at)
-            run.done += len(sound)
-            unread += [row for row in found if isinstance(row, Unreadable)]
+            new, changed = _keep(connection, sound, at)
+            odd = [row for row in found if isinstance(row, Unreadable)]
+            unread += odd
+            same = len(sound) - new - changed
+            run.step(done=len(sound), total=len(sound), taken=new, changed=changed, unchanged=same, failed=len(odd))
         counts = _pair_all(actor, connection)
         if create:
             counts["made into items"] = _make_all(actor, connection)
@@ -70,6 +87,7 @@ def take_listings(actor: Actor, connection_id: int, at: datetime, *, create: boo
         if unread:
             counts["that cannot be read"] = len(unread)
         run.note(", ".join(f"{number} {what}" for what, number in counts.items()))
+        read_whole(feed)
     return run
 
 
@@ -83,16 +101,21 @@ def _report_unread(connection: Connection, unread: list[Unreadable]) -> None:
 
 
 @transaction.atomic
-def _keep(connection: Connection, rows: Iterable[RemoteListing], at: datetime) -> None:
-    """Write what a page says of each listing, known ones and new ones, in a few statements; the last word counts."""
+def _keep(connection: Connection, rows: Iterable[RemoteListing], at: datetime) -> tuple[int, int]:
+    """Write what a page says of each listing, known ones and new ones, in a few statements; the last word counts.
+    Returns how many are new and how many changed."""
     told = {row.external_id: row for row in rows}
     known = list(Listing.objects.filter(connection=connection, external_id__in=told))
+    changed = 0
     for listing in known:
-        for name, value in _facts(told.pop(listing.external_id), at).items():
+        facts = _facts(told.pop(listing.external_id), at)
+        changed += any(getattr(listing, name) != facts[name] for name in FACTS if name != "shown_at")
+        for name, value in facts.items():
             setattr(listing, name, value)
     update_many(known, FACTS)
     new = [Listing(connection=connection, external_id=key, **_facts(row, at)) for key, row in told.items()]
     Listing.objects.bulk_create(new, ignore_conflicts=True)
+    return len(new), changed
 
 
 FACTS = ("group_id", "sku", "barcode", "title", "product_title", "options", "category", "price", "service", "shown", "shown_at")

@@ -33,29 +33,18 @@ class Connection(models.Model):
         related_name="connections",
         help_text="Its own; else the place's",
     )
-    prices_asked_at = models.CharField(max_length=80, blank=True, help_text="The account's mark of the last price that was read")
     order_states = models.JSONField(default=list)
     backorders = models.BooleanField(default=True, help_text="Off: an order that cannot be reserved whole is held")
-    automatic = models.BooleanField(default=True)
-    every_seconds = models.PositiveIntegerField(default=60)
     cash_customer = models.CharField(max_length=120, blank=True)
     fee_percent = models.DecimalField(**PERCENT, default=0)
     fee_fixed = models.DecimalField(**MONEY, default=0)
     accounts = models.JSONField(default=dict, help_text="Ledger only: our role to their account")
-    watermark = models.CharField(max_length=80, blank=True)
-    resume = models.JSONField(default=dict, help_text="Where an exchange broke off: what was asked for, and the next page")
     live_since = models.DateTimeField(null=True)
     read_at = models.DateTimeField(null=True, help_text="When all that it shows was last read")
-    last_exchange_at = models.DateTimeField(null=True)
     faults = models.PositiveSmallIntegerField(default=0, help_text="Calls that failed in a row; each lengthens the pause")
     pause_until = models.DateTimeField(null=True, help_text="Nothing is called before; the account is at fault")
     version = models.PositiveIntegerField(default=1)
     created_at = models.DateTimeField(auto_now_add=True)
-
-    class Meta:
-        constraints = [
-            models.CheckConstraint(condition=models.Q(every_seconds__gte=5), name="not_too_often"),
-        ]
 
     def __str__(self) -> str:
         return self.name
@@ -64,6 +53,20 @@ class Connection(models.Model):
         """Whether anything was ever exchanged, so that the row must stay."""
         rows = (self.orders, self.listings, self.inbound, self.outbound)  # type: ignore[attr-defined]
         return self.live_since is not None or any(related.exists() for related in rows)
+
+
+class Feed(models.Model):
+    """One thing that a connection is asked for, and how far it has been read."""
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="parts")
+    part = models.CharField(max_length=10)
+    watermark = models.CharField(max_length=80, blank=True, help_text="The account's own mark of the last that was read")
+    resume = models.JSONField(default=dict, help_text="Where an exchange broke off: what was asked for, and the next page")
+    asked_at = models.DateTimeField(null=True)
+    succeeded_at = models.DateTimeField(null=True, help_text="When it was last read to its end")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["connection", "part"], name="feed_once")]
 
 
 class Listing(models.Model):
@@ -219,18 +222,46 @@ class Run(models.Model):
         RUNNING = "running"
         DONE = "done"
         FAILED = "failed"
+        STOPPED = "stopped"
 
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="runs")
     kind = models.CharField(max_length=20)
     state = models.CharField(max_length=8, choices=State.choices, default=State.RUNNING)
+    asked_by = models.CharField(max_length=150, blank=True, help_text="Empty: it came of itself")
     started_at = models.DateTimeField(auto_now_add=True)
     ended_at = models.DateTimeField(null=True)
+    stop = models.BooleanField(default=False, help_text="Somebody asked it to stop")
     done = models.PositiveIntegerField(default=0)
     total = models.PositiveIntegerField(default=0)
+    taken = models.PositiveIntegerField(default=0, help_text="New ones")
+    changed = models.PositiveIntegerField(default=0)
+    unchanged = models.PositiveIntegerField(default=0)
+    failed = models.PositiveIntegerField(default=0)
     log = models.JSONField(default=list)
 
     class Meta:
-        indexes = [models.Index(fields=["connection", "-id"], name="run_newest")]
+        indexes = [
+            models.Index(fields=["connection", "-id"], name="run_newest"),
+            models.Index(fields=["connection", "kind", "state", "-ended_at"], name="run_by_kind"),
+            models.Index(fields=["state", "-id"], name="run_by_state"),
+        ]
+
+
+class Call(models.Model):
+    """One call of a run: what was sent and what was answered, without secrets, kept for some days."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="calls")
+    at = models.DateTimeField()
+    method = models.CharField(max_length=8)
+    path = models.CharField(max_length=500)
+    status = models.PositiveSmallIntegerField(null=True, help_text="Empty: nobody answered")
+    milliseconds = models.PositiveIntegerField()
+    sent = models.TextField(blank=True)
+    received = models.TextField(blank=True)
+    fault = models.CharField(max_length=300, blank=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["at"], name="call_age")]
 
 
 class Snag(models.Model):

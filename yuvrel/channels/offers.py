@@ -352,7 +352,7 @@ def push(connection: Connection) -> int:
             found = connector.read_shown([key for key in wanted if key not in refused])
             _settle(rows, found, refused, timezone.now())
             pushed += len(rows)
-            run.done = pushed
+            run.step(done=len(rows), total=len(rows), changed=len(rows) - len(refused), failed=len(refused))
         run.note(f"{pushed} offers pushed and read back")
     return pushed
 

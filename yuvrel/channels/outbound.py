@@ -27,9 +27,10 @@ from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import Shipment
 
 from .credentials import connector_for
-from .models import Connection, InboundMessage, OutboundMessage
+from .models import Connection, Feed, InboundMessage, OutboundMessage
 from .quarantine import attempt, ends_the_run, read_row, set_aside
 from .runs import account_failed, account_works, raise_snag, run_of, settle_snags
+from .schedules import feed_of, read_whole
 
 TRIES_BEFORE_A_SNAG = 6
 LONGEST_PAUSE = 600
@@ -112,7 +113,7 @@ def deliver(connection: Connection) -> int:
             row.save()
             settle_snags("delivery", "delivered", outbound=row)
             sent += 1
-        run.done = sent
+        run.done, run.taken, run.failed = sent, sent, len(rows) - sent
         run.note(f"{sent} of {len(rows)} delivered")
     if sent:
         account_works(connection, "deliver")
@@ -243,14 +244,17 @@ SENDERS = {"ledger": _send_ledger, "shipment": _send_shipment, "purchase_order":
 def read_answers(connection: Connection, at: datetime) -> int:
     """Read the supplier's answers since the last one, each by itself. Returns how many were new."""
     connector = connector_for(connection)
-    page = connector.answers(connection.watermark if connection.watermark.isdigit() else "0")
-    fresh = 0
-    for raw in page.rows:
-        fresh += _take_answer(connection, read_row(connector.read_answer, raw), at)
-        if raw.at.isdigit():
-            Connection.objects.filter(pk=connection.pk).update(watermark=raw.at)
-    Connection.objects.filter(pk=connection.pk).update(last_exchange_at=at)
-    return fresh
+    feed = feed_of(connection, "answers")
+    with run_of(connection, "answers") as run:
+        page = connector.answers(feed.watermark if feed.watermark.isdigit() else "0")
+        for raw in page.rows:
+            run.taken += _take_answer(connection, read_row(connector.read_answer, raw), at)
+            if raw.at.isdigit():
+                Feed.objects.filter(pk=feed.pk).update(watermark=raw.at)
+        run.done = run.total = len(page.rows)
+        run.note(f"{run.taken} new answers")
+        read_whole(feed)
+    return run.taken
 
 
 def _take_answer(connection: Connection, answer: SupplierAnswer | Unreadable, at: datetime) -> bool:

@@ -21,12 +21,13 @@ from yuvrel.rules.queries import settled
 
 from .credentials import connector_for
 from .inbound import OVERLAP, later
-from .models import Connection, Listing
+from .models import Connection, Feed, Listing
 from .price_rules import live_connections, owner_of
 from .prices import SNAG
 from .quarantine import attempt, read_row
 from .rules import connection_rungs
 from .runs import raise_snag, run_of, settle_snags
+from .schedules import feed_of, read_whole
 
 ODD = "price there"
 
@@ -57,7 +58,8 @@ def take_changes(connection: Connection, at: datetime) -> int:
         return 0
     settle_snags(SNAG, "nobody else keeps these prices", connection=connection, field="price_owner")
     connector = connector_for(connection)
-    mark = connection.prices_asked_at
+    feed = feed_of(connection, "prices")
+    mark = feed.watermark
     start = parse_datetime(mark) if mark else None
     # The account's clock may be off, as for orders; what was read before comes again and differs no more.
     asked = (start - OVERLAP).isoformat() if start else ""
@@ -71,8 +73,10 @@ def take_changes(connection: Connection, at: datetime) -> int:
             seen += len(found)
             for raw in page.rows:
                 mark = later(mark, raw.at, at)
-            Connection.objects.filter(pk=connection.pk).update(prices_asked_at=mark)
-        run.done = run.total = taken
+            Feed.objects.filter(pk=feed.pk).update(watermark=mark)
+        run.done = run.total = run.changed = taken
+        run.failed, run.unchanged = len(odd), seen - taken - len(odd)
+        read_whole(feed)
         run.note(f"{seen} prices read, {taken} taken in, {len(odd)} cannot be read")
     if odd:
         named = "; ".join(f"{row.external_id or 'one without an id'}: {row.detail}" for row in odd[:5])

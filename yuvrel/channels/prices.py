@@ -193,19 +193,20 @@ def push(connection: Connection) -> int:
         while ids := list(pending.order_by("offered_at", "pk").values_list("pk", flat=True)[: BATCH * BATCHES]):
             for begin in range(0, len(ids), BATCH):
                 rows = list(pending.filter(pk__in=ids[begin : begin + BATCH]).select_related("listing").order_by("pk"))
-                if rows:
-                    _push_batch(connection, connector, rows)
+                failed = _push_batch(connection, connector, rows) if rows else 0
                 pushed += len(rows)
-                run.done = pushed
+                run.step(done=len(rows), total=len(rows), changed=len(rows) - failed, failed=failed)
         run.note(f"{pushed} prices pushed and read back")
     return pushed
 
 
-def _push_batch(connection: Connection, connector: Connector, rows: Sequence[PriceOffer]) -> None:
+def _push_batch(connection: Connection, connector: Connector, rows: Sequence[PriceOffer]) -> int:
+    """Push some prices and read them back. Returns how many were refused."""
     wanted = [PricePush(external_id=row.listing.external_id, price=row.price, previous=row.previous) for row in rows]
     refused = {r.external_id: r.error for r in connector.push_prices(wanted) if not r.ok}
     found = connector.read_prices([one.external_id for one in wanted if one.external_id not in refused])
     _settle(connection, rows, found, refused, timezone.now())
+    return len(refused)
 
 
 @transaction.atomic

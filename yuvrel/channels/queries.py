@@ -22,17 +22,19 @@ from yuvrel.stock.queries import find_items
 
 from .credentials import kind_of
 from .linking import pairing_index, verdict_for
-from .models import Connection, Listing, PriceOffer, Snag
+from .models import Connection, Feed, Listing, PriceOffer, Snag
 from .offers import load_shelves, offer_of, places_of
-from .schemas import BenchRow, ConnectionRow, SnagOut
+from .run_queries import health, run_row
+from .schemas import BenchRow, ConnectionRow, RunRow, SnagOut
 
 # How messages came is told of the last day.
 HEARD_IN = timedelta(days=1)
 
 
 def connection_sheet() -> list[ConnectionRow]:
-    """All connections with what waits in each, in three queries."""
+    """All connections with what waits in each, in a few queries."""
     snags = dict(Snag.objects.filter(resolved_at=None).values_list("connection_id").annotate(n=Count("id")).order_by())
+    read = dict(Feed.objects.values_list("connection_id").annotate(at=Max("succeeded_at")).order_by())
     rows = Connection.objects.annotate(
         listings_n=Count("listings"),
         linked_n=Count("listings", filter=Q(listings__link="linked")),
@@ -43,12 +45,13 @@ def connection_sheet() -> list[ConnectionRow]:
     order = {"web_shop": 0, "till": 1, "ledger": 2, "supplier": 3}
 
     def shown(row: Any) -> dict[str, Any]:
-        fields = ("kind", "name", "state", "last_exchange_at", "every_seconds", "automatic")
+        fields = ("kind", "name", "state")
         counts = ("listings", "linked", "unlinked", "pending", "drifting")
         return {
             "id": row.pk,
             "label": kind_of(row).label,
             "snags": snags.get(row.pk, 0),
+            "last_exchange_at": read.get(row.pk),
             **{name: getattr(row, name) for name in fields},
             **{name: getattr(row, f"{name}_n") for name in counts},
         }
@@ -71,14 +74,11 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "prefix",
         "order_states",
         "backorders",
-        "automatic",
-        "every_seconds",
         "pause_until",
         "cash_customer",
         "fee_percent",
         "fee_fixed",
         "accounts",
-        "last_exchange_at",
         "version",
     )
     counts = dict(row.listings.values_list("link").annotate(n=Count("id")).order_by())
@@ -88,7 +88,7 @@ def connection_page(row: Connection) -> dict[str, Any]:
     }
     offered = PriceOffer.objects.filter(listing__connection=row)
     counts |= {f"price {k}": n for k, n in offered.values_list("state").annotate(n=Count("id")).order_by()}
-    runs = row.runs.order_by("-pk")[:12]
+    runs = row.runs.select_related("connection").annotate(calls_n=Count("calls")).order_by("-pk")[:12]
     heard = row.inbound.filter(received_at__gte=timezone.now() - HEARD_IN)
     return {
         **{name: getattr(row, name) for name in fields},
@@ -103,18 +103,8 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "removable": not row.has_history(),
         "webhooks": Capability.WEBHOOKS in kind.can,
         "heard": list(heard.values("via").annotate(count=Count("id"), last_at=Max("received_at")).order_by("via")),
-        "runs": [
-            {
-                "id": r.pk,
-                "kind": r.kind,
-                "state": r.state,
-                "started_at": r.started_at,
-                "ended_at": r.ended_at,
-                "done": r.done,
-                "log": r.log,
-            }
-            for r in runs
-        ],
+        "health": health(row, timezone.now()),
+        "runs": sheet_rows(RunRow, list(runs), run_row, lambda r: {"id": r.pk, "kind": r.kind, "state": r.state}),
     }
 
 

@@ -46,20 +46,100 @@ class ConnectionRow(SheetRow):
     drifting: int
     snags: int
     last_exchange_at: datetime | None
-    every_seconds: int
-    automatic: bool
 
 
-class RunOut(Schema):
-    """One exchange."""
+class RunRow(SheetRow):
+    """One exchange with a connection: how long it took in seconds, what came of it, and its last word."""
 
     id: int
+    connection_id: int
+    connection: str
     kind: str
+    label: str
     state: str
+    asked_by: str
     started_at: datetime
     ended_at: datetime | None
+    seconds: float | None
     done: int
+    taken: int
+    changed: int
+    unchanged: int
+    failed: int
+    said: str
+    calls: int
+
+
+class RunKindOut(Schema):
+    """What runs of a kind are called."""
+
+    kind: str
+    label: str
+
+
+class RunPage(Schema):
+    """A page of runs."""
+
+    rows: list[RunRow]
+    next: str
+    kinds: list[RunKindOut]
+
+
+class CallOut(Schema):
+    """One call of a run, without secrets."""
+
+    id: int
+    at: datetime
+    method: str
+    path: str
+    status: int | None
+    milliseconds: int
+    sent: str
+    received: str
+    fault: str
+
+
+class RunOut(RunRow):
+    """A run with its log and the calls that were searched for; not more than 100 of them."""
+
     log: list[list[str]]
+    stoppable: bool
+    stopping: bool
+    found: list[CallOut]
+
+
+class PartHealth(Schema):
+    """How one part of a connection does; `asked`: it is asked for by a schedule or by hand."""
+
+    kind: str
+    label: str
+    part: str
+    succeeded_at: datetime | None
+    failed_at: datetime | None
+    next_at: datetime | None
+    asked: bool
+
+
+class HourOut(Schema):
+    """Runs that began in an hour, by how they ended."""
+
+    at: datetime
+    done: int
+    failed: int
+
+
+class HealthOut(Schema):
+    """How a connection does."""
+
+    parts: list[PartHealth]
+    hours: list[HourOut]
+
+
+class ExchangeIn(Schema):
+    """What to ask for now: one part or all; orders also from a moment on."""
+
+    part: str = Field("", max_length=10)
+    since: datetime | None = None
 
 
 class HeardOut(Schema):
@@ -97,20 +177,18 @@ class ConnectionOut(Schema):
     price_lists: list[PriceListChoice]
     order_states: list[str]
     backorders: bool
-    automatic: bool
-    every_seconds: int
     pause_until: datetime | None
     cash_customer: str
     fee_percent: Quantity
     fee_fixed: Money
     accounts: dict[str, str]
-    last_exchange_at: datetime | None
     version: int
     counts: dict[str, int]
     removable: bool
     webhooks: bool
     heard: list[HeardOut]
-    runs: list[RunOut]
+    health: HealthOut
+    runs: list[RunRow]
 
 
 class ConnectionIn(Schema):
@@ -175,8 +253,6 @@ class SettingsIn(Schema):
     fulfils_from: Id | None = None
     order_states: list[str] | None = Field(None, max_length=20)
     backorders: bool | None = None
-    automatic: bool | None = None
-    every_seconds: int | None = None
     cash_customer: str | None = Field(None, max_length=120)
     fee_percent: MoneyIn | None = None
     fee_fixed: MoneyIn | None = None

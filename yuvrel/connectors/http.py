@@ -7,9 +7,9 @@ import re
 import ssl
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextvars import copy_context
+from contextvars import ContextVar, copy_context
 from dataclasses import dataclass
 from functools import lru_cache
 from http.cookiejar import DefaultCookiePolicy
@@ -50,6 +50,23 @@ TIMEOUT = httpx.Timeout(10.0, connect=4.0)
 MOST_BYTES = 20_000_000
 MOST_WAIT = 10.0
 IN_FLIGHT = 4
+
+
+@dataclass(frozen=True)
+class Record:
+    """One call as it went, without what it signed in with: texts as they were sent and answered, None without an answer."""
+
+    method: str
+    path: str
+    sent: str
+    status: int | None
+    received: bytes
+    milliseconds: int
+    fault: str
+
+
+# Who wants to know of every call that is made from here on.
+listener: ContextVar[Callable[[Record], None] | None] = ContextVar("listener", default=None)
 
 
 @dataclass(frozen=True)
@@ -214,6 +231,25 @@ class Caller:
 
     def _once(self, method: str, path: str, options: dict[str, Any]) -> Any:
         _pace.wait(self.address, self._per_second)
+        begun, answer, fault = time.monotonic(), None, ""
+        try:
+            answer = self._send(method, path, options)
+            _raise_for(answer)
+            return read_json(answer.body)
+        except ConnectorError as error:
+            fault = str(error)
+            raise
+        except ValueError as error:
+            fault = "The answer is not JSON."
+            raise NonsenseError(fault, status=answer.status if answer else 0) from error
+        finally:
+            hear = listener.get()
+            if hear is not None:
+                took = int((time.monotonic() - begun) * 1000)
+                status, body = (answer.status, answer.body) if answer else (None, b"")
+                hear(Record(method, _asked(path, options), _sent(options), status, body, took, fault))
+
+    def _send(self, method: str, path: str, options: dict[str, Any]) -> Answer:
         try:
             allow = {"allow_private": self._allow_private}
             with _client(self._origin).stream(method, self.address + path, extensions=allow, **options) as response:
@@ -222,18 +258,24 @@ class Caller:
                     body += chunk
                     if len(body) > MOST_BYTES:
                         raise NonsenseError("The answer is larger than 20 MB.")
-                answer = Answer(response.status_code, bytes(body), response.headers)
+                return Answer(response.status_code, bytes(body), response.headers)
         except httpx.TimeoutException as error:
             raise UnreachableError(f"No answer from {self.address} in time.") from error
         except httpx.ConnectError as error:
             raise UnreachableError(f"No connection to {self.address}.") from error
         except httpx.HTTPError as error:
             raise UnreachableError(f"The connection to {self.address} broke off: {type(error).__name__}.") from error
-        _raise_for(answer)
-        try:
-            return read_json(answer.body)
-        except ValueError as error:
-            raise NonsenseError("The answer is not JSON.", status=answer.status) from error
+
+
+def _asked(path: str, options: dict[str, Any]) -> str:
+    return f"{path}?{httpx.QueryParams(options['params'])}" if options.get("params") else path
+
+
+def _sent(options: dict[str, Any]) -> str:
+    if options.get("json") is not None:
+        return json.dumps(options["json"], ensure_ascii=False)
+    content = options.get("content") or b""
+    return content.decode("utf-8", "replace") if isinstance(content, bytes) else str(content)
 
 
 def _raise_for(answer: Answer) -> None:

@@ -19,9 +19,10 @@ import numpy.typing as npt
 from .bounds import check_day, check_text
 from .errors import BadInputError
 from .money import ZERO, spoken
+from .schedule import clock
 from .working import Step, Working
 
-Type = Literal["quantity", "percent", "days", "choice", "date", "text"]
+Type = Literal["quantity", "percent", "days", "choice", "date", "time", "text"]
 Value = Decimal | int | str | None
 Ints = npt.NDArray[np.int64]
 
@@ -63,7 +64,8 @@ class Setting:
     """What can be set: bounds are inclusive, `places` the decimals kept; `limitless`: no limit is a value of it.
 
     `ability` names what a person must be allowed to do to change it; `only_with`: another setting and the values of
-    which it must have one for this one to count. A date is kept as its ISO text; `most`: characters of a text.
+    which it must have one for this one to count. A date is kept as its ISO text, a time of day as HH:MM; `most`: characters
+    of a text; `needs`: what a connection must be able to do for this to mean anything.
     """
 
     name: str
@@ -83,6 +85,7 @@ class Setting:
     no_limit: str = "no limit"
     only_with: tuple[str, ...] = ()
     most: int = 160
+    needs: str = ""
 
     def take(self, given: Any) -> Value:
         """A value as it is kept, from text or JSON. Raises BadInputError naming the setting."""
@@ -96,6 +99,8 @@ class Setting:
             return str(given)
         if self.type == "date":
             return self._day(given)
+        if self.type == "time":
+            return self._time(given)
         if self.type == "text":
             return check_text(str(given).strip(), self.name, most=self.most)
         return self._number(given)
@@ -105,6 +110,12 @@ class Setting:
             return check_day(date.fromisoformat(str(given).strip()), self.name).isoformat()
         except ValueError as error:
             raise BadInputError(f"{self.label} must be a date.", field=self.name) from error
+
+    def _time(self, given: Any) -> str:
+        try:
+            return f"{clock(str(given)):%H:%M}"
+        except ValueError as error:
+            raise BadInputError(f"{self.label} must be a time like 06:30.", field=self.name) from error
 
     def _number(self, given: Any) -> Value:
         try:

@@ -18,7 +18,7 @@ from yuvrel.buying.models import PurchaseOrder, Supplier
 from yuvrel.catalogue.models import Category, Item
 from yuvrel.channels import prices
 from yuvrel.channels.credentials import seal
-from yuvrel.channels.models import Connection, Listing, OutboundMessage, PriceOffer
+from yuvrel.channels.models import Connection, Feed, Listing, OutboundMessage, PriceOffer
 from yuvrel.channels.offers import WITH_QUANTITIES, wanted_of
 from yuvrel.channels.price_rules import SET, owner_of
 from yuvrel.channels.rules import Ids
@@ -170,8 +170,6 @@ class Seeder:
         )
         for spec in SUPPLIERS:
             row = self.connection(spec.code, "supplier", f"{spec.name} inbox", f"supplier/{spec.code}", f"{spec.code}-token", "")
-            row.watermark = "0"
-            row.save(update_fields=["watermark"])
             Supplier.objects.filter(code=spec.code).update(inbox=row)
 
     def connection(self, key: str, kind: str, name: str, path: str, token: str, prefix: str, **more: Any) -> Connection:
@@ -190,8 +188,6 @@ class Seeder:
             prefix=prefix,
             fulfils_from=place,
             order_states=states,
-            every_seconds=20,
-            watermark=since.isoformat(),
             live_since=since,
             test_report={
                 "ok": True,
@@ -202,6 +198,11 @@ class Seeder:
             **more,
         )
         row.feeds.set([place])
+        if states:
+            Feed.objects.create(connection=row, part="orders", watermark=since.isoformat())
+            change(SYSTEM, Rung(Level.CONNECTION, row.name, row.pk), {"orders_every": 20}, self.now)
+        elif kind == "supplier":
+            change(SYSTEM, Rung(Level.CONNECTION, row.name, row.pk), {"answers_every": 20}, self.now)
         row.refresh_from_db()
         self.connections[key] = row
         return row

@@ -50,7 +50,7 @@ def waiting_for(consumer: str) -> QuerySet[Event]:
     return Event.objects.filter(consumer=consumer, done_at=None).order_by("pk")
 
 
-def wake(task: str, lock: str, **values: int) -> None:
+def wake(task: str, lock: str, **values: int | str) -> None:
     """Have a job run once this transaction has committed; one that waits already will see what was written.
 
     Asked for after the commit, so that a job which started before it is not taken for one that
@@ -62,7 +62,7 @@ def wake(task: str, lock: str, **values: int) -> None:
         transaction.on_commit(job)
 
 
-def _defer(task: str, lock: str, values: tuple[tuple[str, int], ...]) -> None:
+def _defer(task: str, lock: str, values: tuple[tuple[str, int | str], ...]) -> None:
     waiting = ProcrastinateJob.objects.filter(status="todo", task_name=task, lock=lock, scheduled_at=None)
     if not waiting.exists():
         app.configure_task(task, lock=lock).defer(**dict(values))

@@ -101,7 +101,21 @@ def sheet(way: str, key: str) -> dict[str, Any]:
 
 def _told(found: Resolved, rungs: Sequence[Rung], given: Mapping[Key, Value]) -> dict[str, Any]:
     setting = found.setting
-    names = ("name", "label", "help", "type", "unit", "group", "limitless", "no_limit", "ability", "low", "high", "places")
+    names = (
+        "name",
+        "label",
+        "help",
+        "type",
+        "unit",
+        "group",
+        "limitless",
+        "no_limit",
+        "ability",
+        "low",
+        "high",
+        "places",
+        "needs",
+    )
     return {
         **{name: getattr(setting, name) for name in names},
         "choices": [{"value": value, "label": label} for value, label in setting.choices],

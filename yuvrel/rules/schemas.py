@@ -43,6 +43,7 @@ class SettingOut(Schema):
     limitless: bool
     no_limit: str
     ability: str
+    needs: str
     low: Quantity
     high: Quantity
     places: int

@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from datetime import datetime
 
 from django.conf import settings
-from django.db.models import Count, Min
+from django.db.models import Count, Max, Min
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 from procrastinate.contrib.django.models import ProcrastinateEvent, ProcrastinateJob
@@ -17,7 +17,7 @@ from prometheus_client.exposition import CONTENT_TYPE_LATEST, generate_latest
 
 from yuvrel.agreement.models import Drift
 from yuvrel.channels.jobs import RELAYS
-from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
+from yuvrel.channels.models import Connection, Feed, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.outbox.models import Event
 
 
@@ -65,11 +65,12 @@ def _connections(now: datetime) -> Iterable[Metric]:
     lag = GaugeMetricFamily("yuvrel_connection_lag_seconds", "Age of the oldest thing waiting", labels=["connection"])
     faults = GaugeMetricFamily("yuvrel_connection_faults", "Calls that failed in a row", labels=["connection"])
     heard = GaugeMetricFamily("yuvrel_connection_heard_seconds", "Since it was last asked for news", labels=["connection"])
+    asked = dict(Feed.objects.exclude(asked_at=None).values_list("connection_id").annotate(at=Max("asked_at")).order_by())
     for row in Connection.objects.filter(state=Connection.State.LIVE).order_by("name"):
         lag.add_metric([row.name], _age(now, oldest.get(row.pk)))
         faults.add_metric([row.name], row.faults)
-        if row.last_exchange_at:
-            heard.add_metric([row.name], _age(now, row.last_exchange_at))
+        if row.pk in asked:
+            heard.add_metric([row.name], _age(now, asked[row.pk]))
     return lag, faults, heard
 
 

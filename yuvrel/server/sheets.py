@@ -18,6 +18,7 @@ from pydantic import BaseModel, ConfigDict, ValidationError, create_model
 from yuvrel.agreement import api as agreement
 from yuvrel.books import api as books
 from yuvrel.buying import api as buying
+from yuvrel.channels import api as channels
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.sheets import Cell
 from yuvrel.core.working import plain
@@ -96,6 +97,7 @@ SHEETS: dict[str, Source] = {
     "suppliers": Source(buying.list_suppliers, buying.SupplierPage),
     "forecasts": Source(forecasts.list_forecasts, forecasts.ForecastPage),
     "journal": Source(books.list_journal, books.JournalPage, inner="lines"),
+    "runs": Source(channels.list_runs, channels.RunPage),
     "agreement": Source(agreement.list_items, agreement.AgreePage, prefix="shown_", spread=_shown),
 }
 

@@ -32,5 +32,6 @@ export const BOOKS_TABS = [
 ];
 export const CONNECTION_TABS = [
 	{ name: 'Connections', path: '/connections' },
+	{ name: 'Runs', path: '/connections/runs' },
 	{ name: 'Snags', path: '/connections/snags' }
 ];

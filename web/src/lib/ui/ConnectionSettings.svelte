@@ -195,23 +195,6 @@
 					oninput={(e) => set({ token: e.currentTarget.value || null })}
 				/></label
 			>
-			<label class="tick"
-				><input
-					type="checkbox"
-					checked={now.automatic}
-					onchange={() => set({ automatic: !now.automatic })}
-				/> Automatic</label
-			>
-			<label class="ask"
-				>Interval, seconds
-				<input
-					class="field"
-					inputmode="numeric"
-					aria-invalid={refusal?.field === 'every_seconds'}
-					value={now.every_seconds}
-					oninput={(e) => set({ every_seconds: Number(e.currentTarget.value) })}
-				/></label
-			>
 			{#if has('orders')}
 				<label class="ask"
 					>Channel fee, %

@@ -48,7 +48,7 @@
 					<tbody>
 						{#each FIGURES as [label, name] (name)}<tr class:sum={name === 'quantity'}
 								><td
-									>{label}{#if name === 'demand'}<span class="soft small">
+									>{label}{#if name === 'demand'}<span class="soft small block">
 											{data.now.days === data.then.days
 												? `${data.now.days} days`
 												: `${data.now.days} and ${data.then.days} days`}</span
@@ -69,10 +69,8 @@
 						)}
 						{data.currency} in all{#if data.late_now !== data.late_then}, {data.late_then} instead of
 							{data.late_now}
-							run out before an order can arrive{/if}.{:else}Nothing: of {count(
-							data.reached,
-							'row'
-						)} the same would be ordered.{/if}
+							run out before an order can arrive{/if}.{:else}Nothing: the same would be ordered of
+						all {count(data.reached, 'row')}.{/if}
 					{#if data.rehearsed < data.reached}<span class="soft"
 							>Worked out for the {data.rehearsed} that run out first.</span
 						>{/if}

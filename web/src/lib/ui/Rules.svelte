@@ -11,8 +11,8 @@
 	import ReorderRehearsal from './ReorderRehearsal.svelte';
 
 	/** What can be set for something, at every level it inherits from: what counts, who says so, and what to change. */
-	type Props = { way: string; id: number | string; group: string };
-	let { way, id, group }: Props = $props();
+	type Props = { way: string; id: number | string; group: string; can?: readonly string[] };
+	let { way, id, group, can }: Props = $props();
 	type Setting = Schemas['SettingOut'];
 	type Given = string | number | boolean | null;
 	const client = useQueryClient();
@@ -32,7 +32,11 @@
 	const ours = $derived(
 		(changes.data ?? []).filter((one) => settings.some((each) => each.label === one.label))
 	);
-	const settings = $derived(data?.settings.filter((one) => one.group === group) ?? []);
+	const settings = $derived(
+		data?.settings.filter(
+			(one) => one.group === group && (!can || !one.needs || can.includes(one.needs))
+		) ?? []
+	);
 	/** Where something of this group can be set; of several categories the nearest. */
 	const levels = $derived(
 		(data?.rungs ?? []).filter(
@@ -164,7 +168,7 @@
 									<span class="amount" class:wide={one.type === 'text'}>
 										<input
 											class="field"
-											type={one.type === 'date' ? 'date' : 'text'}
+											type={['date', 'time'].includes(one.type) ? one.type : 'text'}
 											inputmode={one.type === 'text' ? 'text' : 'decimal'}
 											aria-label={one.label}
 											aria-invalid={refusal?.field === one.name}
@@ -235,7 +239,12 @@
 		</table>
 		{#if may && isEdited && group === 'Replenishment'}
 			<ReorderRehearsal {way} {id} version={typing.version} rules={change} />
-		{:else if may && isEdited}<Rehearsal {way} {id} version={typing.version} rules={change} />{/if}
+		{:else if may && isEdited && group !== 'Schedule'}<Rehearsal
+				{way}
+				{id}
+				version={typing.version}
+				rules={change}
+			/>{/if}
 		{#if may}
 			<div class="save">
 				<button class="do" disabled={!isEdited || isOvertaken || busy}>Save rules</button>

@@ -7,6 +7,7 @@
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { CONNECTION_TABS } from '#lib/tabs.ts';
+	import ConnectionHealth from '#lib/ui/ConnectionHealth.svelte';
 	import ConnectionSettings from '#lib/ui/ConnectionSettings.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
@@ -79,9 +80,21 @@
 				),
 			'Saved. Prices are being worked out anew.'
 		);
-	const now = (): Promise<void> =>
+	const now = (part = '', since: string | null = null): Promise<void> =>
 		act('exchange', () =>
-			ask(api.POST('/api/v1/connections/{connection_id}/exchange', { params }))
+			ask(
+				api.POST('/api/v1/connections/{connection_id}/exchange', {
+					params,
+					body: { part, since }
+				})
+			)
+		);
+	const reading = $derived(
+		data?.runs.find((run) => run.kind === 'listings' && run.state === 'running')
+	);
+	const stop = (run: number): Promise<void> =>
+		act('stop', () =>
+			ask(api.POST('/api/v1/runs/{run_id}/stop', { params: { path: { run_id: run } } }))
 		);
 </script>
 
@@ -120,7 +133,7 @@
 			{#if data.state === 'live' && !can('documents') && session.may('resolve snags and drifts')}<button
 					class="quiet"
 					disabled={busy !== ''}
-					onclick={now}>Run now</button
+					onclick={() => now()}>Run now</button
 				>{/if}
 		{/if}
 	{/snippet}
@@ -157,8 +170,8 @@
 								: ''}{way.count} by {way.via}, the last {ago(way.last_at)}{:else}none yet{/each}.
 						{#if data.webhooks}{data.state === 'live'
 								? 'Webhooks are registered'
-								: 'Webhooks are registered when it goes live'}; it is also polled every {data.every_seconds}
-							seconds.{:else}It has no webhooks and is polled every {data.every_seconds} seconds.{/if}
+								: 'Webhooks are registered when it goes live'}; it is also asked by its schedule.{:else}It
+							has no webhooks and is asked by its schedule.{/if}
 					</p>{/if}
 				{#if can('listings')}<p class="soft mt-1">
 						{data.counts['linked'] ?? 0} listings linked,
@@ -168,6 +181,19 @@
 						{data.counts['offer held'] ?? 0} held
 					</p>{/if}
 			</section>
+			{#if reading}<p class="panel reading" role="status">
+					Reading listings: {reading.done} so far.
+					{#if session.may('resolve snags and drifts')}<button
+							class="quiet small"
+							disabled={busy !== ''}
+							onclick={() => stop(reading.id)}>Stop</button
+						>{/if}
+				</p>{/if}
+			<ConnectionHealth
+				{data}
+				isBusy={busy !== ''}
+				onrun={data.state === 'live' && session.may('resolve snags and drifts') ? now : undefined}
+			/>
 			<ConnectionSettings {data} mayChange={may} />
 			{#if can('quantities')}<section>
 					<h2>Quantities shown</h2>
@@ -206,22 +232,33 @@
 					<Rules way="connection" {id} group="Prices" />
 				</section>{/if}
 			<section>
-				<h2>Runs</h2>
-				<table class="rows">
+				<h2>Schedule</h2>
+				<Rules way="connection" {id} group="Schedule" can={data.can} />
+			</section>
+			<section>
+				<h2>Latest runs <a class="more" href="/connections/runs?connection={id}">all runs</a></h2>
+				<table class="rows" aria-label="Latest runs">
 					<thead
-						><tr><th>When</th><th>What</th><th>State</th><th class="num">Count</th><th>Log</th></tr
+						><tr
+							><th>When</th><th>What</th><th>State</th><th class="num">New</th><th class="num"
+								>Changed</th
+							><th class="num">Failed</th><th>Said</th></tr
 						></thead
 					>
 					<tbody>
 						{#each data.runs as run (run.id)}
 							<tr data-row
-								><td class="soft">{moment(run.started_at)}</td><td>{run.kind}</td><td
-									><Mark state={run.state} /></td
-								><td class="num">{run.done || '·'}</td><td class="soft"
-									>{run.log.map((line) => line[1]).join('; ')}</td
-								></tr
+								><td class="place"
+									><a class="plain-link" href="/connections/runs/{run.id}"
+										>{moment(run.started_at)}</a
+									></td
+								><td class="place">{run.label}</td><td><Mark state={run.state} /></td><td
+									class="num">{run.taken || '·'}</td
+								><td class="num">{run.changed || '·'}</td><td class="num" class:bad={run.failed > 0}
+									>{run.failed || '·'}</td
+								><td class="soft long">{run.said}</td></tr
 							>
-						{:else}<tr><td colspan="5" class="soft">No exchange yet.</td></tr>{/each}
+						{:else}<tr><td colspan="7" class="soft">No exchange yet.</td></tr>{/each}
 					</tbody>
 				</table>
 			</section>
@@ -247,6 +284,14 @@
 		align-items: end;
 		flex-wrap: wrap;
 		padding: 0 20px 10px;
+	}
+	.more {
+		font: 400 14px/20px var(--font-body, inherit);
+		margin-left: 10px;
+	}
+	.reading {
+		padding: 8px 12px;
+		background: var(--reed-tint);
 	}
 	.bad {
 		color: var(--madder);
