@@ -244,6 +244,11 @@ class Run(models.Model):
             models.Index(fields=["connection", "-id"], name="run_newest"),
             models.Index(fields=["connection", "kind", "state", "-ended_at"], name="run_by_kind"),
             models.Index(fields=["state", "-id"], name="run_by_state"),
+            models.Index(
+                fields=["-id"],
+                name="run_did_something",
+                condition=models.Q(taken__gt=0) | models.Q(changed__gt=0) | models.Q(failed__gt=0) | ~models.Q(state="done"),
+            ),
         ]
 
 

@@ -35,16 +35,21 @@ STOPPABLE = frozenset({"orders", "listings"})
 HOURS = 24
 LATELY = timedelta(days=7)
 MOST_CALLS = 100
+# Most runs of a schedule find nothing; those that did something, failed or are under way are looked for.
+SOME = "some"
+DID_SOMETHING = Q(taken__gt=0) | Q(changed__gt=0) | Q(failed__gt=0) | ~Q(state=Run.State.DONE)
 
 
 def runs(q: str, connection: int | None, kind: str, state: str, cursor: str, limit: int) -> dict[str, Any]:
-    """A page of runs, the newest first; what is searched for stands in their log."""
+    """A page of runs, the newest first; what is searched for stands in their log. State `some`: those that did something."""
     found = Run.objects.select_related("connection").annotate(calls_n=Count("calls"))
     if connection is not None:
         found = found.filter(connection_id=connection)
     if kind:
         found = found.filter(kind=kind)
-    if state:
+    if state == SOME:
+        found = found.filter(DID_SOMETHING)
+    elif state:
         found = found.filter(state=state)
     for word in q.split()[:6]:
         found = found.filter(log__icontains=word)

@@ -47,7 +47,11 @@
 						<td class="place soft"
 							>{#if part.next_at}<span title={moment(part.next_at)}
 									>{isAhead(part.next_at) ? moment(part.next_at) : 'now'}</span
-								>{:else if part.asked}{data.state === 'live' ? 'by hand' : '–'}{:else}as it comes{/if}</td
+								>{:else if part.asked}{data.state === 'live'
+									? 'by hand'
+									: '–'}{:else}{part.kind.startsWith('check')
+									? 'every minute'
+									: 'as it comes'}{/if}</td
 						>
 						<td class="num"
 							>{#if onrun && part.part}<button

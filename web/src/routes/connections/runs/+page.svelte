@@ -32,7 +32,7 @@
 		'runs',
 		'Runs',
 		() => COLUMNS,
-		{ q: '', connection: '', kind: '', state: '' },
+		{ q: '', connection: '', kind: '', state: 'some' },
 		page.url.searchParams
 	);
 	const runs = createInfiniteQuery(() => ({
@@ -78,7 +78,7 @@
 			{#each kinds as one (one.kind)}<option value={one.kind}>{one.label}</option>{/each}
 		</select>
 		<select class="field" aria-label="State" bind:value={sheet.filters.state}>
-			<option value="">every state</option>
+			<option value="some">that did something</option><option value="">every run</option>
 			{#each ['running', 'done', 'failed', 'stopped'] as name (name)}<option value={name}
 					>{name}</option
 				>{/each}
@@ -92,7 +92,7 @@
 		<Pending
 			query={runs}
 			isEmpty
-			empty="No exchange yet. A connection that is live exchanges by its schedule."
+			empty="Nothing here. A connection that is live exchanges by its schedule."
 			first={{ text: 'Connections', path: '/connections' }}
 		/>
 	{/if}

@@ -124,11 +124,16 @@
 								><div class="payloads">
 									<div>
 										<h3>Sent</h3>
-										<pre tabindex="-1">{laid(call.sent) || 'nothing'}</pre>
+										<textarea readonly aria-label="Sent" value={laid(call.sent) || 'nothing'}
+										></textarea>
 									</div>
 									<div>
 										<h3>Answered</h3>
-										<pre tabindex="-1">{laid(call.received) || 'nothing'}</pre>
+										<textarea
+											readonly
+											aria-label="Answered"
+											value={laid(call.received) || 'nothing'}
+										></textarea>
 									</div>
 								</div></td
 							></tr
@@ -191,15 +196,17 @@
 		grid-template-columns: 1fr 1fr;
 		gap: 16px;
 	}
-	pre {
-		max-height: 320px;
-		overflow: auto;
-		font-size: 12px;
+	textarea {
+		width: 100%;
+		height: 300px;
+		resize: vertical;
+		font:
+			12px/18px ui-monospace,
+			monospace;
 		padding: 8px;
+		color: var(--ink);
 		background: var(--paper);
 		border: 1px solid var(--rule);
-		white-space: pre-wrap;
-		overflow-wrap: anywhere;
 	}
 	.bad {
 		color: var(--madder);
