@@ -12,7 +12,7 @@ from yuvrel.agreement.actions import check_shelf
 from yuvrel.agreement.models import Drift
 from yuvrel.books.models import JournalEntry
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
-from yuvrel.catalogue.models import Category, Item
+from yuvrel.catalogue.models import Category, Item, Picture
 from yuvrel.channels.models import Connection, Listing, Run
 from yuvrel.channels.runs import raise_snag
 from yuvrel.intake.actions import send as send_sheet
@@ -92,6 +92,8 @@ def real_ids(user: User) -> dict[str, Any]:
         "connection_id": shop.pk,
         "imports/kind": "items",
         "run_id": Run.objects.create(connection=shop, kind="orders").pk,
+        "picture_id": Picture.objects.order_by("pk").values_list("pk", flat=True)[0],
+        "size": "thumb",
         "replenishment/way": "item",
         "way": "listing",
         "settings/key": Listing.objects.filter(link="linked").values_list("pk", flat=True)[0],

@@ -40,6 +40,10 @@ OF_THE_RANGE = (
     "change_category",
     "merge_category",
     "delete_category",
+    "add_picture",
+    "order_pictures",
+    "change_picture",
+    "remove_picture",
 )
 # Who may call each route that changes something. A route that is not listed here fails the test below.
 MAY: dict[str, set[Role]] = {
@@ -114,6 +118,7 @@ BODIES: dict[str, Any] = {
     "adjust_stock": {"item_id": 1, "location_id": 1, "reason": "lost", "change": "-1"},
     "hold_order": {"why": "x"},
     "exchange_now": {},
+    "order_pictures": {"ids": []},
     "ship_order": {},
     "draft_purchase_orders": {"lines": []},
     "set_period": {"month": "2027-01-01", "closed": True},
@@ -155,7 +160,7 @@ BODIES: dict[str, Any] = {
     "change_view": {"name": "x", "settings": {}},
     "sheet_file": {"form": "csv", "columns": [{"field": "number", "head": "Order"}]},
 }
-WITH_A_FILE = ("check_opening", "opening_left_out", "send_import")
+WITH_A_FILE = ("check_opening", "opening_left_out", "send_import", "add_picture")
 OPERATIONS = {route.operation: route for route in routes()}
 # Signing in and out is tried in test_api; it would end the session that everything else needs.
 IN_BETWEEN = ("sign_in", "sign_out")

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.http import HttpRequest
-from ninja import Router, Status
+from django.http import HttpRequest, HttpResponse
+from ninja import File, Form, Router, Status
+from ninja.files import UploadedFile
 
+from yuvrel.core.errors import BadInputError
 from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import Said
 
-from . import categories, products, queries
+from . import categories, pictures, products, queries
 from .obstacles import obstacles
 from .schemas import (
     CategoryIn,
@@ -24,6 +26,9 @@ from .schemas import (
     MoreItemsIn,
     ObstacleOut,
     PartsIn,
+    PictureIn,
+    PictureOrderIn,
+    PictureOut,
     PreviewIn,
     ProductOut,
     RangeChoices,
@@ -174,3 +179,42 @@ def delete_category(request: HttpRequest, category_id: int) -> Any:
     """Take an empty category away."""
     categories.delete(actor(request), category_id)
     return categories.tree()
+
+
+@router.post("/products/{int:product_id}/pictures", response=PictureOut, operation_id="add_picture")
+def add_picture(
+    request: HttpRequest, product_id: int, file: UploadedFile = File(...), alt: str = Form(""), item_id: int | None = Form(None)
+) -> Any:
+    """A picture more of a product, or of one of its items."""
+    if (file.size or 0) > pictures.MOST_BYTES:
+        raise BadInputError("The picture is larger than 8 MB.", field="file")
+    return pictures.add(actor(request), product_id, bytes(file.read()), alt, item_id)
+
+
+@router.put("/products/{int:product_id}/pictures", response=ProductOut, operation_id="order_pictures")
+def order_pictures(request: HttpRequest, product_id: int, body: PictureOrderIn) -> Any:
+    """Put the pictures in order; the first stands for the product."""
+    pictures.order(actor(request), product_id, body.ids)
+    return queries.product_page(product_id)
+
+
+@router.get("/pictures/{int:picture_id}/{size}", operation_id="picture", response={200: bytes})
+def picture(request: HttpRequest, picture_id: int, size: str) -> HttpResponse:
+    """The picture itself, full or thumb; what an id shows never changes, so a browser may keep it."""
+    actor(request)
+    answer = HttpResponse(pictures.data_of(picture_id, size), content_type="image/webp")
+    answer["Cache-Control"] = "private, max-age=31536000, immutable"
+    return answer
+
+
+@router.patch("/pictures/{int:picture_id}", response=PictureOut, operation_id="change_picture")
+def change_picture(request: HttpRequest, picture_id: int, body: PictureIn) -> Any:
+    """Say what a picture shows."""
+    return pictures.change(actor(request), picture_id, body.model_dump(exclude_unset=True))
+
+
+@router.delete("/pictures/{int:picture_id}", response={204: None}, operation_id="remove_picture")
+def remove_picture(request: HttpRequest, picture_id: int) -> Any:
+    """Take a picture away."""
+    pictures.remove(actor(request), picture_id)
+    return Status(204, None)

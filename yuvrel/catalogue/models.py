@@ -78,6 +78,27 @@ class Item(models.Model):
         indexes = [models.Index(fields=["title"], name="item_title")]
 
 
+class Picture(models.Model):
+    """What a product, or one of its items, looks like: made anew from what was sent, as WebP."""
+
+    product = models.ForeignKey(Product, on_delete=models.CASCADE, related_name="pictures")
+    item = models.ForeignKey(Item, on_delete=models.CASCADE, null=True, related_name="pictures", help_text="Empty: all of them")
+    position = models.PositiveSmallIntegerField(default=0)
+    alt = models.CharField(max_length=200, help_text="What it shows, for who cannot see it")
+    full = models.BinaryField()
+    thumb = models.BinaryField()
+    width = models.PositiveIntegerField()
+    height = models.PositiveIntegerField()
+    digest = models.CharField(max_length=64)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["product", "digest"], name="picture_once"),
+            models.CheckConstraint(condition=~models.Q(alt=""), name="picture_described"),
+        ]
+        indexes = [models.Index(fields=["product", "position", "id"], name="picture_order")]
+
+
 class Barcode(models.Model):
     """A GTIN of an item, kept at fourteen digits so that all lengths compare."""
 

@@ -11,6 +11,7 @@ from yuvrel.core.gtin import short_gtin
 from yuvrel.people.models import AuditRow
 
 from .models import Category, Item, Product, TaxClass
+from .pictures import of_product
 
 MOST_TRACES = 60
 PRODUCT = ("id", "version", "title", "description", "brand", "tags", "note", "tax_class_id", "option_names")
@@ -42,6 +43,7 @@ def product_page(product_id: int) -> dict[str, Any]:
         **{name: getattr(row, name) for name in PRODUCT},
         "category": row.category.name if row.category else "",
         "items": [_item(item) for item in items],
+        "pictures": list(of_product(row.pk)),
         "history": history(row.pk, [item.pk for item in items]),
     }
 

@@ -12,10 +12,34 @@ from pydantic import Field
 from yuvrel.kit.wire import Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost
 
 
+class PictureOut(Schema):
+    """A picture of a product; its bytes are at `/pictures/{id}/full` and `/thumb`."""
+
+    id: int
+    alt: str
+    item_id: int | None
+    width: int
+    height: int
+
+
+class PictureIn(Schema):
+    """A change of a picture: what it shows, and the item it shows; null: the whole product."""
+
+    alt: str = Field("", max_length=200)
+    item_id: Id | None = None
+
+
+class PictureOrderIn(Schema):
+    """A product's pictures in their order."""
+
+    ids: list[Id] = Field(max_length=50)
+
+
 class ItemRow(SheetRow):
     """One item of the range sheet."""
 
     id: int
+    picture: int | None
     sku: str
     title: str
     category: str
@@ -91,6 +115,7 @@ class ItemOut(Schema):
     """Everything about an item."""
 
     id: int
+    pictures: list[PictureOut]
     version: int
     sku: str
     title: str
@@ -284,6 +309,7 @@ class ProductOut(Schema):
     tax_class_id: int | None
     option_names: list[str]
     items: list[ProductItem]
+    pictures: list[PictureOut]
     history: list[TraceOut]
 
 

@@ -39,6 +39,7 @@ from yuvrel.sales.models import Customer
 
 from . import NOT_YET_CONNECTED
 from .company import make_people, make_range, make_suppliers
+from .drawings import picture_range
 from .history import History, simulate
 from .past import Past
 from .range import BY_SKU, FIRST, LAST, SPECS, SUPPLIERS, TOWNS, gtin
@@ -81,6 +82,7 @@ class Seeder:
         make_people()
         make_suppliers(self.today)
         self.items = make_range()
+        picture_range(self.items)
         self.connect()
         history = simulate(self.today)
         past = Past(history, self.items, self.connections)

@@ -12,6 +12,7 @@ from yuvrel.buying import actions as buying
 from yuvrel.buying import queries as purchase_orders
 from yuvrel.buying.documents import purchase_pdf
 from yuvrel.buying.schemas import Drafted, DraftIn, PurchaseIn, PurchaseOut, PurchasePage, ReceiveIn, VersionIn
+from yuvrel.catalogue.pictures import first_of
 from yuvrel.core.money import ZERO
 from yuvrel.kit.auth import actor
 from yuvrel.kit.faults import sheet_rows
@@ -67,7 +68,9 @@ def list_replenishment(
     today = company_day(now)
     lines, following = plan.rows(q, show, location, cursor, limit, today, item)
     rates = queries.rates_on(today, {line.terms.supplier.currency for line in lines if line.terms}, company().base_currency)
-    return {"rows": sheet_rows(ReplenishRow, lines, lambda line: _row(line, rates), _known), "next": following}
+    pictures = first_of(line.item.pk for line in lines)
+    rows = sheet_rows(ReplenishRow, lines, lambda line: _row(line, rates) | {"picture": pictures.get(line.item.pk)}, _known)
+    return {"rows": rows, "next": following}
 
 
 def _known(line: queries.Line) -> dict[str, Any]:

@@ -30,6 +30,7 @@ class ReplenishRow(SheetRow):
     """One item at one location."""
 
     item_id: int
+    picture: int | None
     location_id: int
     sku: str
     title: str

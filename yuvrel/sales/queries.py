@@ -15,6 +15,7 @@ from django.db.models.functions import TruncDate
 from yuvrel.books.models import LedgerDocument
 from yuvrel.catalogue.kits import kits, parts_of
 from yuvrel.catalogue.obstacles import Obstacle, look_for
+from yuvrel.catalogue.pictures import first_of
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.core.orders import Profit, profit
@@ -191,6 +192,7 @@ def order_page(order_id: int) -> dict[str, Any]:
     ):
         held[line_id][state] += units / per
     ready = ready_to_ship(row) if row.state in ("ready", "received", "part-shipped") else {}
+    pictures = first_of(row.lines.exclude(item=None).values_list("item_id", flat=True))
     ship_to = ", ".join(str(row.ship_to.get(k, "")) for k in ("street", "city", "country") if row.ship_to.get(k))
     return {
         "id": row.pk,
@@ -214,7 +216,7 @@ def order_page(order_id: int) -> dict[str, Any]:
         "lines": sheet_rows(
             LineOut,
             row.lines.order_by("pk"),
-            lambda line: _line(line, held[line.pk], ready.get(line.pk, ZERO)),
+            lambda line: {"picture": pictures.get(line.item_id or 0)} | _line(line, held[line.pk], ready.get(line.pk, ZERO)),
             lambda line: {"id": line.pk, "title": line.title, "sku": line.sku, "kind": line.kind},
         ),
         "shipments": [_shipment(s) for s in row.shipments.select_related("invoice").prefetch_related("lines").order_by("pk")],

@@ -50,6 +50,7 @@ class LineOut(SheetRow):
     id: int
     kind: str
     item_id: int | None
+    picture: int | None
     sku: str
     title: str
     quantity: Quantity

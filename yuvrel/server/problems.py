@@ -122,7 +122,7 @@ SAID = {
 
 class AnswerMiddleware:
     """Every answer of the API that is not a success is a problem document, also where no route was reached;
-    and none of its answers is kept by a browser or a proxy."""
+    and none of its answers is kept by a browser or a proxy but what never changes."""
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
         self.get_response = get_response
@@ -133,7 +133,9 @@ class AnswerMiddleware:
             record_faults()
             if answer.status_code >= 400 and not answer.headers.get("Content-Type", "").startswith("application/problem"):
                 answer = problem(answer.status_code, SAID.get(answer.status_code, "It cannot be done."))
-            answer["Cache-Control"] = "no-store"
+            # Only what never changes says by itself that it may be kept: a picture's bytes.
+            if answer.status_code >= 400 or "immutable" not in answer.get("Cache-Control", ""):
+                answer["Cache-Control"] = "no-store"
         return answer
 
 

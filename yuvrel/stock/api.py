@@ -11,6 +11,7 @@ from ninja import File, Form, Router
 from ninja.files import UploadedFile
 
 from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.pictures import of_product
 from yuvrel.catalogue.schemas import ItemOut, ItemPage
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.gtin import short_gtin
@@ -168,6 +169,7 @@ def get_item(request: HttpRequest, item_id: int) -> Any:
         "title": item.title,
         "product": item.product.title,
         "product_id": item.product_id,
+        "pictures": [one for one in of_product(item.product_id) if one.item_id in (None, item.pk)],
         "active": item.active,
         "kind": item.kind,
         "category": item.product.category.name if item.product.category else "",

@@ -12,6 +12,7 @@ from django.db.models.functions import Coalesce, NullIf, Round
 
 from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.obstacles import Obstacle, look_for
+from yuvrel.catalogue.pictures import first_of
 from yuvrel.catalogue.schemas import ItemRow
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.gtin import short_gtin
@@ -78,9 +79,10 @@ def item_sheet(q: str, kind: str, cursor: str, limit: int, sort: str = "", state
     held = dict(StockBalance.objects.filter(item__in=found).values_list("item_id").annotate(units=Sum("on_hand")).order_by())
     shown = dict(mine.values_list("pk").annotate(n=Count("listings")))
     suppliers = dict(mine.filter(supplier_items__preferred=True).values_list("pk", "supplier_items__supplier__name"))
+    pictures = first_of(item.pk for item in found)
 
     def row(item: Item) -> dict[str, Any]:
-        return _item_row(item, held.get(item.pk), shown[item.pk], suppliers.get(item.pk, ""))
+        return {"picture": pictures.get(item.pk)} | _item_row(item, held.get(item.pk), shown[item.pk], suppliers.get(item.pk, ""))
 
     return {"rows": sheet_rows(ItemRow, found, row, _known_item), "next": following}
 
@@ -143,7 +145,8 @@ def stock_sheet(
         .annotate(day=Min("lot__expires_on"))
         .order_by()
     }
-    shown = sheet_rows(StockRow, rows, lambda row: _row(row, values, expiry), _known)
+    pictures = first_of(row.item_id for row in rows)
+    shown = sheet_rows(StockRow, rows, lambda row: _row(row, values, expiry, pictures), _known)
     return {"rows": shown, "next": following, **({} if cursor else _totals(matching))}
 
 
@@ -177,10 +180,12 @@ def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: dat
     pairs = matching.values("item_id", "location_id").order_by()
     total = moved.filter(Exists(pairs.filter(item_id=OuterRef("item_id"), location_id=OuterRef("location_id"))))
 
+    pictures = first_of(row.item_id for row in rows)
+
     def then(row: StockBalance) -> dict[str, Any]:
         units, value = sums.get((row.item_id, row.location_id), (ZERO, ZERO))
         known = {"on_hand": units, "available": units, "value": value}
-        return _row(row, {}, {}) | known | dict.fromkeys(("committed", "backordered", "incoming"), ZERO)
+        return _row(row, {}, {}, pictures) | known | dict.fromkeys(("committed", "backordered", "incoming"), ZERO)
 
     shown = sheet_rows(StockRow, rows, then, _known)
     if cursor:
@@ -194,9 +199,15 @@ def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: dat
     }
 
 
-def _row(row: StockBalance, values: dict[tuple[int, int], Decimal], expiry: dict[tuple[int, int], date]) -> dict[str, Any]:
+def _row(
+    row: StockBalance,
+    values: dict[tuple[int, int], Decimal],
+    expiry: dict[tuple[int, int], date],
+    pictures: dict[int, int],
+) -> dict[str, Any]:
     return {
         "id": row.pk,
+        "picture": pictures.get(row.item_id),
         "item_id": row.item_id,
         "sku": row.item.sku,
         "title": row.item.title,

@@ -15,6 +15,7 @@ class StockRow(SheetRow):
 
     id: int
     item_id: int
+    picture: int | None
     sku: str
     title: str
     category: str

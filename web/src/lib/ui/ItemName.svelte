@@ -1,8 +1,12 @@
 <script lang="ts">
-	/** An item by its title, which leads to it, and its number. */
-	type Props = { id: number; title: string; sku: string };
-	let { id, title, sku }: Props = $props();
+	import Thumb from './Thumb.svelte';
+
+	/** An item by its picture and its title, which leads to it, and its number. */
+	type Props = { id: number; title: string; sku: string; picture?: number | null };
+	let { id, title, sku, picture }: Props = $props();
 </script>
 
-<a class="plain-link" href="/range/items/{id}">{title}</a>
+{#if picture !== undefined}<Thumb {picture} />{/if}<a class="plain-link" href="/range/items/{id}"
+	>{title}</a
+>
 <span class="soft small whitespace-nowrap">{sku}</span>

@@ -252,7 +252,12 @@
 			checked={picked.has(keyOf(row))}
 			onchange={() => toggle(row)}
 		/>{/if}{/snippet}
-{#snippet itemOf(row: Row)}<ItemName id={row.item_id} title={row.title} sku={row.sku} />{/snippet}
+{#snippet itemOf(row: Row)}<ItemName
+		id={row.item_id}
+		title={row.title}
+		sku={row.sku}
+		picture={row.picture}
+	/>{/snippet}
 {#snippet place(row: Row)}{row.location}{/snippet}
 {#snippet category(row: Row)}{row.category}{/snippet}
 {#snippet onHand(row: Row)}<Fig value={row.on_hand} kind="on-hand" id={keyOf(row)} />{/snippet}

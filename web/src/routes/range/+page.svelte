@@ -12,6 +12,7 @@
 	import Pending from '#lib/ui/Pending.svelte';
 	import Rows from '#lib/ui/Rows.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import Thumb from '#lib/ui/Thumb.svelte';
 	import SheetTools from '#lib/ui/SheetTools.svelte';
 
 	type Row = Schemas['ItemRow'];
@@ -87,7 +88,9 @@
 		>{/snippet}
 </Sheet>
 
-{#snippet title(row: Row)}<a class="plain-link" href="/range/items/{row.id}">{row.title}</a
+{#snippet title(row: Row)}<Thumb picture={row.picture} /><a
+		class="plain-link"
+		href="/range/items/{row.id}">{row.title}</a
 	>{/snippet}
 {#snippet sku(row: Row)}{row.sku}{/snippet}
 {#snippet category(row: Row)}{row.category}{/snippet}

@@ -148,7 +148,12 @@
 	{/snippet}
 </Sheet>
 
-{#snippet itemOf(row: Row)}<ItemName id={row.item_id} title={row.title} sku={row.sku} />{/snippet}
+{#snippet itemOf(row: Row)}<ItemName
+		id={row.item_id}
+		title={row.title}
+		sku={row.sku}
+		picture={row.picture}
+	/>{/snippet}
 {#snippet place(row: Row)}{row.location}{/snippet}
 {#snippet category(row: Row)}{row.category}{/snippet}
 {#snippet onHand(row: Row)}<Fig

@@ -11,6 +11,7 @@
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import Thumb from '#lib/ui/Thumb.svelte';
 
 	const client = useQueryClient();
 	const id = $derived(Number(page.params.id));
@@ -120,8 +121,9 @@
 					{@const goods = ['item', 'service'].includes(line.kind)}
 					<tr data-row>
 						<td
-							>{#if line.item_id}<a class="plain-link" href="/range/items/{line.item_id}"
-									>{line.title}</a
+							>{#if line.item_id}<Thumb picture={line.picture} /><a
+									class="plain-link"
+									href="/range/items/{line.item_id}">{line.title}</a
 								>{:else}{line.title}{/if}
 							<span class="soft small">{line.sku}</span>
 							{#if line.promised_on && line.backordered !== '0'}<span class="owed small block"

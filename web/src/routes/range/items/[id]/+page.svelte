@@ -99,6 +99,19 @@
 		<div class="frame">
 			<div class="page">
 				<div class="most">
+					{#if data.pictures.length}<div class="pictures">
+							{#each data.pictures.slice(0, 4) as one (one.id)}<a
+									href="/api/v1/pictures/{one.id}/full"
+									target="_blank"
+									rel="noreferrer"
+									><img
+										src="/api/v1/pictures/{one.id}/thumb"
+										alt={one.alt}
+										width="96"
+										height="96"
+									/></a
+								>{/each}
+						</div>{/if}
 					{#if data.components.length}
 						<section>
 							<h2>Components</h2>
@@ -395,6 +408,18 @@
 <style>
 	.frame {
 		container-type: inline-size;
+	}
+	.pictures {
+		display: flex;
+		gap: 10px;
+	}
+	.pictures img {
+		width: 96px;
+		height: 96px;
+		object-fit: contain;
+		background: var(--sheet);
+		border: 1px solid var(--rule);
+		border-radius: 3px;
 	}
 	.page {
 		display: grid;

@@ -15,6 +15,7 @@
 	import Overtaken from '#lib/ui/Overtaken.svelte';
 	import Parts from '#lib/ui/Parts.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
+	import Pictures from '#lib/ui/Pictures.svelte';
 	import ProductFacts, { asSent, NOTHING, words, type Facts } from '#lib/ui/ProductFacts.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
@@ -131,6 +132,10 @@
 				<fieldset disabled={!may || form.busy}><ProductFacts {form} /></fieldset>
 				{#if may}<SaveLine {form} save="Save product" />{/if}
 			</form>
+			<section aria-label="Pictures">
+				<h2>Pictures</h2>
+				<Pictures product={data} {may} />
+			</section>
 			<section>
 				<h2>Items</h2>
 				<ItemGrid items={data.items} {may} options={data.option_names} />
