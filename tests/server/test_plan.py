@@ -157,9 +157,9 @@ def test_a_page_takes_a_fixed_number_of_queries(buyer: Client, django_assert_max
         sell(item, 3)
     plan.refresh(NOW())
     Happened.objects.update(done_at=NOW())
-    with django_assert_max_num_queries(28):
+    with django_assert_max_num_queries(30):
         assert len(buyer.get("/api/v1/replenishment/rows").json()["rows"]) == 12
-    with django_assert_max_num_queries(16):
+    with django_assert_max_num_queries(18):
         assert buyer.get("/api/v1/replenishment").status_code == 200
 
 

@@ -224,9 +224,9 @@ def test_a_snag_about_one_thing_is_one_snag(company: Location) -> None:
     first = raise_snag(shop, "offer", "refused", "because", listing=listing)
     second = raise_snag(shop, "offer", "refused", "again", listing=listing)
     assert first.pk == second.pk
-    assert channels.snags("", "", 10)["rows"][0].detail == "again"
+    assert channels.snags("", "", None, "", 10)["rows"][0].detail == "again"
     settle_snags("offer", "done", listing=listing)
-    assert not channels.snags("", "", 10)["rows"]
+    assert not channels.snags("", "", None, "", 10)["rows"]
 
 
 def test_only_those_who_keep_the_books_close_a_period(company: Location) -> None:

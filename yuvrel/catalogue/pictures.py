@@ -10,7 +10,7 @@ from hashlib import sha256
 from typing import Any
 
 from django.db import transaction
-from django.db.models import Max, QuerySet
+from django.db.models import F, Max, Q, QuerySet
 from PIL import Image, ImageFile, ImageOps, UnidentifiedImageError
 
 from yuvrel.core.bounds import check_text
@@ -171,11 +171,12 @@ def of_product(product_id: int) -> QuerySet[Picture]:
 def first_of(item_ids: Iterable[int]) -> dict[int, int]:
     """The picture that stands for each item: its own first one, else its product's; items without one are missing.
 
-    In two queries.
+    In one query.
     """
-    wanted = set(item_ids)
-    rows = Picture.objects.filter(item=None, product__items__in=wanted).order_by("-position", "-pk")
-    # The first comes last and so stands.
-    found = dict(rows.values_list("product__items", "pk"))
-    own_ones = Picture.objects.filter(item__in=wanted).order_by("-position", "-pk").values_list("item_id", "pk")
-    return found | {item: picture for item, picture in own_ones if item}
+    shown = Q(item=None) | Q(item=F("product__items"))
+    rows = Picture.objects.filter(shown, product__items__in=set(item_ids)).order_by("-position", "-pk")
+    found: tuple[dict[int, int], dict[int, int]] = ({}, {})
+    # The first comes last and so stands; its own before its product's.
+    for item, own, picture in rows.values_list("product__items", "item_id", "pk"):
+        found[own is not None][item] = picture
+    return found[0] | found[1]

@@ -43,6 +43,8 @@ from .schemas import (
     RunPage,
     SettingsIn,
     SnagPage,
+    SnagsAsideIn,
+    SnagsIn,
     TakeListingsIn,
 )
 
@@ -224,10 +226,25 @@ def unlink(request: HttpRequest, listing_id: int) -> Any:
 
 
 @router.get("/snags", response=SnagPage, operation_id="list_snags")
-def list_snags(request: HttpRequest, q: str = "", cursor: str = "", limit: int = 100) -> Any:
-    """Open snags."""
+def list_snags(
+    request: HttpRequest, q: str = "", kind: str = "", connection: int | None = None, cursor: str = "", limit: int = 100
+) -> Any:
+    """Open snags, and how many there are of each cause."""
     actor(request)
-    return queries.snags(q, cursor, limit)
+    return queries.snags(q, kind, connection, cursor, limit)
+
+
+@router.post("/snags/retry", response=Said, operation_id="retry_snags")
+def retry_snags(request: HttpRequest, body: SnagsIn) -> Any:
+    """Try every snag of one cause again."""
+    return {"said": snags.try_all_again(actor(request), body.kind, body.connection_id)}
+
+
+@router.post("/snags/aside", response=Said, operation_id="set_snags_aside")
+def set_snags_aside(request: HttpRequest, body: SnagsAsideIn) -> Any:
+    """Set every snag of one cause aside, with one reason."""
+    count = snags.set_all_aside(actor(request), body.kind, body.connection_id, body.why)
+    return {"said": f"{count} set aside."}
 
 
 @router.post("/snags/{int:snag_id}/retry", response=Said, operation_id="retry_snag")

@@ -197,9 +197,45 @@ def pairing_working(listing_id: int) -> Working:
     return Working("Which item is it?", f"{row.title} · {row.connection.name}", tuple(steps), note)
 
 
-def snags(q: str, cursor: str, limit: int) -> dict[str, Any]:
+# What snags are about, by their kind.
+CAUSES = {
+    "order": "Orders not taken in",
+    "offer": "Quantities refused",
+    "price": "Prices held or refused",
+    "prices": "The account, pushing prices",
+    "push": "The account, pushing quantities",
+    "exchange": "The account, asked for news",
+    "deliver": "The account, sending messages",
+    "delivery": "Messages not delivered",
+    "listings": "Listings that cannot be read",
+    "answer": "Answers to purchase orders",
+    "check": "Checks that failed",
+    "event": "What follows from an event",
+}
+
+
+def snag_groups() -> list[dict[str, Any]]:
+    """Open snags by their cause, the most first."""
+    rows = Snag.objects.filter(resolved_at=None).values("kind", "connection_id", "connection__name")
+    return [
+        {
+            "kind": row["kind"],
+            "label": CAUSES.get(row["kind"], row["kind"].capitalize()),
+            "connection_id": row["connection_id"],
+            "connection": row["connection__name"] or "",
+            "count": row["n"],
+        }
+        for row in rows.annotate(n=Count("pk")).order_by("-n", "kind")
+    ]
+
+
+def snags(q: str, kind: str, connection: int | None, cursor: str, limit: int) -> dict[str, Any]:
     """Open snags, newest first, with what was sent or received."""
     rows = Snag.objects.filter(resolved_at=None).select_related("connection", "inbound", "outbound", "listing")
+    if kind:
+        rows = rows.filter(kind=kind)
+    if connection is not None:
+        rows = rows.filter(connection_id=connection)
     for word in q.split()[:6]:
         rows = rows.filter(Q(title__icontains=word) | Q(detail__icontains=word))
     found, following = page(rows, ["-id"], cursor, limit)
@@ -214,7 +250,7 @@ def snags(q: str, cursor: str, limit: int) -> dict[str, Any]:
         }
 
     rows_shown = sheet_rows(SnagOut, found, shown, lambda snag: {"id": snag.pk, "title": snag.title, "made_at": snag.made_at})
-    return {"rows": rows_shown, "next": following}
+    return {"rows": rows_shown, "next": following, "groups": snag_groups()}
 
 
 @look_for

@@ -323,11 +323,35 @@ class SnagOut(SheetRow):
     payload: dict[str, Any] | None
 
 
+class SnagGroup(Schema):
+    """Open snags of one cause: of one kind, at one connection."""
+
+    kind: str
+    label: str
+    connection_id: int | None
+    connection: str
+    count: int
+
+
 class SnagPage(Schema):
     """A page of open snags."""
 
     rows: list[SnagOut]
     next: str
+    groups: list[SnagGroup]
+
+
+class SnagsIn(Schema):
+    """Which snags: those of one cause."""
+
+    kind: str = Field(max_length=20)
+    connection_id: Id | None = None
+
+
+class SnagsAsideIn(SnagsIn):
+    """With the reason for setting them aside."""
+
+    why: str = Field(max_length=200)
 
 
 class AsideIn(Schema):

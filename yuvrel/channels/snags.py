@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from django.db import transaction
+from django.db.models import Q
 from django.utils import timezone
 
-from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
+from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, YuvrelError
 from yuvrel.people.roles import Ability, Actor, audit
 
 from . import inbound, outbound, prices
@@ -15,6 +16,7 @@ from .models import Listing, OutboundMessage, Snag
 from .offers import push_again
 
 # What a fault of the account stopped; anything else is put right by the next exchange.
+MOST_AT_ONCE = 500
 WAKE = {"push": wake_push, "deliver": wake_deliver, "prices": wake_prices}
 
 
@@ -60,11 +62,46 @@ def try_again(actor: Actor, snag_id: int) -> str:
     raise RefusedError("There is nothing to try again; set it aside.", field="kind")
 
 
+def _of_cause(kind: str, connection_id: int | None) -> list[int]:
+    """The open snags of a kind at a connection, or at none, the oldest first."""
+    of = Q(connection=None) if connection_id is None else Q(connection_id=connection_id)
+    found = Snag.objects.filter(of, resolved_at=None, kind=kind).order_by("pk")
+    return list(found.values_list("pk", flat=True)[:MOST_AT_ONCE])
+
+
+def try_all_again(actor: Actor, kind: str, connection_id: int | None) -> str:
+    """Try every open snag of one cause again, each by itself. Returns in a sentence what came of it."""
+    actor.need(Ability.RESOLVE)
+    ids = _of_cause(kind, connection_id)
+    if not ids:
+        raise NotFoundError("There is no such snag any more.")
+    stuck = ""
+    refused = 0
+    for snag_id in ids:
+        try:
+            try_again(actor, snag_id)
+        except YuvrelError as error:
+            refused += 1
+            stuck = stuck or error.detail
+    still = Snag.objects.filter(pk__in=ids, resolved_at=None).count()
+    said = f"{len(ids)} tried again, {len(ids) - still} resolved at once."
+    return f"{said} {refused} cannot be tried: {stuck}" if refused else said
+
+
 def _price_again(listing: Listing) -> str:
     woken = prices.push_again(listing)
     for connection_id in woken:
         wake_prices(connection_id)
     return "The price is being sent again." if woken else prices.STILL_HELD
+
+
+@transaction.atomic
+def set_all_aside(actor: Actor, kind: str, connection_id: int | None, why: str) -> int:
+    """Close every open snag of one cause with one reason. Returns how many."""
+    ids = _of_cause(kind, connection_id)
+    for snag_id in ids:
+        set_aside(actor, snag_id, why)
+    return len(ids)
 
 
 @transaction.atomic

@@ -49,7 +49,8 @@ class Pen:
     def png(self) -> bytes:
         """The picture."""
         kept = io.BytesIO()
-        self.sheet.resize((SIDE, SIDE), Image.Resampling.LANCZOS).save(kept, "PNG")
+        seen = self.sheet.crop((26 * FINER, 40 * FINER, 294 * FINER, 308 * FINER))
+        seen.resize((SIDE, SIDE), Image.Resampling.LANCZOS).save(kept, "PNG")
         return kept.getvalue()
 
 

@@ -150,7 +150,7 @@
 		display: flex;
 		flex-wrap: wrap;
 		gap: 18px 26px;
-		margin-bottom: 12px;
+		margin: 0 20px 12px;
 	}
 	li {
 		display: flex;
@@ -172,5 +172,6 @@
 	}
 	.add {
 		max-width: 420px;
+		margin: 0 20px;
 	}
 </style>

@@ -1,5 +1,5 @@
 <script lang="ts">
-	/** What something looks like, small, beside its name, which says the same; an empty frame where there is no picture. */
+	/** What something looks like, small, beside its name, which says the same; nothing where there is none, and names still align. */
 	type Props = { picture: number | null };
 	let { picture }: Props = $props();
 </script>
@@ -11,7 +11,7 @@
 		width="24"
 		height="24"
 		loading="lazy"
-	/>{:else}<span class="thumb none"></span>{/if}
+	/>{:else}<span class="thumb"></span>{/if}
 
 <style>
 	.thumb {
@@ -22,8 +22,5 @@
 		vertical-align: middle;
 		object-fit: contain;
 		border-radius: 2px;
-	}
-	.none {
-		border: 1px dashed var(--rule);
 	}
 </style>

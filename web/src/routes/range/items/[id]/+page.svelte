@@ -99,19 +99,6 @@
 		<div class="frame">
 			<div class="page">
 				<div class="most">
-					{#if data.pictures.length}<div class="pictures">
-							{#each data.pictures.slice(0, 4) as one (one.id)}<a
-									href="/api/v1/pictures/{one.id}/full"
-									target="_blank"
-									rel="noreferrer"
-									><img
-										src="/api/v1/pictures/{one.id}/thumb"
-										alt={one.alt}
-										width="96"
-										height="96"
-									/></a
-								>{/each}
-						</div>{/if}
 					{#if data.components.length}
 						<section>
 							<h2>Components</h2>
@@ -251,6 +238,19 @@
 					</section>
 				</div>
 				<div class="side">
+					{#if data.pictures.length}<div class="pictures">
+							{#each data.pictures.slice(0, 4) as one (one.id)}<a
+									href="/api/v1/pictures/{one.id}/full"
+									target="_blank"
+									rel="noreferrer"
+									><img
+										src="/api/v1/pictures/{one.id}/thumb"
+										alt={one.alt}
+										width="148"
+										height="148"
+									/></a
+								>{/each}
+						</div>{/if}
 					<dl class="panel facts">
 						<dt>Base price</dt>
 						<dd>{figure(data.price)} <span class="soft">{session.currency} with tax</span></dd>
@@ -411,11 +411,12 @@
 	}
 	.pictures {
 		display: flex;
+		flex-wrap: wrap;
 		gap: 10px;
 	}
 	.pictures img {
-		width: 96px;
-		height: 96px;
+		width: 148px;
+		height: 148px;
 		object-fit: contain;
 		background: var(--sheet);
 		border: 1px solid var(--rule);
