@@ -9,12 +9,14 @@ from __future__ import annotations
 import argparse
 import json
 import os
+import signal
 import subprocess
 import sys
 import tempfile
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -123,6 +125,17 @@ def postmaster() -> int:
     return int(Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()[1])
 
 
+def throttle(pid: int, percent: int, stop: threading.Event) -> None:
+    """Let a process run for so much of each tenth of a second: a core of its own, only slower, as on another machine."""
+    while not stop.is_set():
+        for signal_, share in ((signal.SIGCONT, percent), (signal.SIGSTOP, 100 - percent)):
+            with suppress(ProcessLookupError):
+                os.kill(pid, signal_)
+            time.sleep(share / 1000)
+    with suppress(ProcessLookupError):
+        os.kill(pid, signal.SIGCONT)
+
+
 def phase(base: str, key: str, rate: float, seconds: int, first: int, parts: dict[str, int]) -> str:
     """One rate for so long; a row of the table."""
     before = {name: cpu([pid]) for name, pid in parts.items()}
@@ -167,6 +180,9 @@ def main() -> None:
     parser.add_argument("--seconds", type=int, default=60)
     parser.add_argument("--rates", type=float, nargs="+", default=[2, 5, 10, 20])
     parser.add_argument("--workers", type=int, default=1, help="worker processes")
+    parser.add_argument(
+        "--machine", type=int, default=100, help="each worker a machine of its own with so many per cent of a core of this one"
+    )
     parser.add_argument("--port", type=int, default=8078)
     options = parser.parse_args()
     size = Size(options.items, options.lines)
@@ -206,6 +222,10 @@ def main() -> None:
                         break
                 except httpx.HTTPError:
                     time.sleep(0.2)
+            ended = threading.Event()
+            slowed = [pid for part, pid in parts.items() if part.startswith("worker") and options.machine < 100]
+            for pid in slowed:
+                threading.Thread(target=throttle, args=(pid, options.machine, ended), daemon=True).start()
             print(
                 "| orders offered a second | taken in | waiting at the end | webhook p95, ms | sheet p95, ms | dropped | CPU, s |"
             )
@@ -214,6 +234,8 @@ def main() -> None:
             for rate in options.rates:
                 print(phase(web, shop.hook_key, rate, options.seconds, first, parts), flush=True)
                 first += int(rate * options.seconds)
+            ended.set()
+            time.sleep(0.2)
     finally:
         for process in reversed(running.values()):
             process.terminate()
