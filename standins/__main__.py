@@ -15,8 +15,10 @@ def main() -> None:
     parser.add_argument("--port", type=int, default=8071)
     parser.add_argument("--store", default=".data/standins.sqlite")
     parser.add_argument("--setup")
+    parser.add_argument("--mail", help="the folder that mail is put into instead of being sent")
     options = parser.parse_args()
     app = create_app(options.store, read_setup(options.setup))
+    app.config["MAIL"] = options.mail
     start_background()
     print(f"stand-ins on http://127.0.0.1:{options.port}", flush=True)
     # Several connections reading at once fill its queue for a moment; that is no news.

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+from email import message_from_bytes
+from email.policy import default
 from pathlib import Path
 from typing import Any
 
-from flask import Flask, Response, redirect, render_template, request
+from flask import Flask, Response, current_app, redirect, render_template, request
 
 from . import faults, hooks, ledger, shop, supplier, till
 from .common import refusal, store
@@ -22,6 +24,8 @@ def create_app(path: str, setup: dict[str, Any] | None = None) -> Flask:
         app.config["STORE"].load(setup)
     for module in (shop, till, ledger, supplier):
         app.register_blueprint(module.bp)
+
+    app.add_url_rule("/mail", view_func=_mail)
 
     @app.get("/")
     def home() -> Any:
@@ -58,6 +62,25 @@ def create_app(path: str, setup: dict[str, Any] | None = None) -> Flask:
         return refusal(422, f"Cannot read a value: {error}")
 
     return app
+
+
+def _mail() -> Any:
+    """What would have been sent, the newest first."""
+    return render_template("mail.html", letters=letters(current_app.config.get("MAIL")))
+
+
+def letters(folder: str | None) -> list[dict[str, str]]:
+    """The newest mails in a folder, each file of which may hold several."""
+    found: list[dict[str, str]] = []
+    files = sorted(Path(folder).glob("*.log"), key=lambda path: path.stat().st_mtime) if folder and Path(folder).is_dir() else []
+    for path in files[-30:]:
+        for text in path.read_bytes().split(b"\n" + b"-" * 79 + b"\n"):
+            if text.strip():
+                letter = message_from_bytes(text.lstrip(), policy=default)
+                body = letter.get_body(("plain",))
+                heads = {name: str(letter[name] or "") for name in ("To", "Subject", "Date")}
+                found.append({**heads, "text": body.get_content() if body else ""})
+    return found[::-1]
 
 
 def read_setup(path: str | None) -> dict[str, Any] | None:

@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import date
 
+from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 from procrastinate.contrib.django import app
@@ -18,7 +19,8 @@ from yuvrel.connectors.http import ConnectorError
 from yuvrel.core.errors import YuvrelError
 from yuvrel.outbox.actions import CONSUMERS, Consumer, subscribe, waiting_for, wake
 from yuvrel.outbox.models import Event
-from yuvrel.people.models import Company
+from yuvrel.people import mail
+from yuvrel.people.models import Company, User
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Actor, Role
 from yuvrel.pricing.actions import begin_day
@@ -253,6 +255,19 @@ def take_listings(run_id: int, create: int, by: str, role: str, user_id: int) ->
         return linking.take_listings(actor, run.connection_id, timezone.now(), create=bool(create), begun=run)
 
     _guarded(run.connection, "exchange", work)
+    _report(run_id, user_id)
+
+
+def _report(run_id: int, user_id: int) -> None:
+    """Mail to who asked for it what a finished run came to."""
+    run = Run.objects.select_related("connection").get(pk=run_id)
+    user = User.objects.filter(pk=user_id).exclude(email="").first()
+    if user is None or run.state == Run.State.RUNNING:
+        return
+    counts = f"{run.taken} new, {run.changed} changed, {run.unchanged} unchanged, {run.failed} could not be read."
+    link = f"{settings.PUBLIC_ADDRESS}/connections/runs/{run.pk}"
+    text = "\n".join([counts, *(said for _, said in run.log), "", link])
+    mail.send([user.email], f"The listings of {run.connection.name}: {run.state}", text)
 
 
 def _at_work(connection_id: int) -> Connection | None:

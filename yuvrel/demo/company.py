@@ -39,7 +39,9 @@ def make_people() -> None:
     begin(COMPANY, "EUR", "Europe/Dublin", LOCATIONS, Decimal("23.00"))
     hashed = make_password(PASSWORD)
     for role, first, last in PEOPLE:
-        user = User.objects.create(username=role.value, first_name=first, last_name=last, password=hashed)
+        user = User.objects.create(
+            username=role.value, first_name=first, last_name=last, password=hashed, email=f"{first.lower()}@larkmead.example"
+        )
         user.groups.add(Group.objects.get_or_create(name=role.value)[0])
 
 

@@ -24,7 +24,7 @@ from . import plan, queries
 from .schemas import HistoryOut, ReplenishPage, ReplenishRow, ReplenishSheet
 
 router = Router(tags=["buying"])
-Show = Literal["needed", "late", "all"]
+Show = Literal["needed", "late", "alert", "all"]
 
 
 @router.get("/replenishment", response=ReplenishSheet, operation_id="replenishment")

@@ -5,10 +5,11 @@ from __future__ import annotations
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
+from yuvrel.outbox.actions import waiting_for, wake
 from yuvrel.people.models import Company
 from yuvrel.people.roles import SYSTEM
 
-from . import forecasts, plan
+from . import alerts, forecasts, plan
 
 
 @app.periodic(cron="* * * * * */10")
@@ -17,6 +18,8 @@ def refresh(timestamp: int = 0) -> None:
     """Every few seconds: the rows of the replenishment sheet that something happened to; all of them on a new day."""
     if Company.objects.exists():
         plan.refresh(timezone.now())
+        if waiting_for(alerts.CONSUMER).exists():
+            wake(look_for_alerts.name, alerts.CONSUMER)
 
 
 @app.periodic(cron="*/10 * * * *")
@@ -30,6 +33,21 @@ def daily(timestamp: int = 0) -> None:
         forecasts.begin_run(SYSTEM, now)
     else:
         forecasts.take_up_again()
+
+
+@app.task(name="planning.alerts")
+def look_for_alerts() -> None:
+    """What fell below its alert level, told at once."""
+    while alerts.work(timezone.now()) or waiting_for(alerts.CONSUMER).exists():
+        continue
+    alerts.tell(timezone.now())
+
+
+@app.periodic(cron="*/5 * * * *")
+@app.task(name="planning.tell", queueing_lock="planning.tell")
+def tell(timestamp: int = 0) -> None:
+    """What could not be mailed a moment ago."""
+    alerts.tell(timezone.now())
 
 
 @app.task(name="planning.forecast")

@@ -78,6 +78,23 @@ class SetAside(models.Model):
         constraints = [models.UniqueConstraint(fields=["order", "item"], name="set_aside_once")]
 
 
+class StockAlert(models.Model):
+    """Fewer were available at a place than the level set there: from when, and until when."""
+
+    item = models.ForeignKey("catalogue.Item", on_delete=models.CASCADE, related_name="alerts")
+    location = models.ForeignKey("people.Location", on_delete=models.CASCADE, related_name="+")
+    below = models.DecimalField(**QUANTITY, help_text="The level as it was set then")
+    available = models.DecimalField(**QUANTITY, help_text="What was available then")
+    opened_at = models.DateTimeField()
+    mailed_at = models.DateTimeField(null=True)
+    recovered_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["item", "location"], condition=models.Q(recovered_at=None), name="alert_open_once")
+        ]
+
+
 class PlanRow(models.Model):
     """Where a row stands on the replenishment sheet, and what its head adds up: worked out in the background.
 

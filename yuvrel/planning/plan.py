@@ -9,7 +9,7 @@ from decimal import Decimal
 from typing import Any
 
 from django.db import transaction
-from django.db.models import Count, Q, Sum
+from django.db.models import Count, Exists, OuterRef, Q, Sum
 
 from yuvrel.buying.models import Supplier
 from yuvrel.catalogue.models import Item
@@ -23,7 +23,7 @@ from yuvrel.people.queries import company, company_day
 from yuvrel.rules.models import SettingChange
 
 from . import queries
-from .models import PlanMark, PlanRow
+from .models import PlanMark, PlanRow, StockAlert
 from .queries import Line, Pair
 from .rules import NAMES, reached_items
 
@@ -195,10 +195,13 @@ def rows(
 ) -> tuple[list[Line], str]:
     """A page of the sheet: by supplier, those that run out first first; the figures as they are now.
 
-    `show`: needed (something to order), late, or all.
+    `show`: needed (something to order), late, alert (below its alert level), or all.
     """
     found = PlanRow.objects.all()
-    if show != "all":
+    if show == "alert":
+        alerts = StockAlert.objects.filter(recovered_at=None, item=OuterRef("item"), location=OuterRef("location"))
+        found = found.filter(Exists(alerts))
+    elif show != "all":
         found = found.filter(suggested__gt=0)
     if show == "late":
         found = found.filter(late=True)

@@ -114,6 +114,16 @@ declare(
         **UNITS,
     ),
     Setting(
+        "alert_below",
+        "Alert below",
+        "With fewer than this available, buyers are told once, by mail and on Today, until it recovers.",
+        default=None,
+        limitless=True,
+        no_limit="never",
+        low=Decimal("0.001"),
+        **UNITS,
+    ),
+    Setting(
         "forecast_method",
         "Forecast method",
         "Automatic weighs the methods by how they did on the item's own past.",

@@ -8,7 +8,7 @@ from pathlib import Path
 import dj_database_url
 from csp.constants import NONE, SELF
 
-from .environment import flag, setting
+from .environment import flag, mail_settings, setting
 
 BASE_DIR = Path(__file__).resolve().parents[2]
 WEB_BUILD = BASE_DIR / "web" / "build"
@@ -84,6 +84,10 @@ if DATABASES["default"]["ENGINE"].endswith("postgresql") and not flag("YUVREL_NO
     DATABASES["default"].setdefault("OPTIONS", {})["pool"] = {"min_size": 1, "max_size": 12}
     # Connections are checked when they are taken, so that a restart of the server goes unnoticed here.
     DATABASES["default"]["CONN_HEALTH_CHECKS"] = True
+
+MAIL_IS_SET = bool(setting("YUVREL_MAIL", ""))
+globals().update(mail_settings(setting("YUVREL_MAIL", "")))
+DEFAULT_FROM_EMAIL = setting("YUVREL_MAIL_FROM", "Yuvrel <yuvrel@localhost>")
 
 AUTH_USER_MODEL = "people.User"
 AUTH_PASSWORD_VALIDATORS = [

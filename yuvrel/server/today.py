@@ -22,6 +22,7 @@ from yuvrel.core.money import round_money, spoken
 from yuvrel.kit.faults import row_or
 from yuvrel.kit.wire import Money
 from yuvrel.people.queries import company_day, company_zone
+from yuvrel.planning.alerts import standing
 from yuvrel.planning.plan import late_rows
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.sales.queries import daily_sales, sales_between
@@ -230,7 +231,9 @@ def _waiting_goods(day: date) -> list[Wait]:
     expiring = LotBalance.objects.filter(on_hand__gt=0, lot__expires_on__lt=day + timedelta(days=60)).count()
     unlinked = Listing.objects.filter(link="unlinked").count()
     sold = "sold before it was received"
+    alerts = standing().count()
     return [
+        Wait("Shelf", alerts, "item is below its alert level", "items are below their alert level", "/buying?show=alert", "look"),
         Wait("Shelf", below, "balance is below zero", "balances are below zero", "/shelf?show=short", "wrong", sold),
         Wait("Shelf", expiring, "lot expires within 60 days", "lots expire within 60 days", "/shelf", "look"),
         Wait("Range", unlinked, "listing is not paired", "listings are not paired", "/range/pairing", "look", "not updated"),

@@ -198,7 +198,7 @@
 		<PlaceFilter bind:value={sheet.filters.location} places={data?.locations} />
 		<select class="field" aria-label="Show" bind:value={sheet.filters.show}>
 			<option value="needed">what is needed</option><option value="late">what is late</option
-			><option value="all">everything</option>
+			><option value="alert">below its alert level</option><option value="all">everything</option>
 		</select>
 		{#if may}<button class="quiet" disabled={busy} onclick={pickLate}>Select what is late</button
 			>{/if}

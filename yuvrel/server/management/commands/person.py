@@ -10,6 +10,7 @@ from django.contrib.auth.models import Group
 from django.contrib.auth.password_validation import validate_password
 from django.core.exceptions import ValidationError
 from django.core.management.base import BaseCommand, CommandError, CommandParser
+from django.core.validators import validate_email
 from django.db import transaction
 from django.utils import timezone
 
@@ -29,6 +30,7 @@ class Command(BaseCommand):
         parser.add_argument("username")
         parser.add_argument("--role", choices=ROLES)
         parser.add_argument("--name", default="", help="First and last name")
+        parser.add_argument("--mail", default="", help="Where mail reaches them: alerts, and what they asked for")
         parser.add_argument("--password", action="store_true", help="Give a new password")
         door = parser.add_mutually_exclusive_group()
         door.add_argument("--shut-out", action="store_true", help="May not sign in any more; what they did stays")
@@ -43,6 +45,12 @@ class Command(BaseCommand):
             raise CommandError(f"Say which role: --role {', '.join(ROLES)}.")
         if options["name"]:
             user.first_name, _, user.last_name = options["name"].partition(" ")
+        if options["mail"]:
+            try:
+                validate_email(options["mail"])
+            except ValidationError as error:
+                raise CommandError(f"{options['mail']} is no mail address.") from error
+            user.email = options["mail"]
         if new or options["password"]:
             user.set_password(self.asked(user))
         # Another role or password is no way back in for somebody who was shut out.

@@ -1,0 +1,38 @@
+"""Mail to people of the house, by whatever the deployment has: nothing is sent where nothing is set."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Sequence
+from smtplib import SMTPException
+
+from django.conf import settings
+from django.core.mail import send_mail
+
+from .models import User
+from .roles import Ability, actor_of
+
+log = logging.getLogger("yuvrel.mail")
+
+
+def is_set() -> bool:
+    """Whether this deployment sends mail at all."""
+    return bool(settings.MAIL_IS_SET)
+
+
+def who_may(ability: Ability) -> list[str]:
+    """Addresses of those who may do something, in their order."""
+    people = User.objects.filter(is_active=True).exclude(email="").prefetch_related("groups").order_by("pk")
+    return [person.email for person in people if actor_of(person).may(ability)]
+
+
+def send(to: Sequence[str], subject: str, text: str) -> bool:
+    """Whether a mail went out to all of them; a fault of the mail server is logged, and whoever sends tries again."""
+    if not to or not is_set():
+        return False
+    try:
+        send_mail(" ".join(subject.split())[:200], text, settings.DEFAULT_FROM_EMAIL, list(to))
+    except (SMTPException, OSError) as error:
+        log.warning("a mail could not be sent", extra={"error": str(error)})
+        return False
+    return True
