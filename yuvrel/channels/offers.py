@@ -249,10 +249,9 @@ def recompute(causes: dict[int, str]) -> set[int]:
 
 def _recompute_sharing(causes: Mapping[int, str]) -> set[int]:
     """Work out the offers of other items that share a limit of selling past zero with these."""
-    connections = live_connections()
-    shared = selling.sharing(connections, causes, company_day(timezone.now()))
+    shared = selling.sharing(causes, company_day(timezone.now()))
     changed = set()
-    for connection in connections:
+    for connection in live_connections() if shared else []:
         rows = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, pk__in=shared.get(connection.pk, ()))
         if _renew(connection, rows, lambda _: "a limit shared with another item", only_changed=True):
             changed.add(connection.pk)

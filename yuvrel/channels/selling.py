@@ -21,6 +21,7 @@ from yuvrel.core.money import ZERO, spoken
 from yuvrel.core.past_zero import BADGES, Deliveries, PastZero, Sold, Way, left_columns, promised_on
 from yuvrel.core.rules import ON_CHANNELS, Ints, Level, Rung, Setting
 from yuvrel.people.roles import Ability
+from yuvrel.rules.models import SettingValue
 from yuvrel.rules.queries import by_level, settled
 from yuvrel.rules.registry import declare
 from yuvrel.sales.past_zero import Allowance, sold_under
@@ -253,15 +254,22 @@ class Coming:
         )
 
 
-def sharing(connections: Sequence[Connection], items: Iterable[int], today: date) -> dict[int, set[int]]:
+def _is_used() -> bool:
+    """Whether anything is sold past zero anywhere: most of the time the one question that has to be asked."""
+    return SettingValue.objects.filter(name="selling_past_zero").exclude(value="no").exists()
+
+
+def sharing(items: Iterable[int], today: date) -> dict[int, set[int]]:
     """The listings, by connection, of other items that share a limit with some items: what is sold of one is no longer
-    left for the others."""
+    left for the others. One query where nothing is sold past zero."""
+    if not _is_used():
+        return {}
     kept = by_level(PAST_ZERO)
     wanted = list(items)
     places: set[tuple[Level, int, int, str]] = set()
-    for connection in connections:
+    for connection in Connection.objects.filter(state=Connection.State.LIVE).order_by("pk"):
         rows = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, item_id__in=wanted)
-        past = past_zero_columns(connection, Ids.of(rows), kept, today) if any(kept["selling_past_zero"].values()) else None
+        past = past_zero_columns(connection, Ids.of(rows), kept, today)
         if past is not None:
             places |= {past.limits.places[at] for at in past.limits.which[past.runs].tolist()}
     found: dict[int, set[int]] = defaultdict(set)
@@ -284,6 +292,8 @@ def _rule(worth: Mapping[str, Any]) -> PastZero:
 def allowances(listings: Iterable[Listing]) -> dict[int, Allowance]:
     """What some listings of one connection allow past zero, by listing; those that allow nothing are missing."""
     found: dict[int, tuple[Listing, PastZero, str]] = {}
+    if not _is_used():
+        return {}
     for listing in listings:
         if listing.item_id is None or not can_tell(listing.connection):
             continue

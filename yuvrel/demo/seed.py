@@ -99,7 +99,7 @@ class Seeder:
 
     def rules(self) -> None:
         """What somebody has set: the shop never shows more than sixty, keeps two of all jars back, says when few are
-        left, and takes pre-orders for the one extractor that is made to order."""
+        left, and takes pre-orders for the one extractor that is made to order; buyers hear when jars run low."""
         shop = self.connections["tannery-yard"]
         jars = Category.objects.get(name="Jars and packing")
         change(SYSTEM, Rung(Level.CONNECTION, shop.name, shop.pk), {"maximum_shown": "60", "low_stock_below": "4"}, self.now)
@@ -109,6 +109,7 @@ class Seeder:
         change(SYSTEM, Rung(Level.ITEM, made.title, made.pk), values, self.now)
         on_shop = Rung(Level.CATEGORY_ON_CONNECTION, f"{jars.name} on {shop.name}", jars.pk, shop.pk)
         change(SYSTEM, on_shop, {"buffer": "2"}, self.now)
+        change(SYSTEM, Rung(Level.CATEGORY, jars.name, jars.pk), {"alert_below": "10"}, self.now)
 
     def prices(self) -> None:
         """Retail prices with a week of smokers below them, market days a little cheaper, trade prices from cost."""

@@ -18,7 +18,7 @@ from yuvrel.outbox.actions import Consumer, subscribe, waiting_for
 from yuvrel.outbox.models import Event
 from yuvrel.people import mail
 from yuvrel.people.roles import Ability
-from yuvrel.rules.models import SettingChange
+from yuvrel.rules.models import SettingChange, SettingValue
 from yuvrel.stock.models import StockBalance
 
 from .models import StockAlert
@@ -27,7 +27,8 @@ from .rules import Pair, reached_items, standings
 CONSUMER, NAME = "alerts", "alert_below"
 MOST = 2000
 IN_A_MAIL = 50
-subscribe(Consumer(CONSUMER, frozenset({Event.Kind.AVAILABILITY, Event.Kind.SETTING}), "planning.alerts"))
+# Looked at every few seconds: a job for each order would cost more than what it finds.
+subscribe(Consumer(CONSUMER, frozenset({Event.Kind.AVAILABILITY, Event.Kind.SETTING})))
 
 
 @transaction.atomic
@@ -48,6 +49,8 @@ def work(now: datetime) -> int:
 
 def look_at(items: Iterable[int], now: datetime) -> int:
     """Compare what is available of some items, at every place that knows them, with the level set there."""
+    if not SettingValue.objects.filter(name=NAME).exists() and not standing().exists():
+        return 0
     rows = list(StockBalance.objects.filter(item_id__in=set(items), item__kind=Item.Kind.STOCKED, item__active=True))
     pairs: list[Pair] = [(row.item_id, row.location_id) for row in rows]
     levels = {pair: found.values[NAME] for pair, found in standings(pairs, {}).items()}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
-from yuvrel.outbox.actions import waiting_for, wake
+from yuvrel.outbox.actions import waiting_for
 from yuvrel.people.models import Company
 from yuvrel.people.roles import SYSTEM
 
@@ -18,8 +18,7 @@ def refresh(timestamp: int = 0) -> None:
     """Every few seconds: the rows of the replenishment sheet that something happened to; all of them on a new day."""
     if Company.objects.exists():
         plan.refresh(timezone.now())
-        if waiting_for(alerts.CONSUMER).exists():
-            wake(look_for_alerts.name, alerts.CONSUMER)
+        look_for_alerts()
 
 
 @app.periodic(cron="*/10 * * * *")
@@ -35,12 +34,13 @@ def daily(timestamp: int = 0) -> None:
         forecasts.take_up_again()
 
 
-@app.task(name="planning.alerts")
 def look_for_alerts() -> None:
     """What fell below its alert level, told at once."""
-    while alerts.work(timezone.now()) or waiting_for(alerts.CONSUMER).exists():
-        continue
-    alerts.tell(timezone.now())
+    fresh = 0
+    while waiting_for(alerts.CONSUMER).exists():
+        fresh += alerts.work(timezone.now())
+    if fresh:
+        alerts.tell(timezone.now())
 
 
 @app.periodic(cron="*/5 * * * *")
