@@ -43,6 +43,8 @@ VIEWS = {
     "customers": "/orders/customers",
     "customer": "/orders/customers/1",
     "snags": "/connections/snags",
+    "runs": "/connections/runs",
+    "run": "/connections/runs",
     "moves": "/shelf/moves",
     "opening": "/shelf/opening",
     "new": "/connections/new",
@@ -80,6 +82,9 @@ def visit(page: Page, base: str, name: str) -> None:
         form.get_by_role("textbox", name="Per cent").fill("3")
         form.get_by_role("textbox", name="Ending").fill("0.95")
         page.wait_for_timeout(1500)
+    if name == "run":
+        page.locator("tbody tr", has_text="Quantities out").first.locator("a").first.click()
+        page.locator("table[aria-label=Calls] button").first.click()
     if name in OPENED:
         page.click(OPENED[name])
     page.wait_for_timeout(700)

@@ -11,6 +11,7 @@ from playwright.sync_api import Page, expect
 from tests.browser.conftest import assert_accessible
 from tests.browser.test_journey import Person
 from tests.channels.conftest import Standins
+from tests.server.test_pictures import drawn
 from tests.world import make_item, make_user
 from yuvrel.catalogue.models import Item
 from yuvrel.people.roles import Role
@@ -128,3 +129,38 @@ def test_a_sheet_with_wrong_rows_is_corrected_and_taken_in(page: Page, live_serv
     take_in("Take in 20 rows")
     expect(page.get_by_role("status").filter(has_text="20 of 20 rows taken in, 0 unchanged, 0 left out.")).to_be_visible()
     assert (Item.objects.filter(sku__startswith="NEW").count(), str(Item.objects.get(sku="OLD-1").price)) == (499, "11.00")
+
+
+def test_pictures_are_added_described_ordered_and_seen_in_the_sheet(
+    page: Page, live_server: Any, house: Standins, tmp_path: Path
+) -> None:
+    buyer = Person(page, live_server.url, house)
+    make_user(Role.BUYER)
+    item = make_item("SMK-P", on_hand=3)
+    for name, data in (("red.png", drawn()), ("blue.png", drawn(colour=(0, 0, 200))), ("none.png", b"no picture")):
+        (tmp_path / name).write_bytes(data)
+    buyer.sign_in("buyer")
+    buyer.go(f"/range/products/{item.product_id}")
+    shown = page.get_by_role("region", name="Pictures")
+    shown.get_by_label("Add pictures").set_input_files([tmp_path / "red.png", tmp_path / "blue.png"])
+    buyer.says("2 pictures added.")
+    shown.get_by_label("Add pictures").set_input_files(tmp_path / "none.png")
+    buyer.says("That is no picture: PNG, JPEG, WEBP, GIF can be read.")
+    second = shown.get_by_role("listitem").nth(1)
+    second.get_by_label("What it shows").fill("The smoker from above")
+    second.get_by_label("What it shows").blur()
+    expect(shown.get_by_role("img", name="The smoker from above")).to_be_visible()
+    assert_accessible(page)
+    shown.get_by_role("button", name="Earlier: The smoker from above").click()
+    expect(shown.get_by_role("img").first).to_have_attribute("alt", "The smoker from above")
+    first = item.product.pictures.order_by("position").first()
+    assert first and first.alt == "The smoker from above"
+    buyer.go("/range")
+    row = page.locator("tr[data-row]").filter(has_text="SMK-P")
+    expect(row.locator("img")).to_have_attribute("src", f"/api/v1/pictures/{first.pk}/thumb")
+    assert row.locator("img").evaluate("picture => picture.decode().then(() => picture.naturalWidth)") == 40
+    buyer.go(f"/range/items/{item.pk}")
+    expect(page.get_by_role("img", name="The smoker from above")).to_be_visible()
+    buyer.go(f"/range/products/{item.product_id}", check=False)
+    shown.get_by_role("button", name="Take away: The smoker from above").click()
+    expect(shown.get_by_role("listitem")).to_have_count(1)
