@@ -160,8 +160,10 @@ def test_schedules_say_what_is_asked_for(world: World) -> None:
         rows = list(Connection.objects.filter(state="live"))
         return {(row.name, part.name) for row, part in due_parts(rows, now + timedelta(seconds=seconds))}
 
-    assert due(0) == {("Web", "orders"), ("Till", "orders"), ("Till", "prices")}
+    assert due(0) == {("Web", "orders"), ("Till", "orders")}
     assert due(30) == set()
+    set_rules(world.till, price_owner="there")
+    assert due(30) == {("Till", "prices")}, "only where prices are kept there"
     set_rules(world.till, orders_every=300, prices_when="hand")
     set_rules(world.shop, listings_when="every", listings_every=600)
     assert due(61) == {("Web", "orders"), ("Web", "listings")}
@@ -186,6 +188,21 @@ def test_run_now_for_one_part_or_from_a_moment_on(world: World) -> None:
         actions.ask_now(SYSTEM, world.shop.pk, "answers")
     with pytest.raises(BadInputError, match="not a possible time"):
         actions.ask_now(SYSTEM, world.shop.pk, "orders", timezone.now() + timedelta(days=3))
+
+
+def test_a_run_that_cannot_begin_says_why_and_bars_nothing(world: World) -> None:
+    run = linking.ask_listings(SYSTEM, world.till.pk, create=False)
+    Connection.objects.filter(pk=world.till.pk).update(state="draft")
+    jobs.take_listings(run_id=run.pk, create=0, by="Yuvrel", role=Role.SYSTEM.value, user_id=0)
+    run.refresh_from_db()
+    assert (run.state, run.log[-1][1]) == ("failed", "Test the connection first.")
+    Connection.objects.filter(pk=world.till.pk).update(state="live")
+    waiting = linking.ask_listings(SYSTEM, world.till.pk, create=False)
+    # A reading by the schedule comes first; the one that somebody asked for still has its turn.
+    linking.take_listings(SYSTEM, world.till.pk, timezone.now(), create=False)
+    jobs.take_listings(run_id=waiting.pk, create=0, by="Yuvrel", role=Role.SYSTEM.value, user_id=0)
+    waiting.refresh_from_db()
+    assert waiting.state == "done"
 
 
 def test_payloads_are_deleted_after_their_days_and_runs_stay(world: World) -> None:

@@ -18,6 +18,7 @@ from yuvrel.core.rules import ON_CHANNELS, Setting
 
 TODAY = date(2027, 3, 14)
 UNITS = st.integers(0, 500).map(D)
+PARTS = st.integers(0, 500_000).map(lambda n: D(n) / 1000)
 
 
 def past(way: Any = "preorder", limit: int = 10, **more: Any) -> PastZero:
@@ -41,6 +42,7 @@ def test_served_units_count_at_once_and_not_from_zero() -> None:
     assert past().left(sold) == past("backorder").left(sold) == D(8)
     assert past("preorder_now").left(sold) == D(4)
     assert past(limit=1).left(sold) == D(0)
+    assert past().left(Sold(D("2.5"), D("2.5"))) == D(7), "whole units are for sale"
 
 
 @pytest.mark.parametrize(
@@ -73,7 +75,7 @@ def test_more_units_are_never_promised_earlier(coming: list[tuple[date, D]], owe
     assert promised_on(coming, owed + 1, units, TODAY, 100) >= days[0]
 
 
-@given(st.lists(st.tuples(st.booleans(), UNITS, UNITS, UNITS), min_size=1, max_size=6))
+@given(st.lists(st.tuples(st.booleans(), UNITS, PARTS, PARTS), min_size=1, max_size=6))
 def test_what_is_left_as_columns_is_what_is_left_of_each(rows: list[tuple[bool, D, D, D]]) -> None:
     columns = [np.array([int(row[n] * 1000) for row in rows], np.int64) for n in (1, 2, 3)]
     found = left_columns(np.array([row[0] for row in rows], np.bool_), *columns)

@@ -33,7 +33,7 @@ from .models import Connection, InboundMessage, OutboundMessage, Run, Snag
 from .price_rules import owner_of
 from .quarantine import attempt
 from .rules import connection_value
-from .runs import account_failed, account_works, forget_calls, raise_snag, settle_snags
+from .runs import account_failed, account_works, cannot, forget_calls, raise_snag, settle_snags
 from .schedules import all_set, due_parts, parts_of
 
 MOST_EVENTS = 2000
@@ -251,8 +251,11 @@ def take_listings(run_id: int, create: int, by: str, role: str, user_id: int) ->
         return
     actor = Actor(by, Role(role), user_id or None)
 
-    def work() -> object:
-        return linking.take_listings(actor, run.connection_id, timezone.now(), create=bool(create), begun=run)
+    def work() -> None:
+        try:
+            linking.take_listings(actor, run.connection_id, timezone.now(), create=bool(create), begun=run)
+        except YuvrelError as error:
+            cannot(run, error.detail)
 
     _guarded(run.connection, "exchange", work)
     _report(run_id, user_id)

@@ -75,7 +75,7 @@ def take_changes(connection: Connection, at: datetime) -> int:
                 mark = later(mark, raw.at, at)
             Feed.objects.filter(pk=feed.pk).update(watermark=mark)
         run.done = run.total = run.changed = taken
-        run.failed, run.unchanged = len(odd), seen - taken - len(odd)
+        run.failed, run.unchanged = len(odd), max(0, seen - taken - len(odd))
         read_whole(feed)
         run.note(f"{seen} prices read, {taken} taken in, {len(odd)} cannot be read")
     if odd:

@@ -14,7 +14,7 @@ from yuvrel.kit.paging import page
 from yuvrel.people.queries import company_zone
 
 from .models import Call, Connection, Feed, Run
-from .schedules import BY_NAME, all_set, parts_of, schedule_of
+from .schedules import BY_NAME, all_set, is_wanted, parts_of, schedule_of
 from .schemas import RunRow
 
 # What runs are called on the screen, by their kind, in the order in which they are told of.
@@ -107,6 +107,8 @@ def health(connection: Connection, now: datetime) -> dict[str, Any]:
     live = connection.state == Connection.State.LIVE
     following: dict[str, datetime | None] = {}
     for part in parts_of(connection):
+        if not is_wanted(connection, part):
+            continue
         feed = feeds.get(part.name)
         asked = feed.asked_at.astimezone(local.tzinfo) if feed and feed.asked_at else None
         following[part.run] = schedule_of(connection, part, kept).following(asked, local) if live else None

@@ -87,10 +87,9 @@ def as_kept(text: str) -> str:
 def run_of(connection: Connection, kind: str, begun: Run | None = None) -> Iterator[RunLog]:
     """Open a Run, or go on with one that was `begun`; failing ends it as failed with the reason, and the fault goes on
     its way. One that was stopped ends so, and nobody is told of a fault. Its calls are kept."""
-    left = Run.objects.filter(connection=connection, kind=kind, state=Run.State.RUNNING)
-    if begun is not None:
-        left = left.exclude(pk=begun.pk)
-    # One that still runs writes its own end over this; one whose process died would run for ever.
+    # One that still runs writes its own end over this; one whose process died would run for ever. Those that somebody
+    # asked for have a job that takes them up again.
+    left = Run.objects.filter(connection=connection, kind=kind, state=Run.State.RUNNING, asked_by="")
     left.update(state=Run.State.FAILED, ended_at=timezone.now())
     run = RunLog.objects.get(pk=begun.pk) if begun else RunLog.objects.create(connection=connection, kind=kind)
     calls = _Calls(run)
@@ -124,6 +123,13 @@ def begin(connection: Connection, kind: str, asked_by: str) -> Run:
         if Run.objects.filter(connection=connection, kind=kind, state=Run.State.RUNNING).exists():
             raise RefusedError(f"{connection.name} is being asked for this already.", field="kind")
         return Run.objects.create(connection=connection, kind=kind, asked_by=asked_by)
+
+
+def cannot(run: Run, why: str) -> None:
+    """End a run that could not even begin, with the reason."""
+    note = [timezone.now().isoformat(timespec="seconds"), why[:500]]
+    standing = Run.objects.filter(pk=run.pk, state=Run.State.RUNNING)
+    standing.update(state=Run.State.FAILED, ended_at=timezone.now(), log=[*run.log, note])
 
 
 def stop(actor: Actor, run_id: int) -> Run:

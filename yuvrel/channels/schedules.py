@@ -20,6 +20,7 @@ from yuvrel.rules.registry import declare
 
 from .credentials import kind_of
 from .models import Connection, Feed
+from .price_rules import owner_of
 from .rules import Kept, connection_value
 
 GROUP = "Schedule"
@@ -120,6 +121,11 @@ def parts_of(connection: Connection) -> list[Part]:
     return [part for part in PARTS if part.needs in can]
 
 
+def is_wanted(connection: Connection, part: Part) -> bool:
+    """Whether there is anything to ask for: prices are taken in only where they are kept there."""
+    return part.name != "prices" or owner_of(connection) == "there"
+
+
 def all_set() -> Kept:
     """Everything that is set about schedules, in one query."""
     return by_level(NAMES)
@@ -163,7 +169,8 @@ def due_parts(connections: Sequence[Connection], now: datetime) -> list[tuple[Co
             last = asked.get((connection.pk, part.name))
             # After a fault it is tried again as soon as the pause is over.
             again = connection.faults > 0 and schedule.when != "hand" and not schedule.is_quiet(local)
-            if again or schedule.is_due(last.astimezone(local.tzinfo) if last else None, local):
+            due = again or schedule.is_due(last.astimezone(local.tzinfo) if last else None, local)
+            if due and is_wanted(connection, part):
                 found.append((connection, part))
                 Feed.objects.update_or_create(connection=connection, part=part.name, defaults={"asked_at": now})
     return found

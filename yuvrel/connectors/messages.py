@@ -163,7 +163,11 @@ class SellingTerms(Message):
 
     def kept(self) -> dict[str, Any]:
         """What is not as usual, as JSON; nothing for a listing that is sold as usual."""
-        return self.model_dump(mode="json", exclude_defaults=True)
+        told = self.model_dump(exclude_defaults=True)
+        # However many zeros somebody wrote behind a number, it is the same number.
+        plain = {name: f"{value.normalize():f}" for name, value in told.items() if isinstance(value, Decimal)}
+        days = {name: value.isoformat() for name, value in told.items() if isinstance(value, date)}
+        return {**told, **plain, **days}
 
 
 class RemoteQuantity(Message):

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
-from decimal import ROUND_CEILING, Decimal
+from decimal import ROUND_CEILING, ROUND_FLOOR, Decimal
 from typing import Literal
 
 import numpy as np
@@ -21,6 +21,7 @@ Way = Literal["no", "backorder", "preorder", "preorder_now"]
 BADGES = {"backorder": "Backorder", "preorder": "Pre-order", "preorder_now": "Pre-order"}
 Deliveries = Sequence[tuple[date, Decimal]]
 Units = npt.NDArray[np.int64]
+THOUSAND = 1000
 
 
 @dataclass(frozen=True)
@@ -55,11 +56,13 @@ class PastZero:
         return self.way == "preorder_now"
 
     def left(self, sold: Sold) -> Decimal:
-        """What is left of the limit: of a pre-order at once less all units sold under it, else less those not served.
+        """What is left of the limit in whole units: of a pre-order at once less all units sold under it, else less those
+        not served.
 
         Check: limit 10, 3 sold and none served -> 7, from zero and at once.
         """
-        return max(ZERO, self.limit - (sold.all if self.at_once else sold.unserved))
+        left = self.limit - (sold.all if self.at_once else sold.unserved)
+        return max(ZERO, left).to_integral_value(rounding=ROUND_FLOOR)
 
     def under_limit(self, wanted: Decimal, short: Decimal) -> Decimal:
         """How many of `wanted` units count against the limit, when `short` of them cannot be reserved."""
@@ -87,4 +90,5 @@ def wholes(owed: Decimal, each: Decimal) -> Decimal:
 
 def left_columns(at_once: npt.NDArray[np.bool_], limit: Units, sold: Units, unserved: Units) -> Units:
     """`PastZero.left` for many, in thousandths of the unit."""
-    return np.asarray(np.maximum(0, limit - np.where(at_once, sold, unserved)), np.int64)
+    left = np.maximum(0, limit - np.where(at_once, sold, unserved))
+    return np.asarray(left // THOUSAND * THOUSAND, np.int64)
