@@ -30,7 +30,7 @@ def test_the_check_values() -> None:
     shelf = [Shelf("Yard", D(4), D(4))]
     rule = OfferRule(past_zero_left=past().left(Sold(D(3), D(3))))
     assert offer_for(shelf, rule, subject="x").quantity == D(7)
-    at_once = past("preorder_now")
+    at_once = past("preorder_at_once")
     full = [Shelf("Yard", D(40))]
     rule = OfferRule(past_zero_left=at_once.left(Sold(D(3))), only_past_zero=True)
     worked = offer_for(full, rule, subject="x")
@@ -40,7 +40,7 @@ def test_the_check_values() -> None:
 def test_served_units_count_at_once_and_not_from_zero() -> None:
     sold = Sold(all=D(6), unserved=D(2))
     assert past().left(sold) == past("backorder").left(sold) == D(8)
-    assert past("preorder_now").left(sold) == D(4)
+    assert past("preorder_at_once").left(sold) == D(4)
     assert past(limit=1).left(sold) == D(0)
     assert past().left(Sold(D("2.5"), D("2.5"))) == D(7), "whole units are for sale"
 
@@ -79,7 +79,9 @@ def test_more_units_are_never_promised_earlier(coming: list[tuple[date, D]], owe
 def test_what_is_left_as_columns_is_what_is_left_of_each(rows: list[tuple[bool, D, D, D]]) -> None:
     columns = [np.array([int(row[n] * 1000) for row in rows], np.int64) for n in (1, 2, 3)]
     found = left_columns(np.array([row[0] for row in rows], np.bool_), *columns)
-    each = [PastZero("preorder_now" if once else "preorder", limit).left(Sold(sold, owed)) for once, limit, sold, owed in rows]
+    each = [
+        PastZero("preorder_at_once" if once else "preorder", limit).left(Sold(sold, owed)) for once, limit, sold, owed in rows
+    ]
     assert [D(int(n)) / 1000 for n in found] == each
 
 

@@ -74,12 +74,12 @@ def test_two_lines_of_one_order_share_the_limit(item: Item) -> None:
 
 def test_at_once_all_units_count_and_those_there_are_reserved(item: Item) -> None:
     shop = make_connection()
-    taken = take_order(SYSTEM, incoming(shop, allowing(item, 2, way="preorder_now", limit=3)), NOW)
+    taken = take_order(SYSTEM, incoming(shop, allowing(item, 2, way="preorder_at_once", limit=3)), NOW)
     assert taken.order.state == "ready"
     assert taken.order.lines.get().past_zero == D(2)
     ship(SYSTEM, taken.order.pk, at=NOW)
     assert sold_under(["item|1|0|"])["item|1|0|"] == Sold(D(2), D(0))
-    assert take_order(SYSTEM, incoming(shop, allowing(item, 2, way="preorder_now", limit=3)), NOW).order.state == "held"
+    assert take_order(SYSTEM, incoming(shop, allowing(item, 2, way="preorder_at_once", limit=3)), NOW).order.state == "held"
 
 
 def test_a_cancelled_or_changed_order_gives_its_part_of_the_limit_back(item: Item) -> None:

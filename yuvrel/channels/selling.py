@@ -34,7 +34,7 @@ from .rules import Ids, Kept, Sources, listing_rungs, reached_by, resolved_colum
 PAST_ZERO_GROUP, SHOPPER_GROUP = "Selling past zero", "What the shopper sees"
 PAST: dict[str, Any] = {"levels": ON_CHANNELS, "group": PAST_ZERO_GROUP, "ability": Ability.CONNECT.value}
 SHOWN: dict[str, Any] = {"levels": ON_CHANNELS, "group": SHOPPER_GROUP, "ability": Ability.CONNECT.value}
-WHEN_SOLD: dict[str, Any] = {"only_with": ("selling_past_zero", "backorder", "preorder", "preorder_now"), **PAST}
+WHEN_SOLD: dict[str, Any] = {"only_with": ("selling_past_zero", "backorder", "preorder", "preorder_at_once"), **PAST}
 
 declare(
     Setting(
@@ -47,7 +47,7 @@ declare(
             ("no", "no"),
             ("backorder", "backorders, when none are left"),
             ("preorder", "pre-orders, when none are left"),
-            ("preorder_now", "pre-orders at once, whatever is there"),
+            ("preorder_at_once", "pre-orders at once, whatever is there"),
         ),
         **PAST,
     ),
@@ -165,7 +165,7 @@ def past_zero_columns(connection: Connection, ids: Ids, kept: Kept, today: date)
     for name, holds in (("past_zero_from", lambda day: day <= today), ("past_zero_until", lambda day: today <= day)):
         days, which = resolved_columns(name, connection, ids, kept)
         runs &= np.array([day is None or holds(date.fromisoformat(str(day))) for day in days], np.bool_)[which]
-    at_once = np.array([one == "preorder_now" for one in ways], np.bool_)[way] & runs
+    at_once = np.array([one == "preorder_at_once" for one in ways], np.bool_)[way] & runs
     limits = resolved_sources("past_zero_limit", connection, ids, kept)
     counting = sorted(set(limits.which[runs].tolist()))
     sold = sold_under(limits.scopes[at] for at in counting)

@@ -17,8 +17,8 @@ import numpy.typing as npt
 
 from .money import ZERO
 
-Way = Literal["no", "backorder", "preorder", "preorder_now"]
-BADGES = {"backorder": "Backorder", "preorder": "Pre-order", "preorder_now": "Pre-order"}
+Way = Literal["no", "backorder", "preorder", "preorder_at_once"]
+BADGES = {"backorder": "Backorder", "preorder": "Pre-order", "preorder_at_once": "Pre-order"}
 Deliveries = Sequence[tuple[date, Decimal]]
 Units = npt.NDArray[np.int64]
 THOUSAND = 1000
@@ -53,7 +53,7 @@ class PastZero:
     @property
     def at_once(self) -> bool:
         """Whether only the limit is for sale, whatever lies on the shelf."""
-        return self.way == "preorder_now"
+        return self.way == "preorder_at_once"
 
     def left(self, sold: Sold) -> Decimal:
         """What is left of the limit in whole units: of a pre-order at once less all units sold under it, else less those
