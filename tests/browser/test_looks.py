@@ -13,6 +13,7 @@ from django.utils import timezone
 from playwright.sync_api import Page, Route, expect
 
 from tests.browser.conftest import assert_accessible
+from tests.server.test_pictures import drawn
 from tests.world import (
     give,
     incoming,
@@ -27,12 +28,15 @@ from tests.world import (
 from yuvrel.agreement.actions import check_own
 from yuvrel.agreement.models import Drift
 from yuvrel.buying.actions import Wanted, draft, send
-from yuvrel.channels.models import Connection
+from yuvrel.catalogue import pictures
+from yuvrel.channels.models import Call, Connection, Run
 from yuvrel.channels.runs import raise_snag
+from yuvrel.core.rules import Level, Rung
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.planning import forecasts
 from yuvrel.pricing.actions import keep_list
+from yuvrel.rules.actions import change
 from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.sales.customers import keep, keep_group
 
@@ -59,6 +63,7 @@ SHEETS = (
     "/books/journal",
     "/books/accounts",
     "/connections",
+    "/connections/runs",
     "/connections/snags",
     "/connections/new",
 )
@@ -186,6 +191,18 @@ def _crowded() -> list[str]:
         code="A1", key="x", connection=shop, item=item, title=LONG[:200], expected="1234000", found="3", cause="order 7",
         since=timezone.now(), seen_at=timezone.now(),
     )  # fmt: skip
+    run = Run.objects.create(
+        connection=shop, kind="orders", state="failed", asked_by="Wilhelmina Annabella Featherstonehaugh-Cholmondeley",
+        ended_at=timezone.now(), taken=1_234_567, failed=1_234_567, log=[[timezone.now().isoformat(), f"{LONG} {WORD}"]],
+    )  # fmt: skip
+    Call.objects.create(
+        run=run, at=timezone.now(), method="POST", path=f"/api/orders?q={WORD * 4}", milliseconds=123_456,
+        sent=f'{{"{WORD}": "{WORD * 9}"}}', received=WORD * 40, fault=f"{LONG} {WORD}",
+    )  # fmt: skip
+    pictures.add(SYSTEM, item.product_id, drawn(size=(900, 20)), LONG)
+    change(
+        SYSTEM, Rung(Level.ITEM, LONG, item.pk), {"selling_past_zero": "backorder", "past_zero_text": LONG[:150]}, timezone.now()
+    )
     prices = keep_list(SYSTEM, None, 0, {"name": LONG[:80], "method": "derived", "percent": D("999.99"), "note": LONG})
     group = keep_group(SYSTEM, None, 0, WORD + " and friends", prices.pk)
     customer = keep(SYSTEM, None, 0, {"name": LONG[:160], "email": f"{WORD}@{WORD.lower()}.example", "group_id": group.pk})
@@ -201,6 +218,7 @@ def _crowded() -> list[str]:
         f"/orders/{order.pk}",
         f"/buying/orders/{purchase.pk}",
         f"/connections/{shop.pk}",
+        f"/connections/runs/{run.pk}",
         f"/buying/suppliers/{supplier.pk}",
     ]
 

@@ -36,7 +36,7 @@ from yuvrel.buying import suppliers
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
 from yuvrel.channels.jobs import relay_now
-from yuvrel.channels.models import Snag
+from yuvrel.channels.models import Run, Snag
 from yuvrel.kit import faults
 from yuvrel.people.models import AuditRow, Location, SheetView
 from yuvrel.people.queries import company_zone
@@ -62,6 +62,7 @@ PATHS = {
     "forecasts": "/api/v1/forecasts",
     "journal": "/api/v1/journal",
     "agreement": "/api/v1/agreement/items",
+    "runs": "/api/v1/runs",
 }
 
 
@@ -83,6 +84,9 @@ def company() -> Location:
     for listed, (shown, item) in enumerate(((3, honey), (0, hive), (12, glove))):
         for channel in (shop, till)[: 1 + listed % 2]:
             make_listing(channel, item, shown=shown, offered=shown, offer_state="agreed")
+    for number, kind in enumerate(("orders", "push", "listings", "orders")):
+        said = [[NOW.isoformat(), f"{number} new versions"]]
+        Run.objects.create(connection=(shop, till)[number % 2], kind=kind, state="done", taken=number, ended_at=NOW, log=said)
     for number, item in enumerate((honey, hive, glove, honey)):
         take_order(
             SYSTEM, incoming(shop, order_line(item, number + 1, f"{12 + number}.30"), placed_at=NOW - timedelta(days=number)), NOW
@@ -434,7 +438,7 @@ def test_a_sheet_outlives_rows_that_cannot_be_worked_out(manager: Client, name: 
     assert len(said) == 1 or not all(said), "the others stand"
     assert all(fault.endswith("cannot be worked out (OverflowError).") for fault in said if fault)
     if name in SHEETS:
-        field = next(n for n in ("number", "title", "memo", "name") if SHEETS[name].has(n))
+        field = next(n for n in ("number", "title", "memo", "name", "label") if SHEETS[name].has(n))
         names = [field, *sorted(SHEETS[name].fields - {field})]
         lines = [list(line.values()) for line in read_csv(content(file(manager, name, names, filters=asked)))]
         broken = [line for line in lines if any("cannot be worked out" in cell for cell in line)]

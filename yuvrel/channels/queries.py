@@ -24,7 +24,7 @@ from .credentials import kind_of
 from .linking import pairing_index, verdict_for
 from .models import Connection, Feed, Listing, PriceOffer, Snag
 from .offers import load_shelves, offer_of, places_of
-from .run_queries import health, run_row
+from .run_queries import health, known_run, run_row
 from .schemas import BenchRow, ConnectionRow, RunRow, SnagOut
 
 # How messages came is told of the last day.
@@ -104,7 +104,7 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "webhooks": Capability.WEBHOOKS in kind.can,
         "heard": list(heard.values("via").annotate(count=Count("id"), last_at=Max("received_at")).order_by("via")),
         "health": health(row, timezone.now()),
-        "runs": sheet_rows(RunRow, list(runs), run_row, lambda r: {"id": r.pk, "kind": r.kind, "state": r.state}),
+        "runs": sheet_rows(RunRow, list(runs), run_row, known_run),
     }
 
 

@@ -54,8 +54,14 @@ def runs(q: str, connection: int | None, kind: str, state: str, cursor: str, lim
     for word in q.split()[:6]:
         found = found.filter(log__icontains=word)
     rows, following = page(found, ["-id"], cursor, limit)
-    shown = sheet_rows(RunRow, rows, run_row, lambda row: {"id": row.pk, "kind": row.kind, "state": row.state})
+    shown = sheet_rows(RunRow, rows, run_row, known_run)
     return {"rows": shown, "next": following, "kinds": [{"kind": kind, "label": label} for kind, label in LABELS.items()]}
+
+
+def known_run(row: Any) -> dict[str, Any]:
+    """What is known of a run whatever else cannot be worked out."""
+    facts = {"id": row.pk, "kind": row.kind, "label": LABELS.get(row.kind, row.kind), "state": row.state}
+    return {**facts, "connection_id": row.connection_id, "connection": row.connection.name, "started_at": row.started_at}
 
 
 def run_row(row: Any) -> dict[str, Any]:
