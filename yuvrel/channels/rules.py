@@ -52,7 +52,7 @@ declare(
         "projected_days",
         "Projected days",
         "How many days ahead a delivery may lie and still count.",
-        "days",
+        "whole",
         14,
         unit="days",
         high=Decimal(365),

@@ -75,7 +75,7 @@ declare(
         "past_zero_days",
         "Promised in",
         "Days from today that are promised while no delivery on its way has units free.",
-        "days",
+        "whole",
         21,
         unit="days",
         high=Decimal(365),

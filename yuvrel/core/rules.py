@@ -22,7 +22,7 @@ from .money import ZERO, spoken
 from .schedule import clock
 from .working import Step, Working
 
-Type = Literal["quantity", "percent", "days", "choice", "date", "time", "text"]
+Type = Literal["quantity", "percent", "whole", "choice", "date", "time", "text"]
 Value = Decimal | int | str | None
 Ints = npt.NDArray[np.int64]
 
@@ -122,12 +122,12 @@ class Setting:
             value = Decimal(str(given).strip())
         except InvalidOperation as error:
             raise BadInputError(f"{self.label} must be a number.", field=self.name) from error
-        places = 0 if self.type == "days" else self.places
+        places = 0 if self.type == "whole" else self.places
         if not value.is_finite() or not self.low <= value <= self.high:
             raise BadInputError(f"{self.label} must lie between {spoken(self.low)} and {spoken(self.high)}.", field=self.name)
         if value != round(value, places):
             raise BadInputError(f"{self.label} takes {f'at most {places}' if places else 'no'} decimals.", field=self.name)
-        return int(value) if self.type == "days" else value
+        return int(value) if self.type == "whole" else value
 
     def said(self, value: Value) -> str:
         """A value as a person reads it."""
