@@ -13,7 +13,8 @@ from playwright.sync_api import Page, expect
 from tests.browser.conftest import assert_accessible
 from tests.browser.test_journey import Person
 from tests.channels.conftest import Standins
-from tests.world import incoming, make_connection, make_item, make_user, order_line
+from tests.world import incoming, make_connection, make_item, make_supplier, make_user, order_line
+from yuvrel.buying.actions import Wanted, draft
 from yuvrel.buying.models import ExchangeRate, PurchaseOrder, Supplier, SupplierItem
 from yuvrel.buying.suppliers import keep
 from yuvrel.people.models import Location
@@ -143,3 +144,37 @@ def test_who_may_not_buy_looks_and_changes_nothing(buyer: Person) -> None:
     expect(page.get_by_label("Order minimum")).to_be_disabled()
     expect(page.get_by_role("button", name="Save supplier")).to_have_count(0)
     expect(page.get_by_role("button", name="Add an item")).to_have_count(0)
+
+
+def test_a_new_item_is_made_from_a_draft_and_joins_the_suppliers_list(page: Page, live_server: Any, house: Standins) -> None:
+    buyer = Person(page, live_server.url, house)
+    make_user(Role.BUYER)
+    item, other = make_item("HIV-1"), make_item("FRM-1")
+    make_supplier(item, price="20.00")
+    place = Location.objects.get(code="tannery-yard")
+    (order,) = draft(SYSTEM, [Wanted(item.pk, place.pk, D(2))], timezone.now())
+    buyer.sign_in("buyer")
+    buyer.go(f"/buying/orders/{order.pk}")
+    form = page.get_by_role("form", name="Add a line")
+    form.get_by_label("Add a line").fill("frm")
+    form.get_by_role("button", name="Thing FRM-1").click()
+    form.get_by_label("Quantity").fill("10")
+    form.get_by_role("button", name="Add the line").click()
+    expect(form.get_by_role("alert")).to_contain_text("has not sold it yet: enter its price.")
+    form.get_by_label("Price EUR").fill("3,25")
+    assert_accessible(page)
+    form.get_by_role("button", name="Add the line").click()
+    buyer.says("The line is added.")
+    form.get_by_label("Add a line").fill("Bee gym")
+    form.get_by_role("button", name="A new item “Bee gym”").click()
+    form.get_by_label("SKU", exact=True).fill("GYM-1")
+    form.get_by_label("Retail price").fill("19,90")
+    form.get_by_label("Quantity").fill("12")
+    form.get_by_label("Price EUR", exact=False).last.fill("7,50")
+    form.get_by_label("Supplier SKU").fill("G1")
+    form.get_by_role("button", name="Add the line").click()
+    expect(page.locator("tr[data-row]").filter(has_text="GYM-1")).to_contain_text("G1")
+    expect(page.locator("tr[data-row]")).to_have_count(3)
+    assert order.lines.count() == 3
+    assert {row.item.sku for row in order.supplier.items.all()} == {"HIV-1", "FRM-1", "GYM-1"}
+    assert other.pk

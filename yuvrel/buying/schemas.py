@@ -104,6 +104,20 @@ class PurchaseIn(Schema):
     expected_on: DayIn | None = None
 
 
+class NewLineIn(Schema):
+    """A line more of a draft: an item that exists, or a new one by title, SKU and retail price with tax; without a price
+    the supplier's own."""
+
+    version: int
+    item_id: Id | None = None
+    title: str = Field("", max_length=160)
+    sku: str = Field("", max_length=60)
+    retail: MoneyIn = Decimal(0)
+    quantity: QuantityIn
+    price: UnitCostIn | None = None
+    code: str = Field("", max_length=60)
+
+
 class VersionIn(Schema):
     """The version the person was looking at."""
 

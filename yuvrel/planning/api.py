@@ -9,9 +9,11 @@ from django.utils import timezone
 from ninja import Router
 
 from yuvrel.buying import actions as buying
+from yuvrel.buying import lines as purchase_lines
 from yuvrel.buying import queries as purchase_orders
 from yuvrel.buying.documents import purchase_pdf
-from yuvrel.buying.schemas import Drafted, DraftIn, PurchaseIn, PurchaseOut, PurchasePage, ReceiveIn, VersionIn
+from yuvrel.buying.schemas import Drafted, DraftIn, NewLineIn, PurchaseIn, PurchaseOut, PurchasePage, ReceiveIn, VersionIn
+from yuvrel.catalogue.actions import ItemDraft
 from yuvrel.catalogue.pictures import first_of
 from yuvrel.core.money import ZERO
 from yuvrel.kit.auth import actor
@@ -162,6 +164,18 @@ def change(request: HttpRequest, order_id: int, body: PurchaseIn) -> Any:
     """Change a draft."""
     lines = {line.id: (line.quantity, line.price) for line in body.lines}
     buying.change_draft(actor(request), order_id, body.version, lines, body.expected_on)
+    return purchase_orders.order_page(order_id)
+
+
+@router.post("/purchase-orders/{int:order_id}/lines", response=PurchaseOut, operation_id="add_purchase_line")
+def add_line(request: HttpRequest, order_id: int, body: NewLineIn) -> Any:
+    """Put an item on a draft, or make a new one and put it on."""
+    who = actor(request)
+    if body.item_id is not None:
+        purchase_lines.add_line(who, order_id, body.version, body.item_id, body.quantity, body.price, body.code)
+    else:
+        draft = ItemDraft(sku=body.sku, price=body.retail)
+        purchase_lines.add_new_item(who, order_id, body.version, draft, body.title, body.quantity, body.price, body.code)
     return purchase_orders.order_page(order_id)
 
 

@@ -7,6 +7,7 @@
 	import { session } from '#lib/session.svelte.ts';
 	import { BUYING_TABS } from '#lib/tabs.ts';
 	import { Typing } from '#lib/typing.svelte.ts';
+	import AddLine from '#lib/ui/AddLine.svelte';
 	import Faulty from '#lib/ui/Faulty.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
@@ -239,6 +240,7 @@
 				{/each}
 			</tbody>
 		</table>
+		{#if isDraft && mayBuy}<AddLine order={data} />{/if}
 		{#if data.receipts.length}
 			<h2>Receipts</h2>
 			<table class="rows">
