@@ -24,7 +24,7 @@ from yuvrel.outbox.actions import record, waiting_for
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
-from yuvrel.planning import plan
+from yuvrel.planning import alerts, plan
 from yuvrel.planning.queries import Line, one_line
 from yuvrel.sales.actions import ship, take_order, take_till_sale
 from yuvrel.sales.models import Reservation, SalesOrder
@@ -233,6 +233,7 @@ def test_an_event_that_commits_late_is_worked_on_all_the_same() -> None:
     assert {row.subject_id for row in waiting_for(plan.CONSUMER)} == {first.pk}
     assert consume("offers") == 1
     plan.refresh(timezone.now())
+    alerts.work(timezone.now())
     assert not Event.objects.filter(done_at=None).exists()
 
 

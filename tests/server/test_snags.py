@@ -66,3 +66,5 @@ def test_what_cannot_be_tried_says_so_and_is_set_aside_together(company: Locatio
     assert Snag.objects.filter(resolved_at=None).count() == 1
     with pytest.raises(NotFoundError):
         snags.try_all_again(SYSTEM, "event", None)
+    with pytest.raises(ForbiddenError):
+        snags.set_all_aside(viewer, "event", None, "there is none, and still")

@@ -98,6 +98,7 @@ def _price_again(listing: Listing) -> str:
 @transaction.atomic
 def set_all_aside(actor: Actor, kind: str, connection_id: int | None, why: str) -> int:
     """Close every open snag of one cause with one reason. Returns how many."""
+    actor.need(Ability.RESOLVE)
     ids = _of_cause(kind, connection_id)
     for snag_id in ids:
         set_aside(actor, snag_id, why)
