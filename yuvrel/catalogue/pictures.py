@@ -43,8 +43,13 @@ def made_anew(data: bytes) -> tuple[bytes, bytes, int, int]:
         raise BadInputError(f"That is no picture: {', '.join(FORMATS)} can be read.", field="file") from error
     except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
         raise BadInputError("The picture cannot be read to its end; is it whole?", field="file") from error
-    large = ImageOps.contain(whole, (WIDEST, WIDEST)) if max(whole.size) > WIDEST else whole
-    return _webp(large), _webp(ImageOps.contain(whole, (THUMB, THUMB))), large.width, large.height
+    large = _within(whole, WIDEST)
+    return _webp(large), _webp(_within(whole, THUMB)), large.width, large.height
+
+
+def _within(picture: Image.Image, side: int) -> Image.Image:
+    """The picture, made smaller where it is larger."""
+    return ImageOps.contain(picture, (side, side)) if max(picture.size) > side else picture
 
 
 @contextmanager
