@@ -25,18 +25,6 @@ from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import SalesOrder
 
 
-def shopper_reads(person: Person, sku: str, text: str) -> None:  # noqa: F811
-    """The shop's own page says so of an article; what is pushed is on its way for a moment."""
-    page = person.page
-    row = page.get_by_role("row").filter(has_text=sku)
-    for _ in range(120):
-        page.goto(f"{person.standins.base}/shop/web/")
-        if text in row.inner_text():
-            return
-        page.wait_for_timeout(500)
-    expect(row).to_contain_text(text)
-
-
 def test_a_schedule_is_changed_and_a_run_is_asked_for_and_read(person: Person) -> None:  # noqa: F811
     page, shop = person.page, Connection.objects.get(name="The shop")
     person.go(f"/connections/{shop.pk}")
@@ -98,10 +86,10 @@ def test_a_pre_order_is_bought_past_zero_promised_filled_and_shipped(person: Per
     person.says("Saved.")
 
     # Ten are there: they sell as ever. Then the shopper reads what is promised, and buys two more.
-    shopper_reads(person, "SMK-L", "10")
+    person.shopper_reads("SMK-L", "10")
     buy(person, 10)
     said = f"The next ones leave about {due:%-d %b %Y}."
-    shopper_reads(person, "SMK-L", said)
+    person.shopper_reads("SMK-L", said)
     expect(page.get_by_role("row").filter(has_text="SMK-L")).to_contain_text("Pre-order")
     buy(person, 2)
     person.go("/orders", check=False)

@@ -53,6 +53,16 @@ class Person:
     def says(self, text: str) -> None:
         expect(self.page.locator(".notices")).to_contain_text(text)
 
+    def shopper_reads(self, sku: str, text: str) -> None:
+        """The shop's own page, opened anew until it says so of an article: what is pushed is on its way for a moment."""
+        row = self.page.get_by_role("row").filter(has_text=sku)
+        for _ in range(120):
+            self.page.goto(f"{self.standins.base}/shop/web/")
+            if text in row.inner_text():
+                return
+            self.page.wait_for_timeout(500)
+        expect(row).to_contain_text(text)
+
     def connect(self, kind: str, name: str, path: str, token: str) -> None:
         self.go("/connections/new")
         self.page.get_by_label("Kind").select_option(label=kind)

@@ -36,17 +36,6 @@ def person(page: Page, live_server: Any, house: Standins) -> Person:
     return manager
 
 
-def shop_shows(page: Page, person: Person, sku: str, price: str) -> None:
-    """The shop's own page, opened anew until a shopper reads the price there: it is on its way for a moment."""
-    row = page.get_by_role("row").filter(has_text=sku)
-    for _ in range(120):
-        page.goto(f"{person.standins.base}/shop/web/")
-        if price in row.inner_text():
-            return
-        page.wait_for_timeout(500)
-    expect(row).to_contain_text(price)
-
-
 def follow(person: Person, connection: str, kept: str) -> None:
     """Say where a connection's prices are kept."""
     person.go(f"/connections/{Connection.objects.get(name=connection).pk}", check=False)
@@ -84,7 +73,7 @@ def test_a_derived_list_is_changed_with_rehearsal_and_the_shop_shows_it(person: 
     follow(person, "The shop", "here and shown there")
     expect(page.get_by_text("3 prices agreed")).to_be_visible()
     assert_accessible(page)
-    shop_shows(page, person, "SMK-S", "28.95")
+    person.shopper_reads("SMK-S", "28.95")
 
     # The list is changed: what that would do is said before it is done.
     person.go(f"/range/prices/{PriceList.objects.get(name='Shop prices').pk}", check=False)
@@ -97,7 +86,7 @@ def test_a_derived_list_is_changed_with_rehearsal_and_the_shop_shows_it(person: 
     page.get_by_role("button", name="Save price list").click()
     person.says("Saved.")
     expect(page.get_by_role("row").filter(has_text="SMK-S")).to_contain_text("22.95")
-    shop_shows(page, person, "SMK-S", "22.95")
+    person.shopper_reads("SMK-S", "22.95")
 
     # Prices are changed by a rule, and taken back as one.
     base = PriceList.objects.get(base=True)
@@ -139,7 +128,7 @@ def test_a_till_that_keeps_prices_drives_the_shop_and_what_the_shop_changes_is_a
     # Which run it was that took it in, the one that was asked for or one that came of itself, is all the same.
     taken = page.get_by_role("row").filter(has_text="Prices in").filter(has_text="1 taken in")
     expect(taken.first).to_be_visible()
-    shop_shows(page, person, "SMK-L", "31.00")
+    person.shopper_reads("SMK-L", "31.00")
 
     with httpx.Client(base_url=f"{person.standins.base}/shop/web") as office:
         office.post("/office/price", data={"id": "v2", "price": "29.00"})
@@ -151,7 +140,7 @@ def test_a_till_that_keeps_prices_drives_the_shop_and_what_the_shop_changes_is_a
     drift.get_by_role("button", name="Push ours").click()
     person.says("Our price is being sent again.")
     expect(drift).to_have_count(0)
-    shop_shows(page, person, "SMK-L", "31.00")
+    person.shopper_reads("SMK-L", "31.00")
 
 
 def test_a_price_typed_in_the_list_and_what_a_customer_of_a_group_pays(person: Person) -> None:

@@ -73,13 +73,14 @@ def _webp(picture: Image.Image) -> bytes:
 def add(actor: Actor, product_id: int, data: bytes, alt: str = "", item_id: int | None = None) -> Picture:
     """A picture more, the last in order. Raises BadInputError and RefusedError saying why it cannot be taken."""
     actor.need(Ability.EDIT_RANGE)
+    # Made anew before the product is held: it takes its time.
+    full, thumb, width, height = made_anew(data)
     product = Product.objects.select_for_update().filter(pk=product_id).first()
     if product is None:
         raise NotFoundError("There is no such product.")
     item = _item(product, item_id)
     if product.pictures.count() >= MOST:
         raise RefusedError(f"A product has at most {MOST} pictures. Take one away first.", field="file")
-    full, thumb, width, height = made_anew(data)
     digest = sha256(full).hexdigest()
     if product.pictures.filter(digest=digest).exists():
         raise RefusedError("This product has that picture already.", field="file")

@@ -24,7 +24,6 @@ LONGEST_PAUSE = 60.0
 
 # Of one run so many calls are kept, and of each so much text.
 MOST_CALLS, MOST_TEXT = 400, 20_000
-TOGETHER = 50
 _SECRET = re.compile(r'("[^"]*(?:secret|token|password|api_?key)[^"]*"\s*:\s*)"(?:[^"\\]|\\.)*"', re.IGNORECASE)
 
 
@@ -55,7 +54,7 @@ COUNTS = ("done", "total", "taken", "changed", "unchanged", "failed")
 
 
 class _Calls:
-    """Keeps the calls of a run, some at a time; secrets are not among them."""
+    """Keeps the calls of a run until it ends, and then writes them down together; secrets are not among them."""
 
     def __init__(self, run: Run) -> None:
         self.run, self.waiting, self.kept = run, list[Call](), 0
@@ -72,9 +71,8 @@ class _Calls:
         self.waiting.append(call)
 
     def write(self) -> None:
-        """Write down what waits."""
+        """Write down what was kept."""
         Call.objects.bulk_create(self.waiting)
-        self.waiting = []
 
 
 def as_kept(text: str) -> str:

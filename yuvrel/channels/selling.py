@@ -157,7 +157,7 @@ class PastZeroColumns:
 
 
 def past_zero_columns(connection: Connection, ids: Ids, kept: Kept, today: date) -> PastZeroColumns | None:
-    """Selling past zero for many listings, in at most two queries; None where nothing of it is set."""
+    """Selling past zero for many listings; what was sold is counted once for all of them. None where nothing of it is set."""
     if not any(kept["selling_past_zero"].values()) or not can_tell(connection):
         return None
     ways, way = resolved_columns("selling_past_zero", connection, ids, kept)
@@ -208,14 +208,14 @@ def _past_zero(
     connection: Connection, ids: Ids, kept: Kept, past: PastZeroColumns, today: date, facts: dict[int, dict[str, Any]]
 ) -> None:
     chosen = past.runs & (past.left > 0)
-    items, places = ids.item[chosen].tolist(), past.left[chosen].tolist()
+    items, lefts = ids.item[chosen].tolist(), past.left[chosen].tolist()
     if not items:
         return
     texts, which_text = resolved_columns("past_zero_text", connection, ids, kept)
     days, which_day = resolved_columns("past_zero_days", connection, ids, kept)
     coming = Coming.to(connection.fulfils_from_id, items)
     ways = [way for way, running in zip(past.ways, chosen.tolist(), strict=True) if running]
-    rows = zip(ids.listing[chosen].tolist(), items, places, ways, which_text[chosen], which_day[chosen], strict=True)
+    rows = zip(ids.listing[chosen].tolist(), items, lefts, ways, which_text[chosen], which_day[chosen], strict=True)
     for pk, item, left, way, text, lead in rows:
         day = coming.promise(item, Decimal(1), today, int(cast(int, days[lead])))
         said = str(texts[text]).replace("{date}", f"{day:%-d %b %Y}")
@@ -289,39 +289,46 @@ def _rule(worth: Mapping[str, Any]) -> PastZero:
     return PastZero(way, worth["past_zero_limit"], day("past_zero_from"), day("past_zero_until"), worth["past_zero_days"])
 
 
+def _settled_rule(listing: Listing) -> tuple[PastZero, Rung | None] | None:
+    """(how one listing is sold past zero, where its limit is set: None for the default), or nothing."""
+    if listing.item_id is None or not can_tell(listing.connection):
+        return None
+    resolved = settled(listing_rungs(listing), PAST_ZERO)
+    rule = _rule({name: one.value for name, one in resolved.items()})
+    return (rule, resolved["past_zero_limit"].rung) if rule.way != "no" else None
+
+
+def _scope(rung: Rung | None) -> str:
+    return scope_of(*rung.key) if rung else scope_of(Level.DEFAULT, 0, 0, "")
+
+
 def allowances(listings: Iterable[Listing]) -> dict[int, Allowance]:
     """What some listings of one connection allow past zero, by listing; those that allow nothing are missing."""
-    found: dict[int, tuple[Listing, PastZero, str]] = {}
     if not _is_used():
         return {}
-    for listing in listings:
-        if listing.item_id is None or not can_tell(listing.connection):
-            continue
-        resolved = settled(listing_rungs(listing), PAST_ZERO)
-        rule = _rule({name: one.value for name, one in resolved.items()})
-        if rule.way != "no":
-            rung = resolved["past_zero_limit"].rung
-            found[listing.pk] = listing, rule, scope_of(*rung.key) if rung else scope_of(Level.DEFAULT, 0, 0, "")
+    settled_ones = ((listing, _settled_rule(listing)) for listing in listings)
+    found = {listing.pk: (listing, *one) for listing, one in settled_ones if one is not None}
     if not found:
         return {}
     one = next(iter(found.values()))[0]
     coming = Coming.to(one.connection.fulfils_from_id, (cast(int, row.item_id) for row, _, _ in found.values()))
-    return {
-        pk: Allowance(rule, scope, {part: coming.deliveries.get(part, ()) for part, _ in coming.parts[cast(int, row.item_id)]})
-        for pk, (row, rule, scope) in found.items()
-    }
+
+    def deliveries(row: Listing) -> dict[int, Deliveries]:
+        return {part: coming.deliveries.get(part, ()) for part, _ in coming.parts[cast(int, row.item_id)]}
+
+    return {pk: Allowance(rule, _scope(rung), deliveries(row)) for pk, (row, rule, rung) in found.items()}
 
 
 def with_past_zero(listing: Listing, rule: OfferRule, today: date) -> OfferRule:
     """The rule of one listing's offer with what may be sold past zero, and the words for its Working."""
-    allowed = allowances([listing]).get(listing.pk)
-    if allowed is None or not allowed.rule.runs(today):
+    found = _settled_rule(listing) if _is_used() else None
+    if found is None or not found[0].runs(today):
         return rule
-    past = allowed.rule
-    sold = sold_under([allowed.scope])[allowed.scope]
+    past, rung = found
+    scope = _scope(rung)
+    sold = sold_under([scope])[scope]
     taken = sold.all if past.at_once else sold.unserved
     said = f"{spoken(past.limit)} less {spoken(taken)} {'sold' if past.at_once else 'sold and not yet served'}"
-    rung = settled(listing_rungs(listing), ["past_zero_limit"])["past_zero_limit"].rung
     return replace(
         rule,
         past_zero_left=past.left(sold),

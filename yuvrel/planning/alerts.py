@@ -54,21 +54,21 @@ def look_at(items: Iterable[int], now: datetime) -> int:
     rows = list(StockBalance.objects.filter(item_id__in=set(items), item__kind=Item.Kind.STOCKED, item__active=True))
     pairs: list[Pair] = [(row.item_id, row.location_id) for row in rows]
     levels = {pair: found.values[NAME] for pair, found in standings(pairs, {}).items()}
-    open_ones = {
-        (row.item_id, row.location_id): row for row in StockAlert.objects.filter(item_id__in=set(items), recovered_at=None)
-    }
-    fresh = 0
+    open_ones = {(row.item_id, row.location_id): row.pk for row in standing().filter(item_id__in=set(items))}
+    fresh: list[StockAlert] = []
+    recovered: list[int] = []
     for row in rows:
         pair = row.item_id, row.location_id
         level, available = cast("Decimal | None", levels.get(pair)), row.on_hand - row.committed
         if level is not None and available < level:
-            if pair in open_ones:
-                continue
-            StockAlert.objects.create(item_id=pair[0], location_id=pair[1], below=level, available=available, opened_at=now)
-            fresh += 1
+            if pair not in open_ones:
+                facts = {"below": level, "available": available, "opened_at": now}
+                fresh.append(StockAlert(item_id=pair[0], location_id=pair[1], **facts))
         elif pair in open_ones:
-            StockAlert.objects.filter(pk=open_ones[pair].pk).update(recovered_at=now)
-    return fresh
+            recovered.append(open_ones[pair])
+    StockAlert.objects.bulk_create(fresh)
+    StockAlert.objects.filter(pk__in=recovered).update(recovered_at=now)
+    return len(fresh)
 
 
 def standing() -> QuerySet[StockAlert]:

@@ -100,8 +100,9 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     problem, field = faults(incoming, currency)
     was_posted = ZERO if new else _prepaid(order)
     old = set() if new else _held_items(order)
-    promised = past_zero.promises_of(order)
-    scopes = {line.past_zero.scope for line in incoming.lines if line.past_zero} | past_zero.scopes_of(order)
+    promised = {} if new else past_zero.promises_of(order)
+    scopes = {line.past_zero.scope for line in incoming.lines if line.past_zero}
+    scopes |= set() if new else past_zero.scopes_of(order)
     past_zero.take_turns(scopes)
     parts = explode(line.item_id for line in incoming.lines if line.item_id and line.kind == "item" and not incoming.cancelled)
     # What it held and what it will hold are locked together: an edit from one item to another
