@@ -26,6 +26,7 @@ from yuvrel.channels.models import Connection, Feed, Listing
 from yuvrel.connectors.registry import KINDS
 from yuvrel.people.models import Company, Location, User
 from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.rules.models import SettingValue
 from yuvrel.stock.actions import OpeningRow, take_opening
 
 DAYS = 730
@@ -172,15 +173,15 @@ def _connect(kind: str, name: str, address: str) -> Connection:
         kind=kind,
         name=name,
         address=address,
-        token_sealed=seal("t"),
+        secrets_sealed=seal('{"token": "t"}'),
         hook_key=name,
         state="live",
-        prefix=f"{name}-",
         fulfils_from=Location.objects.get(code="north"),
         order_states=["paid", "sold"],
         live_since=timezone.now(),
         accounts={role: code for role, code in _chart()},
     )
+    SettingValue.objects.create(name="order_prefix", level="connection", subject=row.pk, value=f"{name}-")
     Feed.objects.create(connection=row, part="orders", watermark=timezone.now().isoformat())
     return row
 

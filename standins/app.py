@@ -10,7 +10,7 @@ from typing import Any
 
 from flask import Flask, Response, current_app, redirect, render_template, request
 
-from . import faults, hooks, ledger, shop, supplier, till
+from . import faults, hooks, ledger, market, shop, supplier, till
 from .common import refusal, store
 from .store import Store
 
@@ -22,7 +22,7 @@ def create_app(path: str, setup: dict[str, Any] | None = None) -> Flask:
     app.config["MAX_CONTENT_LENGTH"] = 5_000_000
     if setup and not app.config["STORE"].accounts():
         app.config["STORE"].load(setup)
-    for module in (shop, till, ledger, supplier):
+    for module in (shop, market, till, ledger, supplier):
         app.register_blueprint(module.bp)
 
     app.add_url_rule("/mail", view_func=_mail)

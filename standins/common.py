@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import secrets
 from collections.abc import Callable
+from datetime import UTC, datetime
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
@@ -44,7 +45,7 @@ def scoped(sort: str, scope: str) -> Callable[..., Any]:
             with store().transaction():
                 g.account = account_of(account, sort)
                 token = request.headers.get("Authorization", "").removeprefix("Bearer ")
-                scopes = next((s for t, s in g.account["tokens"].items() if secrets.compare_digest(t, token)), None)
+                scopes = _scopes_of(account, token)
                 if scopes is None:
                     return refusal(401, "This token is not known here.")
                 if scope and scope not in scopes:
@@ -56,6 +57,13 @@ def scoped(sort: str, scope: str) -> Callable[..., Any]:
         return run
 
     return wrap
+
+
+def _scopes_of(account: str, token: str) -> list[str] | None:
+    """What a token may do: one of the account's own, or one that was granted and has not run out."""
+    own = next((s for t, s in g.account.get("tokens", {}).items() if secrets.compare_digest(t, token)), None)
+    granted = store().get(account, "token", token) if own is None else None
+    return granted["scopes"] if granted and granted["until"] > datetime.now(UTC).isoformat() else own
 
 
 def money(text: Any, what: str) -> Decimal:

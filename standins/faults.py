@@ -88,7 +88,7 @@ def stamp(store: Store, account: str) -> str:
 def before(store: Store, account: str) -> Response | None:
     """Faults that strike before the work, and the account's limit of calls a second."""
     if _too_fast(store, account):
-        return _busy("Too many calls a second.")
+        return _busy("Too many calls.")
     with store.transaction():
         hits = {name for name in BEFORE if struck(store, account, name)}
     g.dropped = "dropped" in hits and request.method in ("POST", "PUT")
@@ -128,7 +128,7 @@ def broken_off() -> Response:
 
 @dataclass
 class _Bucket:
-    """Calls allowed now; refilled at the account's rate, never above one second's worth."""
+    """Calls allowed now; refilled at the account's rate, never above one second's or one hour's worth."""
 
     left: float
     at: float
@@ -139,14 +139,17 @@ _guard = threading.Lock()
 
 
 def _too_fast(store: Store, account: str) -> bool:
-    """Counts this call against the account's `per_second`, where it has one."""
-    rate = float((store.get(account, "account", account) or {}).get("per_second", 0))
+    """Counts this call against what the account allows a second, or an hour, where it says so."""
+    known = store.get(account, "account", account) or {}
+    per_hour = float(known.get("per_hour", 0))
+    rate = float(known.get("per_second", 0)) or per_hour / 3600
     if not rate:
         return False
+    most = per_hour or rate
     now = time.monotonic()
     with _guard:
-        bucket = _buckets.setdefault((id(store), account), _Bucket(rate, now))
-        bucket.left = min(rate, bucket.left + (now - bucket.at) * rate)
+        bucket = _buckets.setdefault((id(store), account), _Bucket(most, now))
+        bucket.left = min(most, bucket.left + (now - bucket.at) * rate)
         bucket.at = now
         if bucket.left < 1:
             return True

@@ -20,8 +20,10 @@ from yuvrel.outbox.models import Event
 from yuvrel.people.models import Company, Location, User
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.rules.actions import change
+from yuvrel.rules.models import SettingValue
 from yuvrel.rules.registry import SETTINGS
 from yuvrel.sales.incoming import IncomingLine, IncomingOrder
+from yuvrel.sales.rules import order_rules
 from yuvrel.stock.actions import OpeningRow, take_opening
 
 NOW = datetime(2027, 3, 14, 9, 30, tzinfo=UTC)
@@ -87,15 +89,16 @@ def make_connection(kind: str = "web_shop", name: str = "", **more: Any) -> Conn
         "address": "http://127.0.0.1:9",
         "hook_key": f"hook-{number}",
         "state": "live",
-        "prefix": f"C{number}-",
         "fulfils_from": place,
         "order_states": ["paid", "sold"],
         "live_since": NOW,
     } | more
     watermark = facts.pop("watermark", NOW.isoformat())
     rules = {name: facts.pop(name) for name in list(facts) if name in SETTINGS}
+    prefix = rules.pop("order_prefix", f"C{number}-")
     row = Connection.objects.create(kind=kind, **facts)
     Feed.objects.create(connection=row, part="answers" if kind == "supplier" else "orders", watermark=watermark)
+    SettingValue.objects.create(name="order_prefix", level="connection", subject=row.pk, value=prefix)
     row.feeds.set([place])
     set_rules(row, **rules)
     return row
@@ -141,7 +144,11 @@ def incoming(connection: Connection, *lines: IncomingLine, **more: Any) -> Incom
     }
     facts |= more
     return IncomingOrder(
-        connection_id=connection.pk, location_id=connection.fulfils_from_id or 0, prefix=connection.prefix, lines=lines, **facts
+        connection_id=connection.pk,
+        location_id=connection.fulfils_from_id or 0,
+        prefix=order_rules(connection).prefix,
+        lines=lines,
+        **facts,
     )
 
 

@@ -173,7 +173,7 @@ def _crowded() -> list[str]:
     supplier = make_supplier(item, price="1234.5678", pack=12)
     supplier.name = f"Brackwater Joinery and {WORD} and Daughters of the Lower Marsh"[:120]
     supplier.save()
-    shop = make_connection(name=f"Larkmead {WORD} for the trade"[:80], prefix="LARKMEAD-")
+    shop = make_connection(name=f"Larkmead {WORD} for the trade"[:80], order_prefix="LARKMEAD-")
     till = make_connection("till", name="Till of the shop at the lower end of Mill Lane, next to the bakery")
     make_listing(shop, item, title=LONG[:200], offered=D(1_234_000), shown=D(3), offer_state="drifting")
     make_listing(shop, title=LONG[:200], sku=f"X-{WORD}"[:60], barcode="2100000000012")

@@ -52,8 +52,13 @@ def _variant(key: str, sku: str, quantity: int = 0, barcode: str = "", **options
     }
 
 
+def _offer(key: str, code: str, barcode: str, title: str) -> dict[str, Any]:
+    more = {"family": "", "variation": {}, "category": "smokers", "price": "24.60", "quantity": 0, "kept_by": "seller"}
+    return {"id": key, "offer": key, "seller_code": code, "barcode": barcode, "title": title, **more}
+
+
 def setup() -> dict[str, dict[str, Any]]:
-    """One shop, a second shop, a till, a ledger and a supplier."""
+    """One shop, a second shop, a marketplace, a till, a ledger and a supplier."""
     products = [
         {
             "id": "p1",
@@ -128,6 +133,23 @@ def setup() -> dict[str, dict[str, Any]]:
         },
         "trade": {"account": {"id": "trade", "sort": "shop", "name": "Trade", "tokens": {"t": SHOP_SCOPES}}, "product": products},
         "mill": {"account": {"id": "mill", "sort": "till", "name": "Mill Lane", "tokens": {"t": till}}, "article": articles},
+        "hedge": {
+            "account": {
+                "id": "hedge",
+                "sort": "market",
+                "name": "Hedge",
+                "regions": ["ie", "fr"],
+                "batch_seconds": 0,
+                "clients": {"us": {"secret": "s", "scopes": ["offers", "orders"]}},
+            },
+            "offer-ie": [
+                _offer("o1", "smk-s ", "", "Smoker small"),
+                _offer("o2", "", "2100000000029", "Smoker large"),
+                _offer("o3", "", "", "Smoker, some size"),
+                _offer("o4", "", "2100000000012", "Smoker small, sent by Hedge") | {"kept_by": "market", "quantity": 6},
+            ],
+            "offer-fr": [_offer("f1", "SMK-S", "", "Enfumoir")],
+        },
         "books": {
             "account": {
                 "id": "books",

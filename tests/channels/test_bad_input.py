@@ -14,13 +14,14 @@ from django.utils import timezone
 from tests.channels.conftest import Standins
 from tests.channels.test_journey import World, settle, world  # noqa: F401  (the fixture itself)
 from tests.invariants import assert_invariants
-from tests.world import give
+from tests.world import give, set_rules
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import actions, inbound, linking, snags
+from yuvrel.channels import inbound, linking, snags
 from yuvrel.channels.credentials import seal, unseal
 from yuvrel.channels.models import Connection, InboundMessage, Listing, Run, Snag
 from yuvrel.channels.quarantine import read_row
-from yuvrel.connectors.base import Account, Capability, pages
+from yuvrel.connectors.base import Account, capable, pages
+from yuvrel.connectors.capabilities import PROTOCOLS
 from yuvrel.connectors.http import (
     AccessError,
     AddressError,
@@ -33,10 +34,13 @@ from yuvrel.connectors.http import (
 )
 from yuvrel.connectors.messages import Page, Raw, RemoteOrder
 from yuvrel.connectors.registry import KINDS
+from yuvrel.connectors.sign_in import TOKEN as BY_TOKEN
 from yuvrel.core.errors import NotFoundError, StaleError, YuvrelError
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import release
 from yuvrel.sales.models import Reservation, SalesOrder
+
+TOKEN = BY_TOKEN.signer("", {"token": "t"})
 
 pytestmark = pytest.mark.django_db
 
@@ -90,7 +94,7 @@ def test_faults_have_names_and_only_passing_ones_are_tried_again(
 ) -> None:
     Outside.answers["/x"] = (status, {}, b'{"detail": "because"}')
     with pytest.raises(error, match="because") as caught:
-        Caller(outside, "t", allow_private=True, attempts=2).call("GET", "/x")
+        Caller(outside, TOKEN, allow_private=True, attempts=2).call("GET", "/x")
     assert caught.value.status == status
     assert len(Outside.seen) == tries
     assert caught.value.passing == (tries == 2)
@@ -99,43 +103,33 @@ def test_faults_have_names_and_only_passing_ones_are_tried_again(
 def test_a_redirect_is_not_followed(outside: str) -> None:
     Outside.answers["/x"] = (302, {"Location": "http://10.0.0.1/secret"}, b"")
     with pytest.raises(AddressError, match="address redirects"):
-        Caller(outside, "t", allow_private=True).call("GET", "/x")
+        Caller(outside, TOKEN, allow_private=True).call("GET", "/x")
 
 
 def test_an_answer_that_is_not_json_is_nonsense(outside: str) -> None:
     Outside.answers["/x"] = (200, {}, b"<html>")
     with pytest.raises(NonsenseError):
-        Caller(outside, "t", allow_private=True).call("GET", "/x").json()
+        Caller(outside, TOKEN, allow_private=True).call("GET", "/x").json()
 
 
 def test_nobody_there() -> None:
     with pytest.raises(UnreachableError):
-        Caller("http://127.0.0.1:9", "t", allow_private=True, attempts=1).call("GET", "/")
+        Caller("http://127.0.0.1:9", TOKEN, allow_private=True, attempts=1).call("GET", "/")
 
 
-def test_every_kind_keeps_the_contract() -> None:
-    """What a kind says it can do, it does: the calls behind its capabilities are its own."""
-    needed = {
-        Capability.LISTINGS: ["listings", "read_listing"],
-        Capability.QUANTITIES: ["read_quantities", "push_quantities"],
-        Capability.TERMS: ["read_shown"],
-        Capability.ORDERS: ["orders", "read_order"],
-        Capability.FULFILMENTS: ["fulfil"],
-        Capability.WEBHOOKS: ["register_webhook", "order_in"],
-        Capability.DOCUMENTS: ["accounts", "post_document", "document_totals", "balances"],
-        Capability.PURCHASES: ["place_order", "answers", "read_answer"],
-    }
+def test_every_kind_says_what_it_can_by_what_it_inherits() -> None:
+    """Each call of a protocol is a kind's own or the protocol's; a kind without it refuses to be one that can."""
     for kind, connector in KINDS.items():
         assert connector.kind == kind
         assert connector.label
-        own = connector(Account("http://127.0.0.1:9", "t", allow_private=True))
-        for can, names in needed.items():
-            for name in names:
-                assert (name in vars(connector)) == (can in connector.can), f"{kind}.{name}"
-                # What a kind shows can be read of any; without terms it is the quantity alone.
-                if can not in connector.can and name != "read_shown":
-                    with pytest.raises(NotImplementedError):
-                        getattr(own, name)(*[""] * (getattr(connector, name).__code__.co_argcount - 1))
+        assert connector.can
+        values = {entry.name: "t" for entry in connector.sign_in.entries}
+        own = connector(Account("http://127.0.0.1:9", values, allow_private=True))
+        for can, protocol in PROTOCOLS.items():
+            assert isinstance(own, protocol) == (can in connector.can)
+            if can not in connector.can:
+                with pytest.raises(NotImplementedError, match=connector.label.lower()):
+                    capable(own, protocol)
 
 
 def _send(world: World, **change: Any) -> RemoteOrder:  # noqa: F811
@@ -391,7 +385,7 @@ def test_a_listing_that_cannot_be_read_is_named_and_the_others_are_taken_in(worl
 def _order_too_many(world: World) -> None:  # noqa: F811
     """Forty of ten, at a shop that takes no backorders."""
     row = Connection.objects.get(pk=world.shop.pk)
-    row = actions.change_settings(SYSTEM, row.pk, row.version, {"backorders": False})
+    set_rules(row, backorders="held")
     _arrange(world, [_line(quantity=40, amount="984.00")])
     inbound.poll(row)
 
@@ -424,7 +418,7 @@ def test_letting_a_short_order_go_makes_backorders(world: World) -> None:  # noq
 def test_an_answer_of_another_shape_is_nonsense_or_a_snag(outside: str, nonsense: bytes) -> None:
     path = "/api/orders?updated_since=2027&cursor=&limit=50"
     Outside.answers[path] = (200, {}, nonsense)
-    shop = KINDS["web_shop"](Account(outside, "t", allow_private=True, attempts=1))
+    shop = KINDS["web_shop"](Account(outside, {"token": "t"}, allow_private=True, attempts=1))
     try:
         page = shop.orders("2027", "")
     except NonsenseError:
@@ -435,12 +429,12 @@ def test_an_answer_of_another_shape_is_nonsense_or_a_snag(outside: str, nonsense
 def test_a_account_that_asks_for_a_pause_gets_it(outside: str) -> None:
     Outside.answers["/x"] = (429, {"Retry-After": "120"}, b'{"detail": "later"}')
     with pytest.raises(BusyError) as caught:
-        Caller(outside, "t", allow_private=True, attempts=3).call("GET", "/x")
+        Caller(outside, TOKEN, allow_private=True, attempts=3).call("GET", "/x")
     assert (caught.value.wait, len(Outside.seen)) == (120.0, 1)
 
 
 def test_many_reads_come_in_their_order_and_end_at_the_first_fault(outside: str) -> None:
-    caller = Caller(outside, "t", allow_private=True, attempts=1, per_second=500)
+    caller = Caller(outside, TOKEN, allow_private=True, attempts=1, per_second=500)
     Outside.answers |= {f"/x?n={n}": (200, {}, f'{{"n": {n}}}'.encode()) for n in range(300)}
     asked = [{"n": n} for n in range(300)]
     assert [data["n"] for data in caller.read_many("/x", asked[:40])] == list(range(40))

@@ -27,20 +27,22 @@ from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import inbound, linking, offers, outbound, price_intake, prices
+from yuvrel.channels import inbound, linking, offers, outbound, price_intake, prices, submissions
 from yuvrel.channels.credentials import connector_for
 from yuvrel.channels.jobs import relay_now
-from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
-from yuvrel.connectors.base import Capability
+from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag, Submission, SubmittedLine
+from yuvrel.connectors.capabilities import Capability
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import RemotePrice
 from yuvrel.connectors.registry import KINDS
+from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.loading import base_list
 from yuvrel.sales.actions import ship
 from yuvrel.sales.models import SalesOrder, Shipment
 from yuvrel.stock.actions import adjust
+from yuvrel.stock.models import StockBalance
 
 pytestmark = pytest.mark.django_db
 
@@ -70,6 +72,11 @@ class Contract(ABC):
         """The connection as it stands now."""
         return Connection.objects.get(pk=self.row.pk)
 
+    def collect(self) -> None:
+        """What came of batches, of a kind that works on them later."""
+        if submissions.are_waiting(self.again()):
+            submissions.collect(self.again())
+
     def listings(self) -> Trial:
         """Read everything that is for sale."""
         before = Listing.objects.filter(connection=self.row).count()
@@ -86,12 +93,13 @@ class Contract(ABC):
             give(item, 3)
         relay_now()
 
-        def work() -> object:
+        def work() -> None:
             offers.retry_held(timezone.now() + timedelta(hours=2))
-            return offers.push(self.again())
+            offers.push(self.again())
+            self.collect()
 
         def check() -> None:
-            rows = Listing.objects.filter(connection=self.row, link="linked")
+            rows = Listing.objects.filter(connection=self.row, link="linked", kept_there=False)
             assert {row.offer_state for row in rows} == {"agreed"}
             assert {row.item_id: row.shown for row in rows} == {row.item_id: row.offered for row in rows}
             self.agreed()
@@ -103,9 +111,10 @@ class Contract(ABC):
         set_rules(self.row, selling_past_zero="backorder", past_zero_limit=5, past_zero_text="About {date}.", order_maximum=9)
         relay_now()
 
-        def work() -> object:
+        def work() -> None:
             offers.retry_held(timezone.now() + timedelta(hours=2))
-            return offers.push(self.again())
+            offers.push(self.again())
+            self.collect()
 
         def check() -> None:
             rows = Listing.objects.filter(connection=self.row, item__in=(self.world.small, self.world.large))
@@ -126,12 +135,13 @@ class Contract(ABC):
             type_prices(SYSTEM, base_list().pk, [Typed(item.pk, D("27.10"))], timezone.now())
         relay_now()
 
-        def work() -> object:
+        def work() -> None:
             prices.retry_held(timezone.now() + timedelta(hours=2))
-            return prices.push(self.again())
+            prices.push(self.again())
+            self.collect()
 
         def check() -> None:
-            rows = Listing.objects.filter(connection=self.row, item__in=(self.world.small, self.world.large))
+            rows = Listing.objects.filter(connection=self.row, item__in=(self.world.small, self.world.large), kept_there=False)
             assert {(row.price_offer.state, row.price) for row in rows} == {("agreed", D("27.10"))}
             assert {there.price for there in self.asked(rows).values()} == {D("27.10")}
             self.agreed()
@@ -205,6 +215,72 @@ class WebShopContract(Contract):
             self._orders_check(2)()
 
         return work, check
+
+
+class MarketContract(Contract):
+    """A marketplace: batches it works on later, orders it may send itself."""
+
+    kind = "market"
+    account = "hedge"
+
+    def connection(self) -> Connection:
+        row = self.world.market()
+        settle()
+        return row
+
+    def feeds(self) -> Trial:
+        """Two batches of quantities and one of prices; each line's result is here, and no batch is left open."""
+        set_rules(self.row, price_owner="here")
+        give(self.world.small, 2)
+        relay_now()
+
+        def work() -> None:
+            offers.retry_held(timezone.now() + timedelta(hours=2))
+            prices.retry_held(timezone.now() + timedelta(hours=2))
+            offers.push(self.again())
+            prices.push(self.again())
+            self.collect()
+
+        def check() -> None:
+            assert set(Submission.objects.values_list("state", flat=True)) == {"done"}
+            assert not SubmittedLine.objects.filter(taken=None).exists()
+            assert SubmittedLine.objects.filter(submission__sort="prices", taken=True).exists()
+            self.agreed()
+
+        return work, check
+
+    def orders(self) -> Trial:
+        """Two orders to send and one that the marketplace has sent out of its own store."""
+        mill = Location.objects.get(code="mill-lane")
+        give(self.world.small, 5, place=mill)
+        Connection.objects.filter(pk=self.row.pk).update(their_place=mill)
+        for key in ("o1", "o2", "o4"):
+            self.world.order_at_market(key)
+
+        def check() -> None:
+            self._orders_check(3)()
+            sent = SalesOrder.objects.get(connection=self.row, kind="sent")
+            assert (sent.state, sent.location_id) == ("closed", mill.pk)
+            assert StockBalance.objects.get(item=self.world.small, location=mill).on_hand == 4
+            self.agreed()
+
+        return lambda: inbound.poll(self.again()), check
+
+    def fulfilments(self) -> Trial:
+        """Two orders leave, and the marketplace is told each once."""
+        for _ in range(2):
+            self.world.order_at_market("o1")
+        inbound.poll(self.row)
+        for order in SalesOrder.objects.all():
+            ship(SYSTEM, order.pk, at=timezone.now())
+        relay_now()
+
+        def check() -> None:
+            there = self.store.all(self.account, "order-ie")
+            assert [(order["state"], len(order["parcels"])) for order in there] == [("shipped", 1), ("shipped", 1)]
+            assert not Shipment.objects.filter(told_channel_at=None).exists()
+
+        return lambda: deliver(self.again()), check
 
 
 class TillContract(Contract):
@@ -338,6 +414,7 @@ STRIKES: dict[Capability, set[str]] = {
     Capability.TERMS: {"line_refused"},
     Capability.PRICES: {"line_refused"},
     Capability.PRICE_CHANGES: PAGES | CLOCKS,
+    Capability.FEEDS: {"line_refused"},
     Capability.ORDERS: PAGES | CLOCKS,
     Capability.WEBHOOKS: CLOCKS | {name for name in FAULTS if name.startswith("webhook_")},
     Capability.DOCUMENTS: PAGES,

@@ -11,6 +11,7 @@ import httpx
 import pytest
 from django.utils import timezone
 
+from standins import market as market_standin
 from standins import shop as shop_standin
 from tests.channels.conftest import Standins
 from tests.invariants import assert_invariants
@@ -21,7 +22,7 @@ from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import actions, inbound, linking, offers, outbound, prices, snags
+from yuvrel.channels import actions, inbound, linking, offers, outbound, prices, snags, submissions
 from yuvrel.channels.jobs import RELAYS, relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.core.errors import BadInputError, RefusedError
@@ -43,6 +44,8 @@ def settle() -> None:
                 moved += offers.push(connection)
             if prices.waiting().filter(listing__connection=connection).exists():
                 moved += prices.push(connection)
+            if submissions.are_waiting(connection):
+                moved += submissions.collect(connection)
             OutboundMessage.objects.filter(state="waiting").update(next_try_at=timezone.now())
             Connection.objects.update(pause_until=None)
             moved += outbound.deliver(connection)
@@ -67,17 +70,31 @@ class World:
         give(self.large, 4, "12.00")
         settle()
 
-    def connect(self, kind: str, name: str, path: str, token: str = "t") -> Connection:
-        """Added, tested, live."""
-        row = actions.add(SYSTEM, kind=kind, name=name, address=f"{self.standins.base}/{path}", token=token)
+    def connect(self, kind: str, name: str, path: str, **sign_in: str) -> Connection:
+        """Added, tested, live; by token where nothing else is said."""
+        values = sign_in or {"token": "t"}
+        row = actions.add(SYSTEM, kind=kind, name=name, address=f"{self.standins.base}/{path}", sign_in=values)
         actions.test(SYSTEM, row.pk, timezone.now())
-        actions.change_settings(SYSTEM, row.pk, 1, {"prefix": f"{name[0]}-", "cash_customer": f"{name} cash"})
+        set_rules(row, order_prefix=f"{name[0]}-", cash_customer=f"{name} cash")
         return actions.go_live(SYSTEM, row.pk, timezone.now())
 
     def buy(self, wanted: dict[str, int], coupon: str = "", account: str = "web") -> dict[str, Any]:
         """A shopper buys on the shop's own page."""
         with self.standins_app().app_context(), self.standins.store.transaction():
             found = shop_standin.place(account, wanted, {"name": "Una <b>Thorne</b>", "email": "u@t.example"}, coupon, wrap=True)
+        assert isinstance(found, dict), found
+        return found
+
+    def market(self, region: str = "ie") -> Connection:
+        """A marketplace account's region, live, with its offers read."""
+        row = self.connect("market", f"Hedge {region}", "market/hedge", client="us", secret="s", region=region)
+        linking.take_listings(SYSTEM, row.pk, timezone.now(), create=False)
+        return row
+
+    def order_at_market(self, offer: str, count: int = 1, region: str = "ie") -> dict[str, Any]:
+        """Somebody orders on the marketplace's own page."""
+        with self.standins_app().app_context(), self.standins.store.transaction():
+            found = market_standin.place("hedge", region, {offer: count}, "Orla")
         assert isinstance(found, dict), found
         return found
 
@@ -113,7 +130,7 @@ def test_a_connection_says_why_it_does_not_work(db: None, standins: Standins) ->
     now = timezone.now()
 
     def report(address: str, token: str) -> tuple[str, dict[str, Any]]:
-        row = actions.add(SYSTEM, kind="web_shop", name=f"{address} {token}", address=address, token=token)
+        row = actions.add(SYSTEM, kind="web_shop", name=f"{address} {token}", address=address, sign_in={"token": token})
         row = actions.test(SYSTEM, row.pk, now)
         with pytest.raises(RefusedError, match="test it first") if row.state == "draft" else nullcontext():
             actions.go_live(SYSTEM, row.pk, now)
@@ -141,25 +158,25 @@ def test_a_connection_says_why_it_does_not_work(db: None, standins: Standins) ->
         ("till", " ", "http://127.0.0.1", "t", "name"),
         ("till", "A", "ftp://x", "t", "address"),
         ("till", "A", "http://u:p@127.0.0.1", "t", "address"),
-        ("till", "A", "http://127.0.0.1", " ", "token"),
+        ("till", "A", "http://127.0.0.1", " ", "sign_in.token"),
     ],
 )
 def test_a_connection_that_cannot_be_is_refused_by_field(
     company: object, kind: str, name: str, address: str, token: str, field: str
 ) -> None:
     with pytest.raises(BadInputError) as refusal:
-        actions.add(SYSTEM, kind=kind, name=name, address=address, token=token)
+        actions.add(SYSTEM, kind=kind, name=name, address=address, sign_in={"token": token})
     assert refusal.value.field == field
 
 
 def test_a_wrong_address_is_put_right_and_a_draft_taken_away(db: None, standins: Standins) -> None:
     make_company()
     now = timezone.now()
-    row = actions.add(SYSTEM, kind="web_shop", name="Shop", address=f"{standins.base}/shop/nowhere", token="t")
+    row = actions.add(SYSTEM, kind="web_shop", name="Shop", address=f"{standins.base}/shop/nowhere", sign_in={"token": "t"})
     assert actions.test(SYSTEM, row.pk, now).state == "draft"
     with pytest.raises(BadInputError, match="token of the new address"):
         actions.change_settings(SYSTEM, row.pk, 1, {"address": f"{standins.base}/shop/web"})
-    row = actions.change_settings(SYSTEM, row.pk, 1, {"address": f"{standins.base}/shop/web", "token": "t"})
+    row = actions.change_settings(SYSTEM, row.pk, 1, {"address": f"{standins.base}/shop/web", "sign_in": {"token": "t"}})
     assert row.test_report == {}
     assert actions.test(SYSTEM, row.pk, now).state == "tested"
     with pytest.raises(BadInputError) as refusal:
@@ -179,7 +196,7 @@ def test_private_addresses_are_not_called_outside_the_demo(company: object, sett
     settings.ALLOW_PRIVATE_ADDRESSES = False
     for address in ("https://127.0.0.1/shop", "https://10.0.0.7", "https://[::1]/x", "http://93.184.216.34"):
         with pytest.raises(BadInputError) as refusal:
-            actions.add(SYSTEM, kind="till", name="A", address=address, token="t")
+            actions.add(SYSTEM, kind="till", name="A", address=address, sign_in={"token": "t"})
         assert refusal.value.field == "address"
 
 

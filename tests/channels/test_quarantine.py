@@ -7,7 +7,7 @@ import copy
 import json
 from collections import Counter
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from decimal import Decimal as D
 from typing import Any
 
@@ -22,9 +22,10 @@ from tests.world import make_company, make_connection, make_item, make_listing, 
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import inbound, linking, outbound, price_intake
+from yuvrel.channels import inbound, linking, outbound, price_intake, submissions
 from yuvrel.channels.models import Connection, Feed, InboundMessage, Listing, OutboundMessage, Snag
-from yuvrel.connectors.http import read_json
+from yuvrel.connectors.http import ConnectorError, read_json
+from yuvrel.connectors.messages import Submitted
 from yuvrel.connectors.registry import KINDS
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import SalesOrder
@@ -148,6 +149,16 @@ ARTICLE = {
     "vat": "23",
     "stock": "1",
 }
+MARKET_ORDER = {
+    "order": "odd", "revision": 3, "state": "to_ship", "placed_at": NOW, "updated_at": NOW, "currency": "EUR", "buyer": "Una",
+    "address": {"street": "1 Lane", "city": "Cork", "country": "IE"}, "total": "29.60", "fee": "2.95",
+    "positions": [{"position": "1", "offer": "v1", "seller_code": "A", "title": "Thing", "count": 2, "amount": "24.60", "tax": "23"}],
+    "postage": [{"amount": "5.00", "tax": "23"}],
+}  # fmt: skip
+OFFER = {
+    "offer": "odd", "family": "f", "seller_code": "S-1", "barcode": "2100000000012", "title": "Smoker", "category": "smokers",
+    "variation": {"Size": "small"}, "price": "24.60", "quantity": 3, "kept_by": "seller",
+}  # fmt: skip
 ANSWER = """<OrderResponse xmlns="urn:oasis:names:specification:ubl:schema:xsd:OrderResponse-2"
  xmlns:cac="urn:oasis:names:specification:ubl:schema:xsd:CommonAggregateComponents-2"
  xmlns:cbc="urn:oasis:names:specification:ubl:schema:xsd:CommonBasicComponents-2">
@@ -182,6 +193,14 @@ def accounted_for(connection: Connection, before: int) -> None:
 def shop(db: None) -> Connection:
     make_company()
     row = make_connection()
+    make_listing(row, make_item("A", on_hand=50), external_id="v1")
+    return row
+
+
+@pytest.fixture
+def market(db: None) -> Connection:
+    make_company()
+    row = make_connection("market", account={"region": "ie"}, order_states=["to_ship"])
     make_listing(row, make_item("A", on_hand=50), external_id="v1")
     return row
 
@@ -231,6 +250,37 @@ def test_sales_of_a_till(till: Connection, monkeypatch: pytest.MonkeyPatch) -> N
     many(RECEIPT, one)
 
 
+def test_orders_of_a_marketplace(market: Connection, monkeypatch: pytest.MonkeyPatch) -> None:
+    def one(odd: Any) -> None:
+        behind = {**copy.deepcopy(MARKET_ORDER), "order": "healthy"}
+        page_of(monkeypatch, "/api/regions/ie/orders", lambda: {"orders": [odd, behind], "after": None})
+        inbound.poll(market)
+        assert SalesOrder.objects.get(external_id="healthy").state == "ready"
+        accounted_for(market, 0)
+        assert_invariants()
+        look()
+
+    many(MARKET_ORDER, one)
+
+
+def test_results_of_a_batch(market: Connection, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whatever an account says of a batch: every line has an end, and a line it says nothing sound of was not taken."""
+    valid = {"status": "done", "after": None, "lines": [{"offer": "v1", "taken": True, "reason": ""}]}
+
+    def one(odd: Any) -> None:
+        listing = market.listings.get(external_id="v1")  # type: ignore[attr-defined]
+        handed = submissions.Handed(listing.pk, {"quantity": "3", "terms": {}}, timezone.now())
+        row = submissions.remember(market, "quantities", Submitted(key="b"), [handed])
+        told = {"/api/regions/ie/batches/b": odd, "/api/regions/ie/shown": {"offers": [{"offer": "v1", "quantity": 3}]}}
+        monkeypatch.setattr("yuvrel.connectors.http.Caller.call", lambda self, method, asked, **options: on_the_wire(told[asked]))
+        with suppress(ConnectorError):
+            submissions.collect(market)
+        row.refresh_from_db()
+        assert row.state == "waiting" or row.lines.get().taken is not None  # type: ignore[attr-defined]
+
+    many(valid, one, 60)
+
+
 def look() -> None:
     """What everybody opens first is there, whatever came in."""
     assert today.morning()["orders"] >= 0
@@ -248,12 +298,17 @@ def test_webhooks_of_a_shop(shop: Connection) -> None:
     many(ORDER, one, 60)
 
 
-@pytest.mark.parametrize(("kind", "path", "valid"), [("web_shop", "/api/products", PRODUCT), ("till", "/api/articles", ARTICLE)])
+@pytest.mark.parametrize(
+    ("kind", "path", "valid"),
+    [("web_shop", "/api/products", PRODUCT), ("till", "/api/articles", ARTICLE), ("market", "/api/regions//offers", OFFER)],
+)
 def test_listings(db: None, monkeypatch: pytest.MonkeyPatch, kind: str, path: str, valid: dict[str, Any]) -> None:
     make_company()
     row = make_connection(kind)
     behind = copy.deepcopy(valid)
-    (behind["variants"][0] if kind == "web_shop" else behind)["id" if kind == "web_shop" else "plu"] = "healthy"
+    (behind["variants"][0] if kind == "web_shop" else behind)[{"web_shop": "id", "till": "plu", "market": "offer"}[kind]] = (
+        "healthy"
+    )
 
     def one(odd: Any) -> None:
         name = path.rpartition("/")[2]
@@ -375,5 +430,6 @@ def test_every_feed_of_every_kind_is_tried_here() -> None:
     feeds -= {(kind, name) for kind in KINDS for name in ("read_quantities", "read_shown", "read_prices")}
     assert feeds == {
         ("web_shop", "read_listing"), ("web_shop", "read_order"), ("web_shop", "order_in"),
+        ("market", "read_listing"), ("market", "read_order"), ("market", "read_feed"),
         ("till", "read_listing"), ("till", "read_order"), ("till", "read_price"), ("supplier", "read_answer"),
     }  # fmt: skip

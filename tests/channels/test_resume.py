@@ -56,7 +56,7 @@ def connection(company: Location) -> Connection:
 
 def ask(connection: Connection, shop: Shop, monkeypatch: pytest.MonkeyPatch) -> bool:
     """One exchange; whether it came to its end."""
-    monkeypatch.setattr(inbound, "connector_for", lambda row: shop)
+    monkeypatch.setattr(inbound, "connector_as", lambda row, protocol: shop)
     try:
         inbound.poll(Connection.objects.get(pk=connection.pk))
     except ConnectorError:

@@ -122,10 +122,10 @@ def test_a_run_is_stopped_and_what_was_done_is_kept(world: World, monkeypatch: p
 def test_stopped_orders_go_on_where_they_were(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
     for _ in range(3):
         world.buy({"v1": 1})
-    real = inbound.connector_for
+    real = inbound.connector_as
 
-    def one_a_page(row: Connection) -> Any:
-        connector = real(row)
+    def one_a_page(row: Connection, protocol: type) -> Any:
+        connector = real(row, protocol)
         call = connector.caller.call
 
         def small(method: str, path: str, **options: Any) -> Any:
@@ -136,7 +136,7 @@ def test_stopped_orders_go_on_where_they_were(world: World, monkeypatch: pytest.
         connector.caller.call = small  # type: ignore[method-assign]
         return connector
 
-    monkeypatch.setattr(inbound, "connector_for", one_a_page)
+    monkeypatch.setattr(inbound, "connector_as", one_a_page)
     step = runs.RunLog.step
 
     def stopping(run: Any, **counts: int) -> None:

@@ -213,11 +213,16 @@ class House:
             ("till", "mill", "till/mill"),
             ("ledger", "books", "ledger/books"),
         ):
-            row = actions.add(SYSTEM, kind=kind, name=name, address=f"{self.standins}/{path}", token="t")
+            row = actions.add(SYSTEM, kind=kind, name=name, address=f"{self.standins}/{path}", sign_in={"token": "t"})
             actions.test(SYSTEM, row.pk, timezone.now())
             if kind != "ledger":
                 linking.take_listings(SYSTEM, row.pk, timezone.now(), create=name == "web")
-            actions.change_settings(SYSTEM, row.pk, 1, {"prefix": f"{name}-", "cash_customer": "cash"})
+            change(
+                SYSTEM,
+                Rung(Level.CONNECTION, name, row.pk),
+                {"order_prefix": f"{name}-", "cash_customer": "cash"},
+                timezone.now(),
+            )
             if kind != "ledger":
                 change(SYSTEM, Rung(Level.CONNECTION, name, row.pk), {"orders_every": 5}, timezone.now())
             actions.go_live(SYSTEM, row.pk, timezone.now())

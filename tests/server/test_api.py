@@ -191,9 +191,9 @@ def test_settings_for_production_pass_the_deployment_check(tmp_path: Any) -> Non
 def test_no_secret_is_logged_and_every_line_carries_the_request(company: Location, client: Client, caplog: Any) -> None:
     import logging
 
-    make_connection(token_sealed=seal("very-secret-token"), hook_key="hook-secret-key")
+    make_connection(secrets_sealed=seal('{"token": "very-secret-token"}'), hook_key="hook-secret-key")
     client.force_login(make_user(Role.MANAGER))
-    body = {"kind": "web_shop", "name": "New", "address": "http://127.0.0.1:9", "token": "another-secret-token"}
+    body = {"kind": "web_shop", "name": "New", "address": "http://127.0.0.1:9", "sign_in": {"token": "another-secret-token"}}
     with caplog.at_level(logging.DEBUG):
         made = client.post(
             "/api/v1/connections", json.dumps(body), content_type="application/json", headers={"X-Request-ID": "abc-1"}
@@ -214,14 +214,14 @@ def test_a_snag_and_its_payload_hold_no_secret(company: Location, client: Client
     from yuvrel.channels.models import InboundMessage
     from yuvrel.channels.runs import raise_snag
 
-    row = make_connection(token_sealed=seal("very-secret-token"))
+    row = make_connection(secrets_sealed=seal('{"token": "very-secret-token"}'))
     message = InboundMessage.objects.create(connection=row, key="k", kind="order", via="poll", body={"id": "1", "note": "x"})
     raise_snag(row, "order", "A snag", "to look at", inbound=message)
     client.force_login(make_user(Role.VIEWER))
     answer = client.get("/api/v1/snags")
     assert answer.json()["rows"][0]["payload"] == {"id": "1", "note": "x"}
     assert "very-secret-token" not in answer.content.decode()
-    assert row.token_sealed not in answer.content.decode()
+    assert row.secrets_sealed not in answer.content.decode()
 
 
 def test_the_session_is_another_after_signing_in_and_dead_after_signing_out(company: Location) -> None:

@@ -9,6 +9,7 @@ from decimal import Decimal as D
 from io import BytesIO
 from typing import Any
 
+import httpx
 import openpyxl
 import pytest
 from django.apps import apps
@@ -132,7 +133,7 @@ def test_a_viewer_asks_for_no_check(company: Location, client: Client) -> None:
     ],
 )  # fmt: skip
 def test_an_address_that_is_none_is_refused_by_its_field(manager: Client, address: str) -> None:
-    answer = post(manager, "connections", {"kind": "till", "name": "T", "address": address, "token": "t"})
+    answer = post(manager, "connections", {"kind": "till", "name": "T", "address": address, "sign_in": {"token": "t"}})
     assert (answer.status_code, answer.json()["field"]) == (422, "address"), answer.content
     with pytest.raises(AddressError):
         split(address)
@@ -165,7 +166,7 @@ def test_a_name_that_points_elsewhere_a_moment_later_is_not_followed(monkeypatch
     answers = iter(["93.184.215.14", "127.0.0.1"])
     monkeypatch.setattr(addresses, "look_up", lambda host, port: [addresses.ipaddress.ip_address(next(answers))])
     with pytest.raises(AddressError, match="private address"):
-        Caller("https://rebind.example", "t", allow_private=False, attempts=1).call("GET", "/x")
+        Caller("https://rebind.example", httpx.Auth(), allow_private=False, attempts=1).call("GET", "/x")
 
 
 # Texts, cursors, forms
@@ -330,10 +331,10 @@ def test_what_a_till_sold_away_is_no_longer_ready(company: Location) -> None:
 
 
 def test_the_token_of_one_address_is_not_sent_to_another(company: Location) -> None:
-    row = make_connection(state="paused", token_sealed="x", address="http://127.0.0.1:9")
+    row = make_connection(state="paused", secrets_sealed="x", address="http://127.0.0.1:9")
     with pytest.raises(BadInputError, match="token of the new address") as refusal:
         actions.change_settings(SYSTEM, row.pk, row.version, {"address": "http://127.0.0.1:10"})
-    assert refusal.value.field == "token"
+    assert refusal.value.field == "sign_in.token"
 
 
 # Bounds and columns

@@ -40,7 +40,7 @@ def item(db: None) -> Item:
 
 
 def test_within_the_limit_it_is_taken_and_promised(item: Item) -> None:
-    shop = make_connection(backorders=False)
+    shop = make_connection(backorders="held")
     coming = {item.pk: [(DAY + timedelta(5), D(2)), (DAY + timedelta(9), D(20))]}
     taken = take_order(SYSTEM, incoming(shop, allowing(item, 5, deliveries=coming)), NOW)
     line = taken.order.lines.get()

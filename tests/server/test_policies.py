@@ -98,7 +98,7 @@ def test_a_change_is_tried_out_then_made_and_what_follows_is_worked_out(company:
     assert told["then"]["quantity"] > told["now"]["quantity"]
     assert (told["reached"], told["rehearsed"], told["changing"]) == (1, 1, 1)
     assert told["rows"][0]["more"] == told["amount_then"] - told["amount_now"] > 0
-    assert not SettingValue.objects.exists()
+    assert not SettingValue.objects.filter(name="cover_days").exists()
     put(item, company, Level.ITEM_AT_PLACE, cover_days=900)
     assert PlanRow.objects.get(item=item).suggested < told["then"]["quantity"]
     plan.catch_up(timezone.now())

@@ -81,7 +81,7 @@ def test_forty_shoppers_and_a_till_race_for_ten_units(at_the_same_place: bool) -
     place = make_company()
     corner = Location.objects.get(code="mill-lane")
     item = make_item(on_hand=10)
-    patient, strict = make_connection(), make_connection(backorders=False)
+    patient, strict = make_connection(), make_connection(backorders="held")
     till = make_connection("till", fulfils_from=place if at_the_same_place else corner)
     orders = [incoming((patient, strict)[n % 2], order_line(item, 1), backorders=n % 2 == 0) for n in range(40)]
     works: list[Callable[[], object]] = [lambda x=x: take_order(SYSTEM, x, NOW) for x in orders]  # type: ignore[misc]

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from ninja import Schema
 
 from tests.routes import Route, real_ids, routes, working_keys
-from yuvrel.channels.credentials import seal, unseal
+from yuvrel.channels.credentials import seal, secrets_of
 from yuvrel.channels.models import Connection
 from yuvrel.people.models import User
 from yuvrel.people.roles import Role
@@ -132,7 +132,7 @@ BODIES: dict[str, Any] = {
     "add_purchase_line": {"version": 1, "quantity": "1"},
     "cancel_purchase_order": {"version": 1},
     "receive_purchase_order": {"lines": []},
-    "add_connection": {"kind": "x", "name": "x", "address": "x", "token": "x"},
+    "add_connection": {"kind": "x", "name": "x", "address": "x", "sign_in": {"token": "x"}},
     "change_connection": {"version": 1},
     "change_settings": {"level": "listing", "values": {"buffer": "1"}},
     "take_listings": {},
@@ -223,7 +223,7 @@ def test_no_secret_is_in_any_answer(ids: dict[str, Any], client: Client) -> None
     Connection.objects.filter(pk=ids["connection_id"]).update(webhook_secret_sealed=seal("whsec_hush"))
     secrets = {"whsec_hush"}
     for row in Connection.objects.all():
-        secrets |= {row.token_sealed, unseal(row.token_sealed), row.webhook_secret_sealed, row.hook_key} - {""}
+        secrets |= {row.secrets_sealed, *secrets_of(row).values(), row.webhook_secret_sealed, row.hook_key} - {""}
     assert len(secrets) > 20
     client.force_login(person(Role.MANAGER))
     for route in routes():
@@ -336,7 +336,7 @@ def test_no_input_makes_the_api_answer_500(operation: str, ids: dict[str, Any], 
 @pytest.mark.parametrize("text", ["\0", "a\0b"])
 def test_the_character_no_text_can_hold_is_refused_everywhere(clients: dict[Role, Client], text: str) -> None:
     client = clients[Role.MANAGER]
-    body = json.dumps({"kind": "till", "name": text, "address": "http://127.0.0.1", "token": "t"})
+    body = json.dumps({"kind": "till", "name": text, "address": "http://127.0.0.1", "sign_in": {"token": "t"}})
     for answer in (
         client.post("/api/v1/connections", body, content_type="application/json"),
         client.get("/api/v1/stock", {"q": text}),

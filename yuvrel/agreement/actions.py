@@ -14,12 +14,13 @@ from django.utils import timezone
 from yuvrel.books.models import JournalEntry, JournalLine, LedgerDocument
 from yuvrel.catalogue.models import Item
 from yuvrel.channels import inbound, offers, price_intake, prices
-from yuvrel.channels.credentials import connector_for, kind_of
+from yuvrel.channels.credentials import connector_as, kind_of
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing, PriceOffer
 from yuvrel.channels.runs import raise_snag, run_of, settle_snags
 from yuvrel.channels.sql import Read, judge, note_shown
-from yuvrel.connectors.base import Capability, pages
+from yuvrel.connectors.base import pages
+from yuvrel.connectors.capabilities import Capability, Documents, Orders, Quantities
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import RemoteOrder, RemotePrice, RemoteQuantity
 from yuvrel.core.agreement import Code, Comparison, compare, compare_text
@@ -174,7 +175,7 @@ def _compare_shown(connection: Connection, rows: list[Resting]) -> list[Compared
     if not rows:
         return []
     asked = timezone.now()
-    shown = connector_for(connection).read_shown([row.external_id for row in rows])
+    shown = connector_as(connection, Quantities).read_shown([row.external_id for row in rows])
 
     def known(there: RemoteQuantity | None) -> tuple[Decimal | None, dict[str, Any]]:
         return (there.quantity, there.terms.kept()) if there else (None, {})
@@ -191,7 +192,7 @@ def check_orders(connection: Connection) -> None:
     inbound.poll(connection)
     since = max(connection.live_since or connection.created_at, timezone.now() - LOOK_BACK)
     theirs: dict[str, RemoteOrder] = {}
-    connector = connector_for(connection)
+    connector = connector_as(connection, Orders)
     # The account's clock may be off: what it changed lately may carry a time before the one we ask for.
     asked = (since - inbound.OVERLAP).isoformat()
     now = timezone.now()
@@ -348,7 +349,7 @@ def _compare_ledger(connection: Connection) -> _LedgerOutcome:
     lines = JournalLine.objects.exclude(entry_id__in=set(young.values_list("entry_id", flat=True)))
     ours = _debits_by_document(lines, connection.accounts)
     by_account = _movement(lines, connection.accounts)
-    connector = connector_for(connection)
+    connector = connector_as(connection, Documents)
     documents = compare(ours, connector.document_totals())
     balances = connector.balances()
     movement = compare(by_account, balances)

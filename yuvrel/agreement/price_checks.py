@@ -7,10 +7,11 @@ from decimal import Decimal
 from django.utils import timezone
 
 from yuvrel.channels import price_intake, prices
-from yuvrel.channels.credentials import connector_for
+from yuvrel.channels.credentials import connector_as
 from yuvrel.channels.models import Connection, Listing, PriceOffer
 from yuvrel.channels.price_rules import owner_of
 from yuvrel.channels.runs import run_of
+from yuvrel.connectors.capabilities import Prices
 from yuvrel.core.agreement import Code
 from yuvrel.core.money import ZERO
 from yuvrel.kit.bulk import update_many
@@ -39,7 +40,7 @@ def check_prices(connection: Connection) -> None:
 
 def _take_all(connection: Connection) -> tuple[Decimal, Decimal, int, list[Finding]]:
     ids = list(Listing.objects.filter(connection=connection, link=Listing.Link.LINKED).values_list("external_id", flat=True))
-    found = connector_for(connection).read_prices(ids)
+    found = connector_as(connection, Prices).read_prices(ids)
     # Of two that keep the same list only the older is heard; the other has a snag that says so.
     if price_intake.keeper_before(connection) is None:
         price_intake.take(connection, list(found.values()), timezone.now())
@@ -53,7 +54,7 @@ def _compare_prices(connection: Connection) -> tuple[Decimal, Decimal, int, list
         state__in=IN_MOTION
     )
     rows = list(resting.select_related("listing").order_by("pk"))
-    found = connector_for(connection).read_prices([row.listing.external_id for row in rows])
+    found = connector_as(connection, Prices).read_prices([row.listing.external_id for row in rows])
     still = dict(resting.values_list("pk", "offered_at"))
     rows = [row for row in rows if still.get(row.pk) == row.offered_at]
     findings, changed, told = [], [], []

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import secrets
 from datetime import datetime
-from decimal import Decimal
 from typing import Any
 
 from django.conf import settings
@@ -13,7 +12,8 @@ from django.db.models import Q
 from django.utils import timezone
 
 from yuvrel.books.models import Account, LedgerDocument
-from yuvrel.connectors.base import Capability
+from yuvrel.connectors.base import order_states
+from yuvrel.connectors.capabilities import Capability, Documents, Webhooks
 from yuvrel.connectors.http import AddressError, ConnectorError, check_address
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.bounds import check_happened
@@ -26,21 +26,12 @@ from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.pricing.models import PriceList
 from yuvrel.rules.models import SettingValue
 
-from .credentials import connector_for, kind_of, seal
+from .credentials import connector_for, keep_sign_in, kind_of, seal
 from .models import Connection, Feed, Listing, PriceOffer
 from .schedules import parts_of
 
-# Set as they come; the token, the address and the places are looked at besides.
-SETTINGS = (
-    "name",
-    "prefix",
-    "order_states",
-    "backorders",
-    "cash_customer",
-    "fee_percent",
-    "fee_fixed",
-    "accounts",
-)
+# Set as they come; the way in, the address and the places are looked at besides.
+SETTINGS = ("name", "order_states", "accounts")
 
 
 def get_connection(connection_id: int) -> Connection:
@@ -52,28 +43,27 @@ def get_connection(connection_id: int) -> Connection:
 
 
 @transaction.atomic
-def add(actor: Actor, *, kind: str, name: str, address: str, token: str) -> Connection:
+def add(actor: Actor, *, kind: str, name: str, address: str, sign_in: dict[str, str]) -> Connection:
     """A draft connection; nothing is called yet. Raises BadInputError naming what is wrong."""
     actor.need(Ability.CONNECT)
     if kind not in KINDS:
         raise BadInputError(f"Kind must be one of {', '.join(KINDS)}.", field="kind")
     if not name.strip():
         raise BadInputError("Give the connection a name.", field="name")
-    if not token.strip():
-        raise BadInputError("Enter the token; the account issues it.", field="token")
     _check_address(address)
     if Connection.objects.filter(name__iexact=name.strip()).exists():
         raise BadInputError(f"There is a connection called {name.strip()} already.", field="name")
-    row = Connection.objects.create(
+    row = Connection(
         kind=kind,
         name=name.strip(),
         address=address.strip().rstrip("/"),
-        token_sealed=seal(token.strip()),
         hook_key=secrets.token_urlsafe(24),
-        order_states=list(KINDS[kind].order_states[:2]),
+        order_states=list(order_states(KINDS[kind])[:2]),
         fulfils_from=Location.objects.first(),
         accounts=_default_accounts() if Capability.DOCUMENTS in KINDS[kind].can else {},
     )
+    keep_sign_in(row, sign_in)
+    row.save()
     row.feeds.set(Location.objects.all()[:1])
     audit(actor, "add connection", "connection", row.pk, after={"kind": kind, "name": row.name})
     return row
@@ -104,7 +94,7 @@ def test(actor: Actor, connection_id: int, at: datetime) -> Connection:
         report["ok"] = not identity.missing
         if identity.missing:
             report["fault"] = f"The token lacks {', '.join(identity.missing)}. Ask the account for it."
-        if Capability.DOCUMENTS in connector.can and report["ok"]:
+        if isinstance(connector, Documents) and report["ok"]:
             report["accounts"] = connector.accounts()
     except ConnectorError as error:
         report["fault"] = str(error)
@@ -137,6 +127,8 @@ def change_settings(actor: Actor, connection_id: int, version: int, changes: dic
             setattr(row, name, changes[name])
     if "fulfils_from" in changes:
         row.fulfils_from = Location.objects.get(pk=changes["fulfils_from"])
+    if "their_place" in changes:
+        row.their_place = Location.objects.filter(pk=changes["their_place"]).first()
     if "feeds" in changes:
         row.feeds.set(changes["feeds"])
     if "price_list" in changes:
@@ -156,18 +148,24 @@ def change_settings(actor: Actor, connection_id: int, version: int, changes: dic
 
 
 def _set_account(row: Connection, changes: dict[str, Any]) -> None:
-    """A new address or token: the last test is no longer valid."""
+    """A new address or another way in: the last test is no longer valid."""
     address = str(changes.get("address") or row.address).strip().rstrip("/")
-    if address == row.address and not changes.get("token"):
+    given = {name: value for name, value in (changes.get("sign_in") or {}).items() if value != row.account.get(name, "")}
+    if address == row.address and not given:
         return
     if address != row.address:
         if row.state == Connection.State.LIVE:
             raise RefusedError("Pause it before you change its address.", field="address")
         _check_address(address)
-        if not changes.get("token"):
-            raise BadInputError("Enter the token of the new address; the old one is not sent to another host.", field="token")
-    if changes.get("token"):
-        row.token_sealed = seal(changes["token"])
+        for entry in kind_of(row).sign_in.entries:
+            if entry.secret and not given.get(entry.name):
+                detail = f"Enter the {entry.label.lower()} of the new address; the old one is not sent to another host."
+                raise BadInputError(detail, field=f"sign_in.{entry.name}")
+    for entry in kind_of(row).sign_in.entries:
+        if entry.fixed and given.get(entry.name) and row.has_history():
+            detail = f"Its {entry.label.lower()} stays what it is: its history belongs to it. Add another connection."
+            raise RefusedError(detail, field=f"sign_in.{entry.name}")
+    keep_sign_in(row, given)
     row.address, row.state, row.tested_at, row.test_report = address, Connection.State.DRAFT, None, {}
 
 
@@ -188,20 +186,15 @@ def remove(actor: Actor, connection_id: int) -> None:
 def check_settings(row: Connection, changes: dict[str, Any]) -> None:
     """Raises BadInputError naming the setting that cannot be."""
     known = set(Location.objects.values_list("pk", flat=True))
-    wanted = set(changes.get("feeds", [])) | ({changes["fulfils_from"]} if "fulfils_from" in changes else set())
-    if not wanted <= known:
-        raise BadInputError("There is no such location.", field="feeds")
-    bounds: list[tuple[str, Decimal, Decimal]] = [
-        ("fee_percent", Decimal(0), Decimal(100)),
-    ]
-    for name, low, high in bounds:
-        if changes.get(name) is not None and not low <= Decimal(changes[name]) <= high:
-            raise BadInputError(f"{name.replace('_', ' ')} must lie between {low} and {high}.", field=name)
+    for name in ("feeds", "fulfils_from", "their_place"):
+        given = changes.get(name) or []
+        if not set(given if isinstance(given, list) else [given]) <= known:
+            raise BadInputError("There is no such location.", field=name)
     if changes.get("price_list") and not PriceList.objects.filter(pk=changes["price_list"]).exists():
         raise BadInputError("There is no such price list.", field="price_list")
     if "name" in changes and not str(changes["name"]).strip():
         raise BadInputError("Give the connection a name.", field="name")
-    states = kind_of(row).order_states
+    states = order_states(kind_of(row))
     if not set(changes.get("order_states", [])) <= set(states):
         raise BadInputError(f"Order states must be among {', '.join(states)}.", field="order_states")
     if "accounts" in changes:
@@ -217,10 +210,10 @@ def go_live(actor: Actor, connection_id: int, at: datetime) -> Connection:
     if row.state not in (Connection.State.TESTED, Connection.State.PAUSED):
         raise RefusedError(f"A connection that is {row.state} cannot go live; test it first.", field="state")
     connector = connector_for(row)
-    if Capability.DOCUMENTS in connector.can:
+    if isinstance(connector, Documents):
         _check_mapping(row)
     secret = ""
-    if Capability.WEBHOOKS in connector.can:
+    if isinstance(connector, Webhooks):
         try:
             secret = connector.register_webhook(f"{settings.PUBLIC_ADDRESS}/hooks/{row.hook_key}")
         except ConnectorError as error:

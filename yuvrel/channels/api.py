@@ -14,6 +14,7 @@ from ninja import Router, Status
 from standardwebhooks import Webhook, WebhookVerificationError
 
 from yuvrel.buying.models import PurchaseOrder
+from yuvrel.connectors.base import order_states
 from yuvrel.connectors.http import ConnectorError, read_json
 from yuvrel.connectors.registry import KINDS
 from yuvrel.connectors.ubl import build_order
@@ -58,7 +59,14 @@ def list_kinds(request: HttpRequest) -> Any:
     """Kinds of connections and what each can do."""
     actor(request)
     return [
-        {"kind": c.kind, "label": c.label, "can": sorted(c.can), "order_states": list(c.order_states)} for c in KINDS.values()
+        {
+            "kind": c.kind,
+            "label": c.label,
+            "can": sorted(c.can),
+            "order_states": list(order_states(c)),
+            "sign_in": c.sign_in.entries,
+        }
+        for c in KINDS.values()
     ]
 
 
@@ -72,7 +80,7 @@ def list_connections(request: HttpRequest) -> Any:
 @router.post("/connections", response=ConnectionOut, operation_id="add_connection")
 def add(request: HttpRequest, body: ConnectionIn) -> Any:
     """Add a draft connection."""
-    row = actions.add(actor(request), kind=body.kind, name=body.name, address=body.address, token=body.token)
+    row = actions.add(actor(request), kind=body.kind, name=body.name, address=body.address, sign_in=body.sign_in)
     return queries.connection_page(row)
 
 

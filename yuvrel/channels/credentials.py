@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import json
+from typing import TypeVar
+
 from cryptography.fernet import Fernet, InvalidToken, MultiFernet
 from django.conf import settings
 
-from yuvrel.connectors.base import Account, Connector
+from yuvrel.connectors.base import Account, Connector, capable
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.errors import BadInputError, YuvrelError
 
 from .models import Connection
+
+P = TypeVar("P")
 
 
 def _box() -> MultiFernet:
@@ -41,5 +46,30 @@ def kind_of(connection: Connection) -> type[Connector]:
 
 def connector_for(connection: Connection, attempts: int = 3) -> Connector:
     """A connector that calls as this connection."""
-    account = Account(connection.address, unseal(connection.token_sealed), settings.ALLOW_PRIVATE_ADDRESSES, attempts)
-    return kind_of(connection)(account)
+    values = {**connection.account, **secrets_of(connection)}
+    return kind_of(connection)(Account(connection.address, values, settings.ALLOW_PRIVATE_ADDRESSES, attempts))
+
+
+def connector_as(connection: Connection, protocol: type[P]) -> P:
+    """A connector that can do a thing. Raises NotImplementedError where its kind cannot."""
+    return capable(connector_for(connection), protocol)
+
+
+def secrets_of(connection: Connection) -> dict[str, str]:
+    """The secrets entered to sign in, by name."""
+    return json.loads(unseal(connection.secrets_sealed) or "{}")
+
+
+def keep_sign_in(connection: Connection, values: dict[str, str]) -> None:
+    """Put what was entered to sign in into the row: secrets sealed, the rest to be seen. An empty secret stays what it
+    was. Raises BadInputError naming what is missing."""
+    secrets, shown = secrets_of(connection), dict[str, str]()
+    for entry in kind_of(connection).sign_in.entries:
+        given = str(values.get(entry.name) or "").strip()
+        before = secrets.get(entry.name) if entry.secret else connection.account.get(entry.name)
+        if not (given or before):
+            raise BadInputError(
+                f"Enter the {entry.label[:1].lower()}{entry.label[1:]}. {entry.help}", field=f"sign_in.{entry.name}"
+            )
+        (secrets if entry.secret else shown)[entry.name] = given or str(before)
+    connection.secrets_sealed, connection.account = seal(json.dumps(secrets)), shown

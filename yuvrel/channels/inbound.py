@@ -13,7 +13,8 @@ from django.utils import timezone
 from django.utils.dateparse import parse_datetime
 
 from yuvrel.catalogue.models import Item
-from yuvrel.connectors.base import Capability, Connector, Page, pages, read
+from yuvrel.connectors.base import Page, pages, read
+from yuvrel.connectors.capabilities import Capability, Orders, Webhooks
 from yuvrel.connectors.http import ConnectorError, NonsenseError, RefusedThereError
 from yuvrel.connectors.messages import Raw, RemoteLine, RemoteOrder, Unreadable
 from yuvrel.core.bounds import EARLIEST, check_happened
@@ -21,8 +22,10 @@ from yuvrel.core.errors import BadInputError, RefusedError, YuvrelError
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import Taken, take_order, take_till_sale
 from yuvrel.sales.incoming import IncomingLine, IncomingOrder
+from yuvrel.sales.models import SalesOrder
+from yuvrel.sales.rules import order_rules
 
-from .credentials import connector_for, kind_of
+from .credentials import connector_as, kind_of
 from .models import Connection, Feed, InboundMessage, Listing
 from .quarantine import attempt, read_row, unreadable
 from .runs import StoppedError, raise_snag, run_of, settle_snags
@@ -76,7 +79,7 @@ def _keep_unreadable(connection: Connection, found: Unreadable, via: str) -> Inb
     return message
 
 
-def read_order(connector: Connector, raw: Raw, now: datetime) -> RemoteOrder | Unreadable:
+def read_order(connector: Orders, raw: Raw, now: datetime) -> RemoteOrder | Unreadable:
     """An order as it came, read under quarantine. One that was placed in a time to come is not taken in."""
     found = read_row(connector.read_order, raw)
     if isinstance(found, Unreadable):
@@ -94,7 +97,7 @@ def poll(connection: Connection) -> int:
     Where an exchange breaks off is remembered with each page, and the next one goes on from there:
     from the start of the overlap, an account that fails now and then would never be read to its end.
     """
-    connector = connector_for(connection)
+    connector = connector_as(connection, Orders)
     feed = feed_of(connection, "orders")
     start = parse_datetime(feed.watermark)
     asked = (start - OVERLAP).isoformat() if start else feed.watermark
@@ -120,7 +123,7 @@ def poll(connection: Connection) -> int:
     return fresh
 
 
-def _take_page(feed: Feed, connector: Connector, page: Page) -> tuple[int, int]:
+def _take_page(feed: Feed, connector: Orders, page: Page) -> tuple[int, int]:
     """Keep and apply what is new on a page, each by itself; the watermark follows. Returns how many were new, and how
     many of them could not be taken in."""
     now, connection = timezone.now(), feed.connection
@@ -172,7 +175,8 @@ def _apply(message: InboundMessage) -> str:
         return _end(message, InboundMessage.State.SNAGGED)
     if taken.problem:
         is_order = taken.order.kind == "order"
-        title = f"Order {taken.order.number} is held" if is_order else f"Till sale {taken.order.number} needs a look"
+        sale = "Till sale" if taken.order.kind == SalesOrder.Kind.TILL else "Order"
+        title = f"Order {taken.order.number} is held" if is_order else f"{sale} {taken.order.number} needs a look"
         raise_snag(connection, "order", title, taken.problem, inbound=message, order=taken.order, field=taken.field)
     else:
         stem = f"{UNREADABLE}:{order.external_id}:"
@@ -186,7 +190,7 @@ def _read_kept(message: InboundMessage) -> RemoteOrder:
     if message.kind != UNREADABLE:
         return read(RemoteOrder, message.body)
     body = message.body["given"] if set(message.body) == {"given"} else message.body
-    found = read_order(connector_for(message.connection), Raw(body=body), timezone.now())
+    found = read_order(connector_as(message.connection, Orders), Raw(body=body), timezone.now())
     if isinstance(found, Unreadable):
         raise NonsenseError(found.detail, field=found.field)
     return found
@@ -206,12 +210,17 @@ def _wanted(connection: Connection, order: RemoteOrder) -> bool:
 
 
 def _take(connection: Connection, order: RemoteOrder, at: datetime) -> Taken:
-    if connection.fulfils_from_id is None:
+    place = connection.their_place_id if order.sent_by_channel else connection.fulfils_from_id
+    if place is None and order.sent_by_channel:
+        detail = "It went out of the channel's own store. Choose the place that stands for it."
+        raise RefusedError(detail, field="their_place")
+    if place is None:
         raise RefusedError("The connection has no location that fulfils its orders.", field="fulfils_from")
+    rules = order_rules(connection)
     incoming = IncomingOrder(
         connection_id=connection.pk,
-        location_id=connection.fulfils_from_id,
-        prefix=connection.prefix,
+        location_id=place,
+        prefix=rules.prefix,
         external_id=order.external_id,
         number=order.number,
         version=order.version,
@@ -220,13 +229,15 @@ def _take(connection: Connection, order: RemoteOrder, at: datetime) -> Taken:
         total=order.total,
         paid=order.paid,
         cancelled=order.status in GONE,
-        backorders=connection.backorders,
+        backorders=rules.backorders,
         customer=order.customer.model_dump(),
         ship_to={name: text for name, text in order.ship_to.model_dump().items() if text},
         lines=resolve(connection, order.lines),
     )
-    if kind_of(connection).sales_already_happened:
+    if issubclass(kind := kind_of(connection), Orders) and kind.sales_already_happened:
         return take_till_sale(SYSTEM, incoming)
+    if order.sent_by_channel:
+        return take_till_sale(SYSTEM, incoming, SalesOrder.Kind.SENT)
     return take_order(SYSTEM, incoming, at)
 
 
@@ -274,7 +285,7 @@ def take_event(connection: Connection, body: dict[str, Any]) -> InboundMessage |
     """Keep the order in a verified webhook; None when there is nothing new in it."""
     if Capability.WEBHOOKS not in kind_of(connection).can:
         raise NonsenseError("This kind of connection sends no webhooks.")
-    connector = connector_for(connection)
+    connector = connector_as(connection, Webhooks)
     raw = connector.order_in(body)
     return keep(connection, read_order(connector, raw, timezone.now()), "webhook") if raw else None
 

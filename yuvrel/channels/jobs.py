@@ -14,7 +14,6 @@ from procrastinate.contrib.django import app
 from procrastinate.exceptions import UniqueViolation
 from procrastinate.jobs import Status
 
-from yuvrel.connectors.base import Capability
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.core.errors import YuvrelError
 from yuvrel.outbox.actions import CONSUMERS, Consumer, subscribe, waiting_for, wake
@@ -27,14 +26,14 @@ from yuvrel.pricing.actions import begin_day
 from yuvrel.rules.models import SettingChange
 from yuvrel.sales.actions import fill_backorders, give_up_short
 
-from . import inbound, linking, offers, outbound, price_intake, prices, sql
+from . import inbound, linking, offers, outbound, price_intake, prices, sql, submissions
 from .credentials import kind_of
 from .models import Connection, InboundMessage, OutboundMessage, Run, Snag
 from .price_rules import owner_of
 from .quarantine import attempt
 from .rules import connection_value
 from .runs import account_failed, account_works, cannot, forget_calls, raise_snag, settle_snags
-from .schedules import all_set, due_parts, parts_of
+from .schedules import BY_NAME, all_set, due_parts, is_wanted, parts_of
 
 MOST_EVENTS = 2000
 # A worker gives a sign of life every HEARTBEAT seconds; without one for STALLED it counts as dead.
@@ -195,6 +194,7 @@ def push_offers(connection_id: int) -> None:
     connection = _at_work(connection_id)
     if connection and connection.listings.filter(offer_state="pending").exists():
         _guarded(connection, "push", lambda: offers.push(connection))
+        _ask_soon(connection, "feeds")
 
 
 @app.task(name="channels.push_prices")
@@ -203,15 +203,22 @@ def push_prices(connection_id: int) -> None:
     connection = _at_work(connection_id)
     if connection and prices.waiting().filter(listing__connection=connection).exists():
         _guarded(connection, "prices", lambda: prices.push(connection))
+        _ask_soon(connection, "feeds")
 
 
 @app.task(name="channels.deliver")
 def deliver(connection_id: int) -> None:
     """Send what waits for one connection. A supplier that got an order is asked for its answer soon."""
     connection = _at_work(connection_id)
-    if connection and outbound.deliver(connection) and Capability.PURCHASES in kind_of(connection).can:
-        soon = exchange.configure(lock=f"answers:{connection_id}", schedule_in={"seconds": 3})
-        soon.defer(connection_id=connection_id, part="answers")
+    if connection and outbound.deliver(connection):
+        _ask_soon(connection, "answers")
+
+
+def _ask_soon(connection: Connection, part: str) -> None:
+    """Ask a connection for what it will say in a moment, if its kind says anything like that."""
+    if BY_NAME[part].needs in kind_of(connection).can and is_wanted(connection, BY_NAME[part]):
+        soon = exchange.configure(lock=f"{part}:{connection.pk}", schedule_in={"seconds": 3})
+        soon.defer(connection_id=connection.pk, part=part)
 
 
 @app.task(name="channels.apply_inbound")
@@ -238,9 +245,17 @@ def ask_for(connection: Connection, part: str) -> None:
 ASKED: dict[str, Callable[[Connection], object]] = {
     "orders": lambda connection: inbound.poll(connection),
     "prices": lambda connection: price_intake.take_changes(connection, timezone.now()),
+    "feeds": lambda connection: _collect(connection),
     "answers": lambda connection: outbound.read_answers(connection, timezone.now()),
     "listings": lambda connection: linking.take_listings(SYSTEM, connection.pk, timezone.now(), create=False),
 }
+
+
+def _collect(connection: Connection) -> None:
+    """What came of batches; what was worked out anew while they were under way goes out now."""
+    if submissions.collect(connection):
+        wake_push(connection.pk)
+        wake_prices(connection.pk)
 
 
 @app.task(name="channels.listings")

@@ -13,6 +13,7 @@ from django.db import transaction
 from yuvrel.catalogue.actions import ItemDraft, add_product
 from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.connectors.base import pages
+from yuvrel.connectors.capabilities import Listings
 from yuvrel.connectors.messages import RemoteListing, Unreadable
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError, YuvrelError
 from yuvrel.core.pairing import ItemFacts, ListingFacts, PairingIndex, Verdict
@@ -22,7 +23,7 @@ from yuvrel.outbox.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
 
 from .actions import get_connection
-from .credentials import connector_for
+from .credentials import connector_as
 from .models import Connection, Listing, Run
 from .prices import unlinked
 from .quarantine import read_row
@@ -70,7 +71,7 @@ def take_listings(actor: Actor, connection_id: int, at: datetime, *, create: boo
     """
     connection = _may_read(actor, connection_id, create=create)
     unread: list[Unreadable] = []
-    connector, feed = connector_for(connection), feed_of(connection, "listings")
+    connector, feed = connector_as(connection, Listings), feed_of(connection, "listings")
     with run_of(connection, "listings", begun) as run:
         for page in pages(connector.listings):
             found = [read_row(connector.read_listing, raw) for raw in page.rows]
@@ -106,6 +107,7 @@ def _keep(connection: Connection, rows: Iterable[RemoteListing], at: datetime) -
     Returns how many are new and how many changed."""
     told = {row.external_id: row for row in rows}
     known = list(Listing.objects.filter(connection=connection, external_id__in=told))
+    kept = {listing.pk: listing.kept_there for listing in known}
     changed = 0
     for listing in known:
         facts = _facts(told.pop(listing.external_id), at)
@@ -113,12 +115,36 @@ def _keep(connection: Connection, rows: Iterable[RemoteListing], at: datetime) -
         for name, value in facts.items():
             setattr(listing, name, value)
     update_many(known, FACTS)
+    _follow_store([listing for listing in known if listing.kept_there != kept[listing.pk]])
     new = [Listing(connection=connection, external_id=key, **_facts(row, at)) for key, row in told.items()]
     Listing.objects.bulk_create(new, ignore_conflicts=True)
     return len(new), changed
 
 
-FACTS = ("group_id", "sku", "barcode", "title", "product_title", "options", "category", "price", "service", "shown", "shown_at")
+def _follow_store(moved: Iterable[Listing]) -> None:
+    """Of what a channel now keeps in a store of its own no quantity is offered any more; what it no longer keeps there
+    is offered again."""
+    there = [listing.pk for listing in moved if listing.kept_there]
+    nothing: dict[str, Any] = {"offered": None, "offered_at": None, "offer_state": Listing.Offer.NONE, "terms": {}}
+    Listing.objects.filter(pk__in=there).update(**nothing)
+    back = {listing.item_id for listing in moved if not listing.kept_there and listing.item_id}
+    record(Event.Kind.AVAILABILITY, back, "kept here again")
+
+
+FACTS = (
+    "group_id",
+    "sku",
+    "barcode",
+    "title",
+    "product_title",
+    "options",
+    "category",
+    "price",
+    "service",
+    "kept_there",
+    "shown",
+    "shown_at",
+)
 
 
 def _facts(row: RemoteListing, at: datetime) -> dict[str, Any]:
@@ -132,6 +158,7 @@ def _facts(row: RemoteListing, at: datetime) -> dict[str, Any]:
         "category": row.category,
         "price": row.price,
         "service": row.service,
+        "kept_there": row.kept_there,
         "shown": row.quantity,
         "shown_at": at,
     }

@@ -2,7 +2,7 @@
 
 from django.db import models
 
-from yuvrel.kit.columns import MONEY, PERCENT, QUANTITY
+from yuvrel.kit.columns import MONEY, QUANTITY
 
 
 class Connection(models.Model):
@@ -17,14 +17,21 @@ class Connection(models.Model):
     kind = models.CharField(max_length=20)
     name = models.CharField(max_length=80, unique=True)
     address = models.CharField(max_length=300)
-    token_sealed = models.TextField(blank=True)
+    account = models.JSONField(default=dict, help_text="What was entered to sign in and is no secret")
+    secrets_sealed = models.TextField(blank=True, help_text="What was entered and is one, as sealed JSON")
     webhook_secret_sealed = models.TextField(blank=True)
     hook_key = models.CharField(max_length=40, unique=True)
     state = models.CharField(max_length=8, choices=State.choices, default=State.DRAFT)
     tested_at = models.DateTimeField(null=True)
     test_report = models.JSONField(default=dict)
-    prefix = models.CharField(max_length=12, blank=True)
     fulfils_from = models.ForeignKey("people.Location", on_delete=models.PROTECT, null=True, related_name="+")
+    their_place = models.ForeignKey(
+        "people.Location",
+        on_delete=models.PROTECT,
+        null=True,
+        related_name="+",
+        help_text="Stands for a store of the channel's own, out of which it sends orders itself",
+    )
     feeds = models.ManyToManyField("people.Location", related_name="fed_connections")
     price_list = models.ForeignKey(
         "pricing.PriceList",
@@ -34,10 +41,6 @@ class Connection(models.Model):
         help_text="Its own; else the place's",
     )
     order_states = models.JSONField(default=list)
-    backorders = models.BooleanField(default=True, help_text="Off: an order that cannot be reserved whole is held")
-    cash_customer = models.CharField(max_length=120, blank=True)
-    fee_percent = models.DecimalField(**PERCENT, default=0)
-    fee_fixed = models.DecimalField(**MONEY, default=0)
     accounts = models.JSONField(default=dict, help_text="Ledger only: our role to their account")
     live_since = models.DateTimeField(null=True)
     read_at = models.DateTimeField(null=True, help_text="When all that it shows was last read")
@@ -95,6 +98,7 @@ class Listing(models.Model):
     category = models.CharField(max_length=60, blank=True)
     price = models.DecimalField(**MONEY, null=True)
     service = models.BooleanField(default=False)
+    kept_there = models.BooleanField(default=False, help_text="The channel ships it from a store of its own")
     link = models.CharField(max_length=8, choices=Link.choices, default=Link.UNLINKED)
     item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, null=True, related_name="listings")
     link_reason = models.CharField(max_length=120, blank=True)
@@ -124,6 +128,40 @@ class Listing(models.Model):
             models.Index(fields=["connection", "offer_state"], name="listing_offer_state"),
             models.Index(fields=["link", "id"], name="listing_link"),
         ]
+
+
+class Submission(models.Model):
+    """A batch that an account works on later: what it holds, and what came of it."""
+
+    class State(models.TextChoices):
+        WAITING = "waiting"
+        DONE = "done"
+        LOST = "lost"
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="submissions")
+    sort = models.CharField(max_length=12)
+    key = models.CharField(max_length=80, help_text="The account's own")
+    state = models.CharField(max_length=8, choices=State.choices, default=State.WAITING)
+    submitted_at = models.DateTimeField()
+    ended_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["connection", "key"], name="submission_once")]
+        indexes = [models.Index(fields=["connection", "state", "id"], name="submission_state")]
+
+
+class SubmittedLine(models.Model):
+    """One listing in a batch: what it was to show then, and what the account said of it."""
+
+    submission = models.ForeignKey(Submission, on_delete=models.CASCADE, related_name="lines")
+    listing = models.ForeignKey(Listing, on_delete=models.CASCADE, related_name="submitted")
+    wanted = models.JSONField(default=dict)
+    stamp = models.DateTimeField(help_text="When that was worked out; what is newer stays pending")
+    taken = models.BooleanField(null=True)
+    said = models.CharField(max_length=300, blank=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["submission", "listing"], name="submitted_line_once")]
 
 
 class OfferDay(models.Model):

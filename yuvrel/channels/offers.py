@@ -17,8 +17,8 @@ from django.utils import timezone
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder
 from yuvrel.catalogue.kits import holders_of, kits
 from yuvrel.catalogue.models import Item
-from yuvrel.connectors.base import Capability
-from yuvrel.connectors.messages import QuantityPush, RemoteQuantity
+from yuvrel.connectors.capabilities import Capability, Quantities
+from yuvrel.connectors.messages import QuantityPush, RemoteQuantity, Submitted
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.availability import (
     Offer,
@@ -39,15 +39,16 @@ from yuvrel.rules.queries import by_level
 from yuvrel.rules.registry import SETTINGS
 from yuvrel.stock.models import StockBalance
 
-from . import selling, sql
-from .credentials import connector_for
-from .models import Connection, Listing, OfferDay
+from . import selling, sql, submissions
+from .credentials import connector_as
+from .models import Connection, Listing, OfferDay, SubmittedLine
 from .rules import POOL, RULES, Ids, Kept, Pool, pool_rule, reached_by, rule_columns, rule_for
 from .runs import raise_snag, run_of, settle_snags
 
 # Everything that is set and hangs together with what is offered.
 SETTING_NAMES = (*POOL, *RULES, *selling.NAMES)
 BATCH = 100
+SORT = "quantities"
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
 WITH_QUANTITIES = tuple(kind for kind, c in KINDS.items() if Capability.QUANTITIES in c.can)
 
@@ -309,6 +310,7 @@ def recompute_rules(changes: Iterable[SettingChange]) -> set[int]:
 
 def _renew(connection: Connection, listings: QuerySet[Listing], cause_of: Callable[[int], str], *, only_changed: bool) -> int:
     """Work the offers out and mark them to be pushed. A held one stays held while nothing about it changes."""
+    listings = listings.filter(kept_there=False)
     rows = list(listings.order_by("pk").values_list("pk", "item_id", "offered", "terms", "offer_state"))
     if not rows:
         return 0
@@ -326,19 +328,21 @@ def _renew(connection: Connection, listings: QuerySet[Listing], cause_of: Callab
 
 
 def push(connection: Connection) -> int:
-    """Push every pending offer of a connection and read each back. Returns how many were pushed.
+    """Push every pending offer of a connection and read each back; of an account that works on batches later they are
+    handed in, and read back when it says what came of them. Returns how many were pushed or handed in.
 
     Only one push of a connection runs at a time (the job's lock). A listing that got a newer
     offer meanwhile stays pending and goes with the next batch.
     """
-    connector = connector_for(connection)
-    pushed = 0
+    connector = connector_as(connection, Quantities)
+    pushed = handed = 0
     with run_of(connection, "push") as run:
         while True:
             rows = list(
                 Listing.objects.filter(connection=connection, offer_state=Listing.Offer.PENDING, link=Listing.Link.LINKED)
                 .exclude(offered=None)
-                .order_by("offered_at", "pk")[:BATCH]
+                .exclude(pk__in=submissions.under_way(connection, SORT))
+                .order_by("offered_at", "pk")[: connector.most_pushed]
             )
             if not rows:
                 break
@@ -346,14 +350,40 @@ def push(connection: Connection) -> int:
                 row.external_id: QuantityPush(external_id=row.external_id, quantity=row.offered or ZERO, terms=row.terms)
                 for row in rows
             }
-            results = connector.push_quantities(list(wanted.values()))
-            refused = {r.external_id: r.error for r in results if not r.ok}
+            answer = connector.push_quantities(list(wanted.values()))
+            if isinstance(answer, Submitted):
+                submissions.remember(connection, SORT, answer, [_handed(row) for row in rows])
+                run.step(done=len(rows), total=len(rows))
+                handed += len(rows)
+                continue
+            refused = {r.external_id: r.error for r in answer if not r.ok}
             found = connector.read_shown([key for key in wanted if key not in refused])
             _settle(rows, found, refused, timezone.now())
             pushed += len(rows)
             run.step(done=len(rows), total=len(rows), changed=len(rows) - len(refused), failed=len(refused))
-        run.note(f"{pushed} offers pushed and read back")
-    return pushed
+        run.note(f"{handed} offers handed in" if handed else f"{pushed} offers pushed and read back")
+    return pushed + handed
+
+
+def _handed(row: Listing) -> submissions.Handed:
+    wanted = {"quantity": str(row.offered), "terms": row.terms}
+    return submissions.Handed(row.pk, wanted, row.offered_at or timezone.now())
+
+
+def _settle_batch(connection: Connection, lines: Sequence[SubmittedLine], refused: Mapping[int, str]) -> None:
+    """What came of a batch: what was taken is read back, a part at a time, as it is after a push."""
+    connector = connector_as(connection, Quantities)
+    for begin in range(0, len(lines), BATCH):
+        rows = []
+        for line in lines[begin : begin + BATCH]:
+            row = line.listing
+            row.offered, row.terms, row.offered_at = Decimal(line.wanted["quantity"]), line.wanted["terms"], line.stamp
+            rows.append(row)
+        found = connector.read_shown([row.external_id for row in rows if row.pk not in refused])
+        _settle(rows, found, {row.external_id: refused[row.pk] for row in rows if row.pk in refused}, timezone.now())
+
+
+submissions.SETTLERS[SORT] = _settle_batch
 
 
 @transaction.atomic

@@ -16,7 +16,8 @@ from yuvrel.books.actions import mark_refused, mark_sent
 from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Answer, acknowledge, delivered, supplier_of
 from yuvrel.buying.models import PurchaseOrder
-from yuvrel.connectors.base import Capability, Connector, read
+from yuvrel.connectors.base import Connector, capable, read
+from yuvrel.connectors.capabilities import Capability, Documents, Fulfilments, Purchases
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import LedgerDoc, Raw, ShipmentNotice, SupplierAnswer, Unreadable
 from yuvrel.connectors.registry import KINDS
@@ -26,7 +27,7 @@ from yuvrel.people.queries import company
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import Shipment
 
-from .credentials import connector_for
+from .credentials import connector_as, connector_for
 from .models import Connection, Feed, InboundMessage, OutboundMessage
 from .quarantine import attempt, ends_the_run, read_row, set_aside
 from .runs import account_failed, account_works, raise_snag, run_of, settle_snags
@@ -173,14 +174,14 @@ def ledger_message(document: LedgerDocument, accounts: dict[str, str]) -> Ledger
     )
 
 
-def _send_ledger(connector: object, row: OutboundMessage) -> str:
+def _send_ledger(connector: Connector, row: OutboundMessage) -> str:
     document = LedgerDocument.objects.select_related("entry").get(pk=row.subject_id)
-    external = connector.post_document(ledger_message(document, row.connection.accounts))  # type: ignore[attr-defined]
+    external = capable(connector, Documents).post_document(ledger_message(document, row.connection.accounts))
     mark_sent(document.pk, external, timezone.now())
     return str(external)
 
 
-def _send_shipment(connector: object, row: OutboundMessage) -> str:
+def _send_shipment(connector: Connector, row: OutboundMessage) -> str:
     shipment = Shipment.objects.select_related("order").get(pk=row.subject_id)
     lines = [(line.order_line.external_id, line.quantity) for line in shipment.lines.select_related("order_line")]
     left = any(x.shipped < x.quantity for x in shipment.order.lines.filter(kind__in=("item", "service")))
@@ -192,7 +193,7 @@ def _send_shipment(connector: object, row: OutboundMessage) -> str:
         lines=lines,
         complete=not left,
     )
-    external = connector.fulfil(notice)  # type: ignore[attr-defined]
+    external = capable(connector, Fulfilments).fulfil(notice)
     Shipment.objects.filter(pk=shipment.pk).update(told_channel_at=timezone.now())
     return str(external)
 
@@ -231,9 +232,9 @@ def purchase_document(order: PurchaseOrder) -> OrderDocument:
     )
 
 
-def _send_purchase(connector: object, row: OutboundMessage) -> str:
+def _send_purchase(connector: Connector, row: OutboundMessage) -> str:
     order = PurchaseOrder.objects.select_related("supplier", "location").get(pk=row.subject_id)
-    receipt = connector.place_order(order.number, build_order(purchase_document(order)))  # type: ignore[attr-defined]
+    receipt = capable(connector, Purchases).place_order(order.number, build_order(purchase_document(order)))
     delivered(order.pk, timezone.now())
     return str(receipt)
 
@@ -243,7 +244,7 @@ SENDERS = {"ledger": _send_ledger, "shipment": _send_shipment, "purchase_order":
 
 def read_answers(connection: Connection, at: datetime) -> int:
     """Read the supplier's answers since the last one, each by itself. Returns how many were new."""
-    connector = connector_for(connection)
+    connector = connector_as(connection, Purchases)
     feed = feed_of(connection, "answers")
     with run_of(connection, "answers") as run:
         page = connector.answers(feed.watermark if feed.watermark.isdigit() else "0")
@@ -294,7 +295,7 @@ def _keep_answer(connection: Connection, body: dict[str, Any]) -> InboundMessage
 def answer_again(message: InboundMessage, at: datetime) -> str:
     """Take a kept answer once more. Raises RefusedError saying why it still cannot be."""
     connection = message.connection
-    found = read_row(connector_for(connection).read_answer, Raw(body=message.body))
+    found = read_row(connector_as(connection, Purchases).read_answer, Raw(body=message.body))
     if isinstance(found, Unreadable) and "order_number" in message.body:
         found = read_row(lambda body: read(SupplierAnswer, body), Raw(body=message.body))
     if isinstance(found, Unreadable):

@@ -8,6 +8,7 @@ from datetime import datetime
 from django.utils.dateparse import parse_datetime
 
 from yuvrel.connectors.base import pages
+from yuvrel.connectors.capabilities import PriceChanges
 from yuvrel.connectors.messages import RemotePrice, Unreadable
 from yuvrel.core import pricing as core
 from yuvrel.core.errors import YuvrelError
@@ -19,7 +20,7 @@ from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.models import PriceList
 from yuvrel.rules.queries import settled
 
-from .credentials import connector_for
+from .credentials import connector_as
 from .inbound import OVERLAP, later
 from .models import Connection, Feed, Listing
 from .price_rules import live_connections, owner_of
@@ -57,7 +58,7 @@ def take_changes(connection: Connection, at: datetime) -> int:
         raise_snag(connection, SNAG, f"{connection.name} cannot keep these prices", detail, field="price_owner")
         return 0
     settle_snags(SNAG, "nobody else keeps these prices", connection=connection, field="price_owner")
-    connector = connector_for(connection)
+    connector = connector_as(connection, PriceChanges)
     feed = feed_of(connection, "prices")
     mark = feed.watermark
     start = parse_datetime(mark) if mark else None

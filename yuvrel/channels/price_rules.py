@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from django.utils import timezone
 
-from yuvrel.connectors.base import Capability
+from yuvrel.connectors.capabilities import Capability
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core import pricing as core
 from yuvrel.core.errors import NotFoundError

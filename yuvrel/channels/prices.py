@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import datetime, timedelta
 from decimal import Decimal
 from typing import Any
@@ -11,8 +11,8 @@ from django.db import transaction
 from django.db.models import QuerySet
 from django.utils import timezone
 
-from yuvrel.connectors.base import Connector
-from yuvrel.connectors.messages import PricePush, RemotePrice
+from yuvrel.connectors.capabilities import Prices
+from yuvrel.connectors.messages import PricePush, PushResult, RemotePrice, Submitted
 from yuvrel.core.errors import RefusedError
 from yuvrel.core.price_columns import NONE
 from yuvrel.core.rules import Level
@@ -22,14 +22,16 @@ from yuvrel.rules.models import SettingChange
 from yuvrel.rules.queries import by_level
 from yuvrel.rules.registry import SETTINGS
 
-from .credentials import connector_for
-from .models import Connection, Listing, PriceOffer, Snag
+from . import submissions
+from .credentials import connector_as
+from .models import Connection, Listing, PriceOffer, Snag, SubmittedLine
 from .price_rules import SET, Worked, live_connections, prices_of, work_out
 from .rules import Ids, Kept, connection_value, reached_by
 from .runs import raise_snag, run_of, settle_snags
 from .sql import alone
 
 BATCH, BATCHES = 100, 50
+SORT = "prices"
 # Of more listings than this, all of a connection are read.
 FEW = 2000
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
@@ -184,29 +186,59 @@ def _tell_floors(connection: Connection, below: Sequence[PriceOffer], above: Seq
 
 
 def push(connection: Connection) -> int:
-    """Push every pending price of a connection and read each back. Returns how many were pushed."""
-    connector = connector_for(connection)
-    pending = waiting().filter(listing__connection=connection)
+    """Push every pending price of a connection and read each back; of an account that works on batches later they are
+    handed in. Returns how many were pushed or handed in."""
+    connector = connector_as(connection, Prices)
+    pending = waiting().filter(listing__connection=connection).exclude(listing__in=submissions.under_way(connection, SORT))
+    batch = connector.most_pushed
     pushed = 0
     with run_of(connection, "prices") as run:
         # Which wait is asked for once for many batches: each would sort all of them again.
-        while ids := list(pending.order_by("offered_at", "pk").values_list("pk", flat=True)[: BATCH * BATCHES]):
-            for begin in range(0, len(ids), BATCH):
-                rows = list(pending.filter(pk__in=ids[begin : begin + BATCH]).select_related("listing").order_by("pk"))
+        while ids := list(pending.order_by("offered_at", "pk").values_list("pk", flat=True)[: batch * BATCHES]):
+            for begin in range(0, len(ids), batch):
+                rows = list(pending.filter(pk__in=ids[begin : begin + batch]).select_related("listing").order_by("pk"))
                 failed = _push_batch(connection, connector, rows) if rows else 0
                 pushed += len(rows)
                 run.step(done=len(rows), total=len(rows), changed=len(rows) - failed, failed=failed)
-        run.note(f"{pushed} prices pushed and read back")
+        later = submissions.are_waiting(connection)
+        run.note(f"{pushed} prices {'handed in' if later else 'pushed and read back'}")
     return pushed
 
 
-def _push_batch(connection: Connection, connector: Connector, rows: Sequence[PriceOffer]) -> int:
-    """Push some prices and read them back. Returns how many were refused."""
+def _push_batch(connection: Connection, connector: Prices, rows: Sequence[PriceOffer]) -> int:
+    """Push some prices and read them back, or hand them in. Returns how many were refused."""
     wanted = [PricePush(external_id=row.listing.external_id, price=row.price, previous=row.previous) for row in rows]
-    refused = {r.external_id: r.error for r in connector.push_prices(wanted) if not r.ok}
+    answer = connector.push_prices(wanted)
+    if isinstance(answer, Submitted):
+        submissions.remember(connection, SORT, answer, [submissions.Handed(row.listing_id, {}, row.offered_at) for row in rows])
+        return 0
+    return _read_back(connection, connector, rows, answer)
+
+
+def _read_back(connection: Connection, connector: Prices, rows: Sequence[PriceOffer], answer: Sequence[PushResult]) -> int:
+    """Note what the channel says and shows of some prices. Returns how many were refused."""
+    refused = {r.external_id: r.error for r in answer if not r.ok}
+    wanted = [row.listing for row in rows]
     found = connector.read_prices([one.external_id for one in wanted if one.external_id not in refused])
     _settle(connection, rows, found, refused, timezone.now())
     return len(refused)
+
+
+def _settle_batch(connection: Connection, lines: Sequence[SubmittedLine], refused: Mapping[int, str]) -> None:
+    """What came of a batch: what was taken is read back, a part at a time. A price that was worked out anew since then
+    keeps its own time and stays pending."""
+    connector = connector_as(connection, Prices)
+    stamps = {line.listing_id: line.stamp for line in lines}
+    offers = PriceOffer.objects.filter(listing__in=stamps).select_related("listing").order_by("pk")
+    rows = [row for row in offers if row.offered_at == stamps[row.listing_id]]
+    for begin in range(0, len(rows), BATCH):
+        some = rows[begin : begin + BATCH]
+        said = [(row.listing, refused.get(row.listing_id)) for row in some]
+        answer = [PushResult(external_id=one.external_id, ok=why is None, error=why or "") for one, why in said]
+        _read_back(connection, connector, some, answer)
+
+
+submissions.SETTLERS[SORT] = _settle_batch
 
 
 @transaction.atomic

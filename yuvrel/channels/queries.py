@@ -10,7 +10,9 @@ from django.utils import timezone
 
 from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.obstacles import Obstacle, look_for
-from yuvrel.connectors.base import Capability
+from yuvrel.connectors.base import order_states
+from yuvrel.connectors.capabilities import Capability
+from yuvrel.connectors.registry import KINDS
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.pairing import Verdict
 from yuvrel.core.working import Step, Working
@@ -20,6 +22,7 @@ from yuvrel.people.queries import CLOCK, company_time
 from yuvrel.pricing.models import PriceList
 from yuvrel.stock.queries import find_items
 
+from . import submissions
 from .credentials import kind_of
 from .linking import pairing_index, verdict_for
 from .models import Connection, Feed, Listing, PriceOffer, Snag
@@ -42,7 +45,7 @@ def connection_sheet() -> list[ConnectionRow]:
         pending_n=Count("listings", filter=Q(listings__offer_state="pending")),
         drifting_n=Count("listings", filter=Q(listings__offer_state="drifting")),
     ).order_by("kind", "name")
-    order = {"web_shop": 0, "till": 1, "ledger": 2, "supplier": 3}
+    order = {kind: place for place, kind in enumerate(KINDS)}
 
     def shown(row: Any) -> dict[str, Any]:
         fields = ("kind", "name", "state")
@@ -71,13 +74,9 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "state",
         "tested_at",
         "test_report",
-        "prefix",
+        "account",
         "order_states",
-        "backorders",
         "pause_until",
-        "cash_customer",
-        "fee_percent",
-        "fee_fixed",
         "accounts",
         "version",
     )
@@ -94,15 +93,18 @@ def connection_page(row: Connection) -> dict[str, Any]:
         **{name: getattr(row, name) for name in fields},
         "label": kind.label,
         "can": sorted(kind.can),
-        "known_order_states": list(kind.order_states),
+        "known_order_states": list(order_states(kind)),
         "fulfils_from": row.fulfils_from_id,
         "feeds": [place.pk for place in row.feeds.all()],
+        "their_place": row.their_place_id,
         "price_list": row.price_list_id,
         "price_lists": list(PriceList.objects.filter(base=False).order_by("name")),
         "counts": counts,
         "removable": not row.has_history(),
+        "sign_in": kind.sign_in.entries,
         "webhooks": Capability.WEBHOOKS in kind.can,
         "heard": list(heard.values("via").annotate(count=Count("id"), last_at=Max("received_at")).order_by("via")),
+        "batches": submissions.newest(row),
         "health": health(row, timezone.now()),
         "runs": sheet_rows(RunRow, list(runs), run_row, known_run),
     }

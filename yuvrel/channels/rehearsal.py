@@ -65,7 +65,7 @@ def _rehearse(
     requantified = feeds is not None or bool(set(changed or ()) & set(SETTING_NAMES))
     told: dict[int, tuple[int, str, str, Decimal | None]] = {}
     for row in shown:
-        linked = reach.filter(connection=row, link=Listing.Link.LINKED)
+        linked = reach.filter(connection=row, link=Listing.Link.LINKED, kept_there=False)
         ids = Ids.of(linked)
         if repriced:
             moved, below = price_rules.compare(row, ids, before, after)

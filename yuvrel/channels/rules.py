@@ -34,8 +34,8 @@ from .credentials import kind_of
 from .models import Connection, Listing
 
 GROUP = "Quantities shown"
-SHOWN: dict[str, Any] = {"levels": ON_CHANNELS, "group": GROUP, "ability": Ability.CONNECT.value}
-OF_CONNECTION: dict[str, Any] = {"levels": OF_CONNECTIONS, "group": GROUP, "ability": Ability.CONNECT.value}
+SHOWN: dict[str, Any] = {"levels": ON_CHANNELS, "group": GROUP, "rehearsal": "shown", "ability": Ability.CONNECT.value}
+OF_CONNECTION: dict[str, Any] = {"levels": OF_CONNECTIONS, "group": GROUP, "rehearsal": "shown", "ability": Ability.CONNECT.value}
 AMOUNT: dict[str, Any] = {"type": "quantity", "places": 3, "unit": "units"}
 
 declare(

@@ -10,7 +10,7 @@ from typing import Any, cast
 
 from django.utils import timezone
 
-from yuvrel.connectors.base import Capability
+from yuvrel.connectors.capabilities import Capability
 from yuvrel.core.rules import OF_CONNECTIONS, Setting
 from yuvrel.core.schedule import Schedule, When, clock
 from yuvrel.people.queries import company_zone
@@ -35,11 +35,13 @@ class Part:
     needs: Capability
     when: When
     run: str
+    every: int = 60
 
 
 PARTS = (
     Part("orders", "Orders", Capability.ORDERS, "every", "orders"),
     Part("prices", "Prices changed there", Capability.PRICE_CHANGES, "every", "prices taken in"),
+    Part("feeds", "What came of batches", Capability.FEEDS, "every", "feeds", 15),
     Part("answers", "Answers to purchase orders", Capability.PURCHASES, "every", "answers"),
     Part("listings", "Listings", Capability.LISTINGS, "hand", "listings"),
 )
@@ -69,7 +71,7 @@ def _settings(part: Part) -> list[Setting]:
             f"{part.label}: every",
             "From one time to the next.",
             "whole",
-            60,
+            part.every,
             unit="seconds",
             low=Decimal(5),
             high=Decimal(86_400),
@@ -122,7 +124,10 @@ def parts_of(connection: Connection) -> list[Part]:
 
 
 def is_wanted(connection: Connection, part: Part) -> bool:
-    """Whether there is anything to ask for: prices are taken in only where they are kept there."""
+    """Whether there is anything to ask for: prices are taken in only where they are kept there, and nothing came of
+    batches where none is under way."""
+    if part.name == "feeds":
+        return connection.submissions.filter(state="waiting").exists()  # type: ignore[attr-defined]
     return part.name != "prices" or owner_of(connection) == "there"
 
 

@@ -8,7 +8,16 @@ from typing import Annotated, Any
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import Id, Money, MoneyIn, Quantity, SheetRow
+from yuvrel.kit.wire import Id, Money, Quantity, SheetRow
+
+
+class SignInEntryOut(Schema):
+    """One thing to enter to sign in."""
+
+    name: str
+    label: str
+    help: str
+    secret: bool
 
 
 class KindOut(Schema):
@@ -18,6 +27,7 @@ class KindOut(Schema):
     label: str
     can: list[str]
     order_states: list[str]
+    sign_in: list[SignInEntryOut]
 
 
 class ReportOut(Schema):
@@ -150,6 +160,19 @@ class HeardOut(Schema):
     last_at: datetime
 
 
+class BatchOut(Schema):
+    """A batch that was handed in: how many lines, and how many of them were refused."""
+
+    id: int
+    sort: str
+    key: str
+    state: str
+    submitted_at: datetime
+    ended_at: datetime | None
+    size: int
+    refused: int
+
+
 class PriceListChoice(Schema):
     """A list that a connection may be given."""
 
@@ -166,27 +189,26 @@ class ConnectionOut(Schema):
     can: list[str]
     name: str
     address: str
+    sign_in: list[SignInEntryOut]
+    account: dict[str, str]
     state: str
     tested_at: datetime | None
     test_report: ReportOut
     known_order_states: list[str]
-    prefix: str
     fulfils_from: int | None
+    their_place: int | None
     feeds: list[int]
     price_list: int | None
     price_lists: list[PriceListChoice]
     order_states: list[str]
-    backorders: bool
     pause_until: datetime | None
-    cash_customer: str
-    fee_percent: Quantity
-    fee_fixed: Money
     accounts: dict[str, str]
     version: int
     counts: dict[str, int]
     removable: bool
     webhooks: bool
     heard: list[HeardOut]
+    batches: list[BatchOut]
     health: HealthOut
     runs: list[RunRow]
 
@@ -197,7 +219,7 @@ class ConnectionIn(Schema):
     kind: str = Field(max_length=20)
     name: str = Field(max_length=80)
     address: str = Field(max_length=300)
-    token: str = Field(max_length=300)
+    sign_in: dict[str, Annotated[str, Field(max_length=300)]] = Field(default_factory=dict, max_length=10)
 
 
 class RulesIn(Schema):
@@ -242,22 +264,18 @@ class RulesRehearsal(Schema):
 
 
 class SettingsIn(Schema):
-    """Changed settings; what is left out stays. `price_list` 0: none of its own."""
+    """Changed settings; what is left out stays. `price_list` or `their_place` 0: none."""
 
     version: int
     feeds: list[Id] | None = Field(None, max_length=100)
     name: str | None = Field(None, max_length=80)
     address: str | None = Field(None, max_length=300)
-    prefix: str | None = Field(None, max_length=12)
     price_list: Annotated[int, Field(ge=0, lt=2**63)] | None = None
     fulfils_from: Id | None = None
+    their_place: Annotated[int, Field(ge=0, lt=2**63)] | None = None
     order_states: list[str] | None = Field(None, max_length=20)
-    backorders: bool | None = None
-    cash_customer: str | None = Field(None, max_length=120)
-    fee_percent: MoneyIn | None = None
-    fee_fixed: MoneyIn | None = None
     accounts: dict[str, str] | None = None
-    token: str | None = Field(None, max_length=300)
+    sign_in: dict[str, Annotated[str, Field(max_length=300)]] | None = Field(None, max_length=10)
 
 
 class TakeListingsIn(Schema):

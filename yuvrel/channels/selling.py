@@ -14,7 +14,7 @@ import numpy.typing as npt
 
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder
 from yuvrel.catalogue.kits import explode
-from yuvrel.connectors.base import Capability
+from yuvrel.connectors.capabilities import Capability
 from yuvrel.connectors.messages import SellingTerms
 from yuvrel.core.availability import THOUSAND, OfferRule, RuleColumns
 from yuvrel.core.money import ZERO, spoken
@@ -32,8 +32,8 @@ from .models import Connection, Listing
 from .rules import Ids, Kept, Sources, listing_rungs, reached_by, resolved_columns, resolved_sources, scope_of
 
 PAST_ZERO_GROUP, SHOPPER_GROUP = "Selling past zero", "What the shopper sees"
-PAST: dict[str, Any] = {"levels": ON_CHANNELS, "group": PAST_ZERO_GROUP, "ability": Ability.CONNECT.value}
-SHOWN: dict[str, Any] = {"levels": ON_CHANNELS, "group": SHOPPER_GROUP, "ability": Ability.CONNECT.value}
+PAST: dict[str, Any] = {"levels": ON_CHANNELS, "group": PAST_ZERO_GROUP, "rehearsal": "shown", "ability": Ability.CONNECT.value}
+SHOWN: dict[str, Any] = {"levels": ON_CHANNELS, "group": SHOPPER_GROUP, "rehearsal": "shown", "ability": Ability.CONNECT.value}
 WHEN_SOLD: dict[str, Any] = {"only_with": ("selling_past_zero", "backorder", "preorder", "preorder_at_once"), **PAST}
 
 declare(

@@ -188,12 +188,14 @@ def _worth_another(error: BaseException) -> bool:
 
 
 class Caller:
-    """Calls one account with its token, not more often than it allows."""
+    """Calls one account, signed in, not more often than it allows."""
 
-    def __init__(self, address: str, token: str, *, allow_private: bool, attempts: int = 3, per_second: float = 20.0) -> None:
+    def __init__(
+        self, address: str, auth: httpx.Auth, *, allow_private: bool, attempts: int = 3, per_second: float = 20.0
+    ) -> None:
         self.address = address.rstrip("/")
         self._origin = "/".join(self.address.split("/", 3)[:3])
-        self._token = token
+        self._auth = auth
         self._allow_private = allow_private
         self._attempts = attempts
         self._per_second = per_second
@@ -207,11 +209,10 @@ class Caller:
         Raises ConnectorError.
         """
         check_address(self.address, self._allow_private)
-        sent = {**(headers or {}), "Authorization": f"Bearer {self._token}"}
         retrying = Retrying(
             stop=stop_after_attempt(self._attempts), wait=_Patience(), retry=retry_if_exception(_worth_another), reraise=True
         )
-        return retrying(self._once, method, path, {**options, "headers": sent})
+        return retrying(self._once, method, path, {**options, "headers": headers or {}})
 
     def read_many(self, path: str, params: Sequence[dict[str, Any]]) -> list[Any]:
         """The data of many reads of one path, in their order, a few of them in flight at a time.
@@ -252,7 +253,9 @@ class Caller:
     def _send(self, method: str, path: str, options: dict[str, Any]) -> Answer:
         try:
             allow = {"allow_private": self._allow_private}
-            with _client(self._origin).stream(method, self.address + path, extensions=allow, **options) as response:
+            with _client(self._origin).stream(
+                method, self.address + path, extensions=allow, auth=self._auth, **options
+            ) as response:
                 body = bytearray()
                 for chunk in response.iter_bytes():
                     body += chunk

@@ -71,6 +71,7 @@ class RemoteListing(Message):
     price: Amount | None = None
     quantity: Units | None = None
     service: bool = False
+    kept_there: bool = False
 
 
 class RemoteLine(Message):
@@ -109,13 +110,14 @@ class RemoteAddress(Message):
 
 
 class RemoteOrder(Message):
-    """One version of an order, or one till sale."""
+    """One version of an order, or one till sale; `sent_by_channel`: it has gone out of the channel's own store."""
 
     external_id: Key = Field(min_length=1)
     number: Code
     version: int = Field(ge=0, lt=2**62)
     status: Annotated[Code, Field(max_length=40)]
     paid: bool = True
+    sent_by_channel: bool = False
     placed_at: Moment
     currency: Annotated[Code, Field(max_length=3)] = "EUR"
     total: Total
@@ -208,6 +210,19 @@ class PushResult(Message):
     external_id: str
     ok: bool
     error: str = ""
+
+
+class Submitted(Message):
+    """The account has taken a batch and will work on it; what came of it is asked for by this key."""
+
+    key: Key = Field(min_length=1)
+
+
+class SubmittedAnswer(Message):
+    """What came of a submitted batch: nothing yet, or a result for each line it says something of."""
+
+    done: bool
+    results: list[PushResult] = Field(default_factory=list)
 
 
 class ShipmentNotice(Message):

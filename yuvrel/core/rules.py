@@ -65,7 +65,8 @@ class Setting:
 
     `ability` names what a person must be allowed to do to change it; `only_with`: another setting and the values of
     which it must have one for this one to count. A date is kept as its ISO text, a time of day as HH:MM; `most`: characters
-    of a text; `needs`: what a connection must be able to do for this to mean anything.
+    of a text; `needs`: what a connection must be able to do for this to mean anything; `rehearsal`: what a change of it
+    is tried out on first: what channels show, what is reordered, or nothing.
     """
 
     name: str
@@ -86,6 +87,7 @@ class Setting:
     only_with: tuple[str, ...] = ()
     most: int = 160
     needs: str = ""
+    rehearsal: Literal["", "shown", "reorder"] = ""
 
     def take(self, given: Any) -> Value:
         """A value as it is kept, from text or JSON. Raises BadInputError naming the setting."""
@@ -133,6 +135,8 @@ class Setting:
         """A value as a person reads it."""
         if value is None:
             return self.no_limit
+        if self.type == "text" and not value:
+            return "none"
         if isinstance(value, str):
             return f"{date.fromisoformat(value):%-d %b %Y}" if self.type == "date" else dict(self.choices).get(value, value)
         unit = self.unit.removesuffix("s") if abs(Decimal(value)) == 1 else self.unit

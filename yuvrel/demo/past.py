@@ -25,6 +25,7 @@ from yuvrel.core.money import ZERO, round_unit_cost, split_tax
 from yuvrel.core.postings import Line, Role, balanced
 from yuvrel.people.models import Location
 from yuvrel.sales.models import Customer, Invoice, OrderLine, SalesOrder, Shipment, ShipmentLine
+from yuvrel.sales.rules import order_rules_of
 from yuvrel.stock.models import CostChange, ItemCost, Lot, StockMove
 
 from .history import Basket, History, Move
@@ -111,6 +112,7 @@ class Past:
     def orders(self, customers: list[Customer]) -> list[SalesOrder]:
         """One closed order per basket."""
         rows = []
+        rules = order_rules_of(self.connections.values())
         for number, basket in enumerate(self.history.baskets):
             till = basket.place != "tannery-yard"
             connection = self.connections[basket.place]
@@ -124,7 +126,7 @@ class Past:
                     external_id=f"h{number}",
                     external_number=f"{10000 + number}",
                     external_version=1,
-                    number=f"{connection.prefix}H{10000 + number}",
+                    number=f"{rules[connection.pk].prefix}H{10000 + number}",
                     state="closed",
                     location=self.places[basket.place],
                     customer=customer,

@@ -26,7 +26,7 @@ from yuvrel.rules.registry import SETTINGS, Way, add_check, add_way, declare
 
 Pair = tuple[int, int]
 GROUP = "Replenishment"
-PLACED: dict[str, Any] = {"levels": OF_PLACES, "group": GROUP, "ability": Ability.BUY.value}
+PLACED: dict[str, Any] = {"levels": OF_PLACES, "group": GROUP, "rehearsal": "reorder", "ability": Ability.BUY.value}
 UNITS: dict[str, Any] = {"type": "quantity", "places": 3, "unit": "units", **PLACED}
 
 declare(

@@ -115,6 +115,7 @@ def _told(found: Resolved, rungs: Sequence[Rung], given: Mapping[Key, Value]) ->
         "high",
         "places",
         "needs",
+        "rehearsal",
     )
     return {
         **{name: getattr(setting, name) for name in names},

@@ -44,6 +44,7 @@ class SettingOut(Schema):
     no_limit: str
     ability: str
     needs: str
+    rehearsal: str
     low: Quantity
     high: Quantity
     places: int

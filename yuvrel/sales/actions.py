@@ -137,17 +137,18 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
 
 
 @transaction.atomic
-def take_till_sale(actor: Actor, incoming: IncomingOrder) -> Taken:
-    """Record a sale that already happened: stock leaves at once, even below zero; it is never dropped.
+def take_till_sale(actor: Actor, incoming: IncomingOrder, kind: str = SalesOrder.Kind.TILL) -> Taken:
+    """Record a sale that already happened, at a till or out of the channel's own store: stock leaves at once, even below
+    zero; it is never dropped.
 
     A line nobody knows here earns its revenue and takes no stock. A sale in another currency or with a quantity
     that cannot be is kept, held, and posted after somebody has looked at it (`release`).
     """
-    order = _claim(incoming, SalesOrder.Kind.TILL)
+    order = _claim(incoming, kind)
     if incoming.version <= order.external_version:
         return Taken(order, "repeated")
     if order.external_version >= 0:
-        return Taken(order, "changed", "The till changed a sale that was already recorded.", "version")
+        return Taken(order, "changed", "A sale was changed there that was already recorded here.", "version")
     currency = company().base_currency
     problem, field = faults(incoming, currency)
     order.external_version = incoming.version
@@ -169,8 +170,9 @@ def _hand_over_at_till(order: SalesOrder) -> None:
     lines = list(order.lines.filter(kind__in=("item", "service")).select_related("item"))
     unmoved = {line.pk for line in lines if line.item is None or not fits(line.quantity, line.item.decimals)}
     quantities = {line.pk: line.quantity for line in lines}
-    result = hand_over(order, quantities, at=order.placed_at, reason="till sale", against=AccountRole.CLEARING, unmoved=unmoved)
-    record(Event.Kind.AVAILABILITY, result.items, f"till sale {order.number}")
+    said = "till sale" if order.kind == SalesOrder.Kind.TILL else "shipment"
+    result = hand_over(order, quantities, at=order.placed_at, reason=said, against=AccountRole.CLEARING, unmoved=unmoved)
+    record(Event.Kind.AVAILABILITY, result.items, f"{said} {order.number}")
 
 
 def _same_lines(order: SalesOrder, incoming: IncomingOrder) -> bool:
@@ -347,7 +349,7 @@ def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
     if order.total != lines:
         _book_difference(order, order.total - lines)
     order.held_because = ""
-    if order.kind == SalesOrder.Kind.TILL:
+    if order.kind != SalesOrder.Kind.ORDER:
         _hand_over_at_till(order)
         order.state = State.CLOSED
     else:
@@ -373,7 +375,7 @@ def _check_release(order: SalesOrder) -> None:
         raise RefusedError(
             "Its total is negative, so there is nothing to sell. Record a refund where it was made.", field="total"
         )
-    if order.kind == SalesOrder.Kind.TILL:
+    if order.kind != SalesOrder.Kind.ORDER:
         return
     for line in order.lines.filter(kind__in=("item", "service")).select_related("item"):
         if line.item is None:

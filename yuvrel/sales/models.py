@@ -72,6 +72,7 @@ class SalesOrder(models.Model):
     class Kind(models.TextChoices):
         ORDER = "order"
         TILL = "till"
+        SENT = "sent", "sent by the channel"
 
     class State(models.TextChoices):
         RECEIVED = "received"

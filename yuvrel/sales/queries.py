@@ -26,6 +26,7 @@ from yuvrel.stock.models import ItemCost
 
 from .actions import ready_to_ship
 from .models import OrderLine, Reservation, SalesOrder, ShipmentLine
+from .rules import OrderRules, order_rules_of
 from .schemas import LineOut, OrderRow
 
 # The orders that an index has: there may be hundreds of thousands, and a sheet's first page is there at once.
@@ -154,10 +155,11 @@ def earnings(rows: Sequence[SalesOrder]) -> Earnings:
     by_order: dict[int, list[OrderLine]] = defaultdict(list)
     for line in lines:
         by_order[line.order_id].append(line)
-    return lambda row: _profit(row, by_order[row.pk], costs)
+    rules = order_rules_of({row.connection_id: row.connection for row in rows}.values())
+    return lambda row: _profit(row, by_order[row.pk], costs, rules[row.connection_id])
 
 
-def _profit(row: SalesOrder, lines: Sequence[OrderLine], costs: _Costs) -> Profit:
+def _profit(row: SalesOrder, lines: Sequence[OrderLine], costs: _Costs, rules: OrderRules) -> Profit:
     def net(*kinds: str) -> Decimal:
         return sum((line.net for line in lines if line.kind in kinds), ZERO)
 
@@ -167,8 +169,8 @@ def _profit(row: SalesOrder, lines: Sequence[OrderLine], costs: _Costs) -> Profi
         charged=net("shipping", "surcharge"),
         cost=sum((costs.of(line) for line in lines), ZERO),
         basis="moving average cost",
-        fee_rate=row.connection.fee_percent,
-        fee_fixed=row.connection.fee_fixed,
+        fee_rate=rules.fee_percent,
+        fee_fixed=rules.fee_fixed,
         gross=row.total,
         subject=f"Order {row.number}",
     )

@@ -23,6 +23,7 @@ from yuvrel.people.queries import company, company_day
 from yuvrel.stock.actions import Cause, lock_balances, lock_costs, seen_by_a_count, take_out
 
 from .models import Invoice, OrderLine, Reservation, SalesOrder, Shipment, ShipmentLine
+from .rules import order_rules
 
 
 @dataclass(frozen=True)
@@ -57,7 +58,7 @@ def hand_over(
     """Ship `quantities` (line id to units) and invoice them; lines in `unmoved` move no stock. The caller holds the
     order's lock.
 
-    A shipment uses reservations; a till sale takes what it sold whether it is there or not, is
+    A shipment uses reservations; a sale that already happened takes what it sold whether it is there or not, is
     booked into an open month even when its own is closed, and minds the counts made since.
     """
     lines = {line.pk: line for line in order.lines.select_related("item")}
@@ -68,7 +69,7 @@ def hand_over(
     number = order.number if serial == 1 else f"{order.number}-{serial}"
     shipment = Shipment.objects.create(order=order, number=number, carrier=carrier, tracking=tracking, shipped_at=at)
     day = company_day(at)
-    if reason == "till sale":
+    if order.kind != SalesOrder.Kind.ORDER:
         day = open_day(day)
         takes = _from_till(order, lines, {key: units for key, units in quantities.items() if key not in unmoved})
         seen_by_a_count([(take.item_id, take.location_id, take.quantity) for take in takes], at, number)
@@ -224,7 +225,7 @@ def _invoice(
         }
         for p in parts
     ]
-    contact = order.connection.cash_customer or (order.customer.name if order.customer else "Cash sale")
+    contact = order_rules(order.connection).cash_customer or (order.customer.name if order.customer else "Cash sale")
     if against == AccountRole.RECEIVABLE and order.customer:
         contact = order.customer.name
     post(

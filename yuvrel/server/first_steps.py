@@ -13,7 +13,7 @@ from yuvrel.agreement.models import Check, Drift
 from yuvrel.buying.models import GoodsReceipt, PurchaseOrder, Supplier, SupplierItem
 from yuvrel.catalogue.models import Item
 from yuvrel.channels.models import Connection, Listing
-from yuvrel.connectors.base import Capability
+from yuvrel.connectors.capabilities import Capability
 from yuvrel.connectors.registry import KINDS
 from yuvrel.demo import NOT_YET_CONNECTED
 from yuvrel.people.roles import Ability, Actor

@@ -5,7 +5,8 @@ from __future__ import annotations
 from decimal import Decimal
 from typing import Any
 
-from ..base import Capability, Connector, pages, raw_rows, read, sound
+from ..base import Connector, pages, raw_rows, read, sound
+from ..capabilities import Documents
 from ..messages import Identity, LedgerDoc, Message, Page
 
 
@@ -42,13 +43,11 @@ class _Documents(Message):
     after: str | None = None
 
 
-class Ledger(Connector):
+class Ledger(Connector, Documents):
     """A ledger that refuses what does not balance and books a number once."""
 
     kind = "ledger"
     label = "Ledger"
-    can = frozenset({Capability.DOCUMENTS})
-    calls_per_second = 50.0
     scopes = ("accounts.read", "documents.write", "balances.read")
 
     def identify(self) -> Identity:

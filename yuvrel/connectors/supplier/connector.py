@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..base import Capability, Connector, part, raw_rows, read
+from ..base import Connector, part, raw_rows, read
+from ..capabilities import Purchases
 from ..http import NonsenseError
 from ..messages import Identity, Message, Page, SupplierAnswer
 from ..ubl import read_order_response
@@ -18,12 +19,11 @@ class _Answers(Message):
     answers: list[Any]
 
 
-class SupplierInbox(Connector):
+class SupplierInbox(Connector, Purchases):
     """Documents in and out, nothing else."""
 
     kind = "supplier"
     label = "Supplier's inbox"
-    can = frozenset({Capability.PURCHASES})
     scopes = ("orders:send", "answers:read")
 
     def identify(self) -> Identity:

@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from decimal import Decimal
 from typing import Any
 
-from ..base import Capability, Connector, objects, part, raw_rows, read, sound
+from ..base import Connector, objects, part, raw_rows, read, sound
+from ..capabilities import Listings, Orders, PriceChanges, Quantities
 from ..messages import (
     Identity,
     Message,
@@ -53,12 +54,11 @@ class _Receipts(Message):
     after: str | None = None
 
 
-class Till(Connector):
+class Till(Connector, Listings, Quantities, PriceChanges, Orders):
     """A till at one location."""
 
     kind = "till"
     label = "Till"
-    can = frozenset({Capability.LISTINGS, Capability.QUANTITIES, Capability.PRICES, Capability.PRICE_CHANGES, Capability.ORDERS})
     scopes = ("articles:read", "articles:write", "sales:read")
     order_states = ("sold",)
     sales_already_happened = True

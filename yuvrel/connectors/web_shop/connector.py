@@ -9,7 +9,8 @@ from urllib.parse import quote
 
 from pydantic import Field
 
-from ..base import Capability, Connector, number, objects, part, raw_rows, read, sound
+from ..base import Connector, number, objects, part, raw_rows, read, sound
+from ..capabilities import Fulfilments, Listings, Prices, Terms, Webhooks
 from ..http import NonsenseError
 from ..messages import (
     Amount,
@@ -77,22 +78,11 @@ class _Made(Message):
     id: str
 
 
-class WebShop(Connector):
+class WebShop(Connector, Listings, Terms, Prices, Webhooks, Fulfilments):
     """A shop with products, variants, orders and webhooks."""
 
     kind = "web_shop"
     label = "Web shop"
-    can = frozenset(
-        {
-            Capability.LISTINGS,
-            Capability.QUANTITIES,
-            Capability.TERMS,
-            Capability.PRICES,
-            Capability.ORDERS,
-            Capability.FULFILMENTS,
-            Capability.WEBHOOKS,
-        }
-    )
     scopes = ("products:read", "stock:write", "prices:write", "orders:read", "shipments:write", "webhooks:write")
     order_states = ("paid", "on_account", "awaiting_payment")
 

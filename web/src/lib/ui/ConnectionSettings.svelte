@@ -1,237 +1,122 @@
 <script lang="ts">
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
-	import { api, ask, Problem, type Schemas } from '#lib/api/client.ts';
+	import { api, ask, type Schemas } from '#lib/api/client.ts';
+	import Field from '#lib/kit/Field.svelte';
+	import { FormState } from '#lib/kit/FormState.svelte.ts';
+	import SaveLine from '#lib/kit/SaveLine.svelte';
+	import Ticks from '#lib/kit/Ticks.svelte';
 	import { notices } from '#lib/notice.svelte.ts';
-	import { Typing } from '#lib/typing.svelte.ts';
+	import AccountMapping from './AccountMapping.svelte';
 	import Overtaken from './Overtaken.svelte';
 	import Rehearsal from './Rehearsal.svelte';
+	import SignInFields from './SignInFields.svelte';
 
-	/** A connection's rules; saving works out every linked offer anew. */
+	/** Which account it is, and what of ours it works with; the rules stand below it. */
 	type Props = { data: Schemas['ConnectionOut']; mayChange: boolean };
 	let { data, mayChange }: Props = $props();
 	const client = useQueryClient();
-	type Settings = Omit<Schemas['SettingsIn'], 'version'>;
-	let typed = $state<Settings>({});
-	let refusal = $state<Problem | null>(null);
-	let busy = $state(false);
-	const typing = new Typing(() => data.version);
+	const form = new FormState(
+		() => ({
+			...data,
+			fulfils_from: `${data.fulfils_from ?? ''}`,
+			their_place: `${data.their_place ?? 0}`,
+			entered: {} as Record<string, string>
+		}),
+		() => data.version
+	);
 	const places = createQuery(() => ({
 		queryKey: ['locations'],
 		queryFn: () => ask(api.GET('/api/v1/locations'))
 	}));
-	const now = $derived({ ...data, ...typed } as Schemas['ConnectionOut']);
-	const isEdited = $derived(Object.keys(typed).length > 0);
-	const has = (what: string): boolean => data.can.includes(what);
-	const roleNames = $derived(
-		Object.keys(data.accounts).sort((a, b) =>
-			(data.accounts[a] ?? '').localeCompare(data.accounts[b] ?? '')
-		)
+	const choices = $derived(
+		(places.data ?? []).map((place) => ({ value: `${place.id}`, label: place.name }))
 	);
-
-	const isOvertaken = $derived(isEdited && typing.isOvertaken);
-	function drop(): void {
-		typed = {};
-		typing.end();
-	}
-
-	function set(change: Settings): void {
-		typing.begin();
-		typed = { ...typed, ...change };
-	}
-
-	const toggled = <T,>(list: T[], value: T): T[] =>
-		list.includes(value) ? list.filter((x) => x !== value) : [...list, value];
+	const has = (what: string): boolean => data.can.includes(what);
 
 	async function save(event: SubmitEvent): Promise<void> {
 		event.preventDefault();
-		busy = true;
-		refusal = null;
-		try {
-			await ask(
-				api.PATCH('/api/v1/connections/{connection_id}', {
-					params: { path: { connection_id: data.id } },
-					body: { ...typed, version: typing.version }
-				})
-			);
-			drop();
-			notices.say('Saved. Offers are being worked out anew.');
-		} catch (error) {
-			refusal = error as Problem;
-		}
-		busy = false;
+		const { entered, fulfils_from, their_place, ...others } = form.typed;
+		const body = {
+			...others,
+			version: form.version,
+			...(entered ? { sign_in: entered } : {}),
+			...(fulfils_from ? { fulfils_from: Number(fulfils_from) } : {}),
+			...(their_place ? { their_place: Number(their_place) } : {})
+		} as Schemas['SettingsIn'];
+		const path = { connection_id: data.id };
+		const kept = await form.send(() =>
+			ask(api.PATCH('/api/v1/connections/{connection_id}', { params: { path }, body }))
+		);
+		if (kept) notices.say('Saved. Offers are being worked out anew.');
 		await client.invalidateQueries();
 	}
 </script>
 
 <form onsubmit={save} aria-label="Settings">
-	{#if isOvertaken}<Overtaken onkeep={() => typing.keep()} ontake={drop} />{/if}
-	<fieldset disabled={!mayChange || busy}>
+	{#if form.isOvertaken}<Overtaken
+			onkeep={() => form.typing.keep()}
+			ontake={() => form.drop()}
+		/>{/if}
+	<fieldset disabled={!mayChange || form.busy}>
+		<div class="block">
+			<h2>The account</h2>
+			<Field {form} name="name" label="Name" max={80} />
+			{#if data.state === 'live'}<p class="soft small">
+					{data.address}: pause it to change the address.
+				</p>{:else}<Field {form} name="address" label="Address" max={300} />{/if}
+			<SignInFields
+				entries={data.sign_in}
+				kept={data.account}
+				given={form.value.entered}
+				wrong={form.refusal?.field}
+				onchange={(entered) => form.set({ entered })}
+			/>
+		</div>
 		{#if has('orders')}
 			<div class="block">
 				<h2>Orders</h2>
-				<label class="ask"
-					>Shipped from
-					<select
-						class="field"
-						value={`${now.fulfils_from ?? ''}`}
-						onchange={(e) => set({ fulfils_from: Number(e.currentTarget.value) })}
-					>
-						{#each places.data ?? [] as place (place.id)}<option value={`${place.id}`}
-								>{place.name}</option
-							>{/each}
-					</select></label
-				>
-				<label class="ask"
-					>Order number prefix
-					<input
-						class="field"
-						maxlength="12"
-						value={now.prefix}
-						oninput={(e) => set({ prefix: e.currentTarget.value })}
-					/></label
-				>
-				<div class="ask" role="group" aria-label="Order states imported">
-					Order states imported
-					{#each data.known_order_states as state (state)}
-						<label class="tick"
-							><input
-								type="checkbox"
-								checked={now.order_states.includes(state)}
-								onchange={() => set({ order_states: toggled(now.order_states, state) })}
-							/>
-							{state.replace('_', ' ')}</label
-						>
-					{/each}
-				</div>
-				<label class="tick"
-					><input
-						type="checkbox"
-						checked={now.backorders}
-						onchange={() => set({ backorders: !now.backorders })}
-					/> Accept backorders; otherwise orders that are short are held</label
-				>
-				<label class="ask"
-					>Cash-sale customer in the ledger
-					<input
-						class="field"
-						maxlength="120"
-						value={now.cash_customer}
-						oninput={(e) => set({ cash_customer: e.currentTarget.value })}
-					/></label
-				>
+				<Field {form} name="fulfils_from" label="Shipped from" kind="choice" {choices} />
+				<Ticks
+					{form}
+					name="order_states"
+					label="Order states imported"
+					choices={data.known_order_states.map((state) => ({
+						value: state,
+						label: state.replaceAll('_', ' ')
+					}))}
+				/>
+				{#if has('feeds')}<Field
+						{form}
+						name="their_place"
+						label="Stands for the channel’s own store"
+						kind="choice"
+						choices={[{ value: '0', label: 'none: it sends nothing itself' }, ...choices]}
+						hint="What the channel sends itself leaves this place, never another."
+					/>{/if}
 			</div>
 		{/if}
 		{#if has('quantities')}
 			<div class="block">
 				<h2>Places</h2>
-				<div class="ask" role="group" aria-label="Stock from">
-					Stock from
-					{#each places.data ?? [] as place (place.id)}
-						<label class="tick"
-							><input
-								type="checkbox"
-								checked={now.feeds.includes(place.id)}
-								onchange={() => set({ feeds: toggled(now.feeds, place.id) })}
-							/>
-							{place.name}</label
-						>
-					{/each}
-				</div>
+				<Ticks
+					{form}
+					name="feeds"
+					label="Stock from"
+					choices={(places.data ?? []).map((place) => ({ value: place.id, label: place.name }))}
+				/>
 			</div>
 		{/if}
-		{#if has('documents')}
-			<div class="block">
-				<h2>Account mapping</h2>
-				<div class="accounts">
-					{#each roleNames as role (role)}
-						<label class="ask"
-							>{role.replaceAll('_', ' ')}
-							<select
-								class="field"
-								value={now.accounts[role]}
-								onchange={(e) =>
-									set({ accounts: { ...now.accounts, [role]: e.currentTarget.value } })}
-							>
-								{#each data.test_report.accounts?.length ? data.test_report.accounts : [[now.accounts[role] ?? '', 'run the test to see names']] as account (account[0])}
-									<option value={account[0]}>{account[0]} {account[1]}</option>
-								{/each}
-							</select></label
-						>
-					{/each}
-				</div>
-			</div>
-		{/if}
-		<div class="block">
-			<h2>The account</h2>
-			<label class="ask"
-				>Name
-				<input
-					class="field"
-					maxlength="80"
-					aria-invalid={refusal?.field === 'name'}
-					value={now.name}
-					oninput={(e) => set({ name: e.currentTarget.value })}
-				/></label
-			>
-			<label class="ask"
-				>Address{data.state === 'live' ? ' (pause it to change this)' : ''}
-				<input
-					class="field"
-					maxlength="300"
-					disabled={data.state === 'live'}
-					aria-invalid={refusal?.field === 'address'}
-					value={now.address}
-					oninput={(e) => set({ address: e.currentTarget.value })}
-				/></label
-			>
-			<label class="ask"
-				>New token
-				<input
-					class="field"
-					type="password"
-					autocomplete="off"
-					placeholder="unchanged; type to replace"
-					value={typed.token ?? ''}
-					oninput={(e) => set({ token: e.currentTarget.value || null })}
-				/></label
-			>
-			{#if has('orders')}
-				<label class="ask"
-					>Channel fee, %
-					<input
-						class="field"
-						inputmode="decimal"
-						value={now.fee_percent}
-						oninput={(e) => set({ fee_percent: e.currentTarget.value })}
-					/></label
-				>
-				<label class="ask"
-					>Channel fee per order
-					<input
-						class="field"
-						inputmode="decimal"
-						value={now.fee_fixed}
-						oninput={(e) => set({ fee_fixed: e.currentTarget.value })}
-					/></label
-				>
-			{/if}
-		</div>
+		{#if has('documents')}<AccountMapping {form} accounts={data.test_report.accounts ?? []} />{/if}
 	</fieldset>
-	{#if mayChange && has('quantities') && typed.feeds}
+	{#if mayChange && has('quantities') && form.typed.feeds}
 		<Rehearsal
 			way="connection"
 			id={data.id}
 			version={data.version}
-			rules={{ level: 'connection', feeds: typed.feeds }}
+			rules={{ level: 'connection', feeds: form.typed.feeds }}
 		/>
 	{/if}
-	{#if mayChange}
-		<div class="save">
-			<button class="do" disabled={!isEdited || isOvertaken || busy}>Save settings</button>
-			{#if isEdited}<button type="button" class="quiet" onclick={drop}>Undo</button>{/if}
-			<span class="bad" role="alert">{refusal?.message ?? ''}</span>
-		</div>
-	{/if}
+	{#if mayChange}<div class="foot"><SaveLine {form} save="Save settings" /></div>{/if}
 </form>
 
 <style>
@@ -246,30 +131,7 @@
 		gap: 10px;
 		align-content: start;
 	}
-	.block:has(.accounts) {
-		grid-column: span 2;
-	}
-	.accounts {
-		display: grid;
-		grid-template-columns: repeat(auto-fill, minmax(210px, 1fr));
-		gap: 8px 14px;
-	}
-	.tick {
-		display: flex;
-		gap: 7px;
-		align-items: center;
-		font-size: 14px;
-		font-weight: 400;
-		color: var(--ink);
-		min-height: 24px;
-	}
-	.save {
-		padding: 14px 20px 0;
-		display: flex;
-		gap: 10px;
-		align-items: center;
-	}
-	.bad {
-		color: var(--madder);
+	.foot {
+		padding: 0 20px;
 	}
 </style>

@@ -25,6 +25,8 @@
 		late: ['madder', 'tri'],
 		cancelled: ['ink-soft', 'cross'],
 		running: ['ochre', 'clock'],
+		waiting: ['ochre', 'clock'],
+		lost: ['madder', 'tri'],
 		done: ['reed', 'tick'],
 		next: ['ochre', 'dot'],
 		open: ['ink-soft', 'ring']

@@ -57,6 +57,8 @@
 	const isEdited = $derived(Object.keys(typed).length > 0 || inherit.length > 0);
 	const isOvertaken = $derived(isEdited && typing.isOvertaken);
 	const may = $derived(settings.every((one) => session.may(one.ability)));
+	/** What a change of this group is tried out on first. */
+	const rehearsal = $derived(settings.find((one) => one.rehearsal)?.rehearsal ?? '');
 	const change = $derived({ level: level?.level ?? '', values: typed, inherit });
 
 	const rungOf = (one: Setting): Schemas['RungOut'] | undefined =>
@@ -237,9 +239,9 @@
 				{/each}
 			</tbody>
 		</table>
-		{#if may && isEdited && group === 'Replenishment'}
+		{#if may && isEdited && rehearsal === 'reorder'}
 			<ReorderRehearsal {way} {id} version={typing.version} rules={change} />
-		{:else if may && isEdited && group !== 'Schedule'}<Rehearsal
+		{:else if may && isEdited && rehearsal === 'shown'}<Rehearsal
 				{way}
 				{id}
 				version={typing.version}

@@ -7,6 +7,7 @@
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { CONNECTION_TABS } from '#lib/tabs.ts';
+	import Batches from '#lib/ui/Batches.svelte';
 	import ConnectionHealth from '#lib/ui/ConnectionHealth.svelte';
 	import ConnectionSettings from '#lib/ui/ConnectionSettings.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
@@ -195,6 +196,10 @@
 				onrun={data.state === 'live' && session.may('resolve snags and drifts') ? now : undefined}
 			/>
 			<ConnectionSettings {data} mayChange={may} />
+			{#if can('orders')}<section>
+					<h2>Orders and fees</h2>
+					<Rules way="connection" {id} group="Orders" can={data.can} />
+				</section>{/if}
 			{#if can('quantities')}<section>
 					<h2>Quantities shown</h2>
 					<Rules way="connection" {id} group="Quantities shown" />
@@ -231,6 +236,7 @@
 					</p>
 					<Rules way="connection" {id} group="Prices" />
 				</section>{/if}
+			{#if can('feeds')}<Batches rows={data.batches} />{/if}
 			<section>
 				<h2>Schedule</h2>
 				<Rules way="connection" {id} group="Schedule" can={data.can} />

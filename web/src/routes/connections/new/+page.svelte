@@ -4,6 +4,7 @@
 	import { api, ask, onceKey, Problem } from '#lib/api/client.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { CONNECTION_TABS } from '#lib/tabs.ts';
+	import SignInFields from '#lib/ui/SignInFields.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
 	const client = useQueryClient();
@@ -14,7 +15,8 @@
 	let kind = $state('web_shop');
 	let name = $state('');
 	let address = $state('');
-	let token = $state('');
+	let signIn = $state<Record<string, string>>({});
+	const chosen = $derived(kinds.data?.find((one) => one.kind === kind));
 	let refusal = $state<Problem | null>(null);
 	let busy = $state(false);
 
@@ -25,7 +27,7 @@
 		try {
 			const made = await ask(
 				api.POST('/api/v1/connections', {
-					body: { kind, name, address, token },
+					body: { kind, name, address, sign_in: signIn },
 					headers: { 'Idempotency-Key': onceKey() }
 				})
 			);
@@ -40,8 +42,8 @@
 
 <Sheet question="What shall we connect?" tabs={CONNECTION_TABS}>
 	{#snippet lead()}
-		The account gives out an address and a token. After this you test it, set its rules, and let it
-		go live.
+		The account gives out an address and what to sign in with. After this you test it, set its
+		rules, and let it go live.
 	{/snippet}
 	{#if !session.may('connect channels')}
 		<p class="p-5">
@@ -51,7 +53,7 @@
 	{:else}<form onsubmit={submit}>
 			<label class="ask"
 				>Kind
-				<select class="field" bind:value={kind}>
+				<select class="field" bind:value={kind} onchange={() => (signIn = {})}>
 					{#each kinds.data ?? [] as row (row.kind)}<option value={row.kind}>{row.label}</option
 						>{/each}
 				</select></label
@@ -76,20 +78,16 @@
 					bind:value={address}
 				/></label
 			>
-			<label class="ask"
-				>Token
-				<input
-					class="field"
-					required
-					type="password"
-					autocomplete="off"
-					aria-invalid={refusal?.field === 'token'}
-					bind:value={token}
-				/></label
-			>
+			<SignInFields
+				entries={chosen?.sign_in ?? []}
+				given={signIn}
+				wrong={refusal?.field}
+				isNew
+				onchange={(given) => (signIn = given)}
+			/>
 			{#if session.me?.standins}<p class="soft">
-					This is the demo: its simulated shops, tills, ledger and suppliers are listed, with
-					address and token, at
+					This is the demo: its simulated shops, marketplace, tills, ledger and suppliers are
+					listed, with address and what they sign in with, at
 					<a href={session.me.standins} target="_blank" rel="noreferrer">{session.me.standins}</a>.
 				</p>{/if}
 			{#if refusal}<p class="bad" role="alert">{refusal.message}</p>{/if}

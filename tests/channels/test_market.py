@@ -1,0 +1,270 @@
+"""The marketplace: tokens that run out, batches it works on later, a store of its own, dirty offers by the hundred."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+
+import pytest
+from django.utils import timezone
+
+from tests.channels.conftest import Standins
+from tests.channels.test_journey import World, settle
+from tests.invariants import assert_invariants
+from tests.world import give, set_rules
+from yuvrel.books.models import JournalLine
+from yuvrel.channels import actions, inbound, linking, offers, prices, snags, submissions
+from yuvrel.channels.jobs import ask_for, relay_now
+from yuvrel.channels.models import Connection, Listing, Snag, Submission, SubmittedLine
+from yuvrel.channels.schedules import due_parts
+from yuvrel.core.errors import BadInputError, RefusedError
+from yuvrel.people.models import Location
+from yuvrel.people.roles import SYSTEM
+from yuvrel.sales.models import SalesOrder
+from yuvrel.stock.models import StockBalance
+
+pytestmark = pytest.mark.django_db
+
+
+@pytest.fixture
+def world(db: None, standins: Standins) -> World:
+    return World(standins)
+
+
+@pytest.fixture
+def market(world: World) -> Connection:
+    row = world.market()
+    settle()
+    return Connection.objects.get(pk=row.pk)
+
+
+def change_account(world: World, **facts: Any) -> None:
+    """Change what the marketplace's account says of itself."""
+    with world.standins.store.transaction():
+        account = world.standins.store.get("hedge", "account", "hedge") or {}
+        world.standins.store.amend("hedge", "account", "hedge", {**account, **facts})
+
+
+def there(world: World, key: str) -> dict[str, Any]:
+    return world.standins.store.get("hedge", "offer-ie", key) or {}
+
+
+def test_its_offers_are_paired_and_told_in_batches(world: World, market: Connection) -> None:
+    linked = dict(Listing.objects.filter(connection=market, link="linked").values_list("external_id", "item__sku"))
+    assert linked == {"o1": "SMK-S", "o2": "SMK-L", "o4": "SMK-S"}
+    assert (there(world, "o1")["quantity"], there(world, "o2")["quantity"]) == (10, 4)
+    # What it keeps in a store of its own it counts itself.
+    assert there(world, "o4")["quantity"] == 6
+    kept = Listing.objects.get(connection=market, external_id="o4")
+    assert (kept.offered, kept.offer_state) == (None, "")
+    assert {row.sort for row in Submission.objects.filter(connection=market)} == {"quantities"}
+
+
+def test_a_token_that_has_run_out_is_granted_anew(world: World, market: Connection) -> None:
+    """Whether the account says so beforehand, or only when it is used (RFC 6749, 4.4; RFC 6750, 3.1)."""
+    store = world.standins.store
+    assert len(store.all("hedge", "token")) == 1
+    with store.transaction():
+        for token in store.all("hedge", "token"):
+            store.amend("hedge", "token", token["id"], {**token, "until": "2000-01-01"})
+    inbound.poll(market)
+    assert len(store.all("hedge", "token")) == 2
+    change_account(world, token_seconds=0)
+    with store.transaction():
+        store.amend("hedge", "token", store.all("hedge", "token")[-1]["id"], {"until": "2000-01-01", "scopes": []})
+    assert actions.test(SYSTEM, market.pk, timezone.now()).test_report["fault"].startswith("This token is not known")
+    change_account(world, token_seconds=60)
+    assert actions.test(SYSTEM, market.pk, timezone.now()).test_report["ok"]
+
+
+@pytest.mark.parametrize(
+    ("given", "fault"),
+    [
+        ({"client": "us", "secret": "wrong", "region": "ie"}, "does not know this client id"),
+        ({"client": "nobody", "secret": "s", "region": "ie"}, "does not know this client id"),
+        ({"client": "us", "secret": "s", "region": "de"}, "lacks the region de"),
+    ],
+)
+def test_a_wrong_way_in_is_named(world: World, given: dict[str, str], fault: str) -> None:
+    address = f"{world.standins.base}/market/hedge"
+    row = actions.add(SYSTEM, kind="market", name="Wrong", address=address, sign_in=given)
+    tested = actions.test(SYSTEM, row.pk, timezone.now())
+    assert tested.state == "draft"
+    assert fault in tested.test_report["fault"]
+
+
+def test_what_is_missing_to_sign_in_is_asked_for(world: World) -> None:
+    with pytest.raises(BadInputError, match="Enter the region") as refusal:
+        actions.add(SYSTEM, kind="market", name="M", address="http://127.0.0.1:9", sign_in={"client": "a", "secret": "b"})
+    assert refusal.value.field == "sign_in.region"
+
+
+def test_two_regions_of_one_account_live_side_by_side(world: World, market: Connection) -> None:
+    france = world.market("fr")
+    settle()
+    assert (world.standins.store.get("hedge", "offer-fr", "f1") or {})["quantity"] == 10
+    world.order_at_market("f1", 2, "fr")
+    world.order_at_market("o1", 1)
+    for row in (market, france):
+        inbound.poll(row)
+    settle()
+    assert SalesOrder.objects.filter(connection=france).count() == SalesOrder.objects.filter(connection=market).count() == 1
+    assert there(world, "o1")["quantity"] == (world.standins.store.get("hedge", "offer-fr", "f1") or {})["quantity"] == 7
+    with pytest.raises(RefusedError, match="Add another connection"):
+        actions.change_settings(SYSTEM, market.pk, market.version, {"sign_in": {"region": "fr"}})
+
+
+def test_what_changes_while_a_batch_is_under_way_goes_with_the_next(world: World, market: Connection) -> None:
+    change_account(world, batch_seconds=3600)
+    give(world.small, 1)
+    relay_now()
+    assert offers.push(market) == 1
+    give(world.small, 2)
+    relay_now()
+    # It is not handed in twice, and what came later is not forgotten.
+    assert offers.push(market) == 0
+    assert submissions.collect(market) == 0
+    row = Listing.objects.get(connection=market, external_id="o1")
+    assert (row.offer_state, row.offered) == ("pending", 13)
+    _worked_on(world)
+    assert submissions.collect(market) == 1
+    row.refresh_from_db()
+    assert (row.offer_state, row.shown, row.offered) == ("pending", 11, 13)
+    change_account(world, batch_seconds=0)
+    assert offers.push(market) == 1
+    submissions.collect(market)
+    row.refresh_from_db()
+    assert (row.offer_state, row.shown) == ("agreed", 13)
+
+
+def _worked_on(world: World) -> None:
+    """The marketplace has come to every batch."""
+    store = world.standins.store
+    with store.transaction():
+        for batch in store.all("hedge", "batch"):
+            store.amend("hedge", "batch", batch["id"], {**batch, "ready_at": "2000-01-01T00:00:00+00:00"})
+
+
+@pytest.mark.parametrize("forgotten", [True, False])
+def test_a_batch_that_is_lost_there_is_handed_in_again(world: World, market: Connection, forgotten: bool) -> None:
+    change_account(world, batch_seconds=36_000)
+    give(world.small, 1)
+    relay_now()
+    offers.push(market)
+    waiting = Submission.objects.get(state="waiting")
+    if forgotten:
+        Submission.objects.filter(pk=waiting.pk).update(key="nothing")
+    else:
+        Submission.objects.filter(pk=waiting.pk).update(submitted_at=timezone.now() - submissions.LONGEST * 2)
+    assert submissions.collect(market) == 1
+    waiting.refresh_from_db()
+    assert waiting.state == "lost"
+    assert "is handed in again" in Snag.objects.get(kind="feeds", resolved_at=None).detail
+    change_account(world, batch_seconds=0)
+    assert offers.push(market) == 1
+    submissions.collect(market)
+    assert there(world, "o1")["quantity"] == 11
+    assert not Snag.objects.filter(resolved_at=None).exists()
+
+
+def test_each_refused_line_has_its_reason_and_the_others_go_through(world: World, market: Connection) -> None:
+    set_rules(market, price_owner="here")
+    relay_now()
+    prices.push(market)
+    submissions.collect(market)
+    for item in (world.small, world.large):
+        give(item, 1)
+    with world.standins.store.transaction():
+        world.standins.store.amend("hedge", "offer-ie", "o2", {**there(world, "o2"), "kept_by": "market"})
+    relay_now()
+    offers.push(market)
+    submissions.collect(market)
+    said = dict(SubmittedLine.objects.filter(submission__sort="quantities").values_list("listing__external_id", "said"))
+    assert said == {"o1": "", "o2": "it is kept in our own store; we count it ourselves"}
+    snag = Snag.objects.get(resolved_at=None)
+    assert (snag.listing and snag.listing.external_id, snag.field) == ("o2", "quantity")
+    # Read again, it is known to be kept there: nothing is offered, and nothing refused any more.
+    linking.take_listings(SYSTEM, market.pk, timezone.now(), create=False)
+    row = Listing.objects.get(connection=market, external_id="o2")
+    assert (row.kept_there, row.offered, row.offer_state) == (True, None, "")
+
+
+def test_what_it_no_longer_keeps_is_offered_again(world: World, market: Connection) -> None:
+    with world.standins.store.transaction():
+        world.standins.store.amend("hedge", "offer-ie", "o4", {**there(world, "o4"), "kept_by": "seller"})
+    linking.take_listings(SYSTEM, market.pk, timezone.now(), create=False)
+    settle()
+    assert there(world, "o4")["quantity"] == 10
+
+
+def test_it_asks_for_results_only_while_a_batch_is_under_way(world: World, market: Connection) -> None:
+    later = timezone.now() + timedelta(hours=1)
+    assert "feeds" not in {part.name for _, part in due_parts([market], later)}
+    change_account(world, batch_seconds=3600)
+    give(world.small, 1)
+    relay_now()
+    offers.push(market)
+    assert "feeds" in {part.name for _, part in due_parts([market], later)}
+    _worked_on(world)
+    ask_for(market, "feeds")
+    assert not submissions.are_waiting(market)
+
+
+def test_what_it_sends_itself_leaves_its_own_place_and_never_ours(world: World, market: Connection) -> None:
+    order = world.order_at_market("o4", 2)
+    inbound.poll(market)
+    snag = Snag.objects.get(resolved_at=None)
+    assert (snag.field, SalesOrder.objects.count()) == ("their_place", 0)
+    mill = Location.objects.get(code="mill-lane")
+    give(world.small, 6, "8.00", place=mill)
+    actions.change_settings(SYSTEM, market.pk, market.version, {"their_place": mill.pk})
+    assert "Taken in" in snags.try_again(SYSTEM, snag.pk)
+    row = SalesOrder.objects.get()
+    assert (row.kind, row.state, row.location, f"{row.total}") == ("sent", "closed", mill, order["total"])
+    assert StockBalance.objects.get(item=world.small, location=mill).on_hand == 4
+    assert StockBalance.objects.get(item=world.small, location=world.place).on_hand == 10
+    cost = JournalLine.objects.filter(entry__kind="cost", account__role="cost_of_sales").get()
+    assert cost.amount == 16
+    settle()
+    # Nobody tells the marketplace what it has done itself.
+    assert not (world.standins.store.get("hedge", "order-ie", order["order"]) or {})["parcels"]
+    assert_invariants()
+
+
+def test_a_cancelled_order_comes_back(world: World, market: Connection) -> None:
+    order = world.order_at_market("o1", 3)
+    inbound.poll(market)
+    settle()
+    assert there(world, "o1")["quantity"] == 7
+    with world.standins.store.transaction():
+        kept = world.standins.store.get("hedge", "order-ie", order["order"]) or {}
+        at = timezone.now().isoformat()
+        world.standins.store.put(
+            "hedge", "order-ie", order["order"], {**kept, "state": "cancelled", "revision": 2, "updated_at": at}
+        )
+    inbound.poll(market)
+    settle()
+    assert SalesOrder.objects.get().state == "cancelled"
+    assert there(world, "o1")["quantity"] == 10
+    assert_invariants()
+
+
+DIRT: list[dict[str, Any]] = [
+    {"title": ""}, {"title": None}, {"price": "free"}, {"quantity": "NaN"}, {"offer": ""}, {"barcode": ["x"]}, {"variation": 3},
+    {"title": "x" * 5000}, {"price": "1e99"}, {"seller_code": {"a": 1}},
+]  # fmt: skip
+
+
+def test_of_two_thousand_offers_every_dirty_one_is_accounted_for(world: World, market: Connection) -> None:
+    """One in fifty is dirty: each is named or taken as it can be, the others come in whole."""
+    store = world.standins.store
+    with store.transaction():
+        for n in range(2000):
+            key = f"x{n:05d}"
+            offer = {"offer": key, "title": f"Thing {n}", "seller_code": f"X-{n}", "price": "5.00", "quantity": 1}
+            store.put("hedge", "offer-ie", key, {"id": key, **offer, **(DIRT[n // 50 % len(DIRT)] if n % 50 == 7 else {})})
+    run = linking.take_listings(SYSTEM, market.pk, timezone.now(), create=False)
+    assert (run.state, run.failed, run.taken) == ("done", 40, 1960)
+    assert Listing.objects.filter(connection=market, external_id__startswith="x").count() == 1960
+    snag = Snag.objects.get(kind="listings", resolved_at=None)
+    assert snag.title == "40 listings cannot be read"

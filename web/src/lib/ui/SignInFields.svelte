@@ -1,0 +1,33 @@
+<script lang="ts">
+	import type { Schemas } from '#lib/api/client.ts';
+
+	/** What an account asks for to sign in: a kind says what that is; secrets are typed and never shown again. */
+	type Props = {
+		entries: readonly Schemas['SignInEntryOut'][];
+		/** What is kept already and is no secret. */
+		kept?: Readonly<Record<string, string>>;
+		given: Record<string, string>;
+		wrong?: string | undefined;
+		isNew?: boolean;
+		onchange: (given: Record<string, string>) => void;
+	};
+	let { entries, kept = {}, given, wrong = '', isNew = false, onchange }: Props = $props();
+</script>
+
+{#each entries as entry (entry.name)}
+	<label class="ask"
+		>{isNew || !entry.secret ? entry.label : `New ${entry.label.toLowerCase()}`}
+		<input
+			class="field"
+			required={isNew}
+			maxlength="300"
+			type={entry.secret ? 'password' : 'text'}
+			autocomplete="off"
+			placeholder={isNew || !entry.secret ? '' : 'unchanged; type to replace'}
+			aria-invalid={wrong === `sign_in.${entry.name}`}
+			value={given[entry.name] ?? (entry.secret ? '' : (kept[entry.name] ?? ''))}
+			oninput={(event) => onchange({ ...given, [entry.name]: event.currentTarget.value })}
+		/>
+		{#if isNew}<span class="soft small">{entry.help}</span>{/if}</label
+	>
+{/each}

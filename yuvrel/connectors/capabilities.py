@@ -1,0 +1,202 @@
+"""What a kind of connection may be able to do: one small protocol for each capability.
+
+A kind inherits the protocols of what it can do and implements their calls against the canonical messages; that it can
+do it follows from the inheritance. Every call may raise a ConnectorError.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from decimal import Decimal
+from enum import StrEnum
+from typing import Any, ClassVar
+
+from .messages import (
+    LedgerDoc,
+    Page,
+    PricePush,
+    PushResult,
+    QuantityPush,
+    Raw,
+    RemoteListing,
+    RemoteOrder,
+    RemotePrice,
+    RemoteQuantity,
+    ShipmentNotice,
+    Submitted,
+    SubmittedAnswer,
+    SupplierAnswer,
+)
+
+
+class Capability(StrEnum):
+    """One thing a kind of connection may be able to do."""
+
+    LISTINGS = "listings"
+    QUANTITIES = "quantities"
+    TERMS = "terms"
+    PRICES = "prices"
+    PRICE_CHANGES = "price_changes"
+    FEEDS = "feeds"
+    ORDERS = "orders"
+    FULFILMENTS = "fulfilments"
+    WEBHOOKS = "webhooks"
+    DOCUMENTS = "documents"
+    PURCHASES = "purchases"
+
+
+class Listings(ABC):
+    """What is for sale can be read."""
+
+    @abstractmethod
+    def listings(self, cursor: str) -> Page:
+        """A page of what is for sale."""
+
+    @abstractmethod
+    def read_listing(self, body: Any) -> RemoteListing:
+        """A listing in the account's own format. Raises NonsenseError naming the field."""
+
+
+class Quantities(ABC):
+    """Quantities can be set and read."""
+
+    most_pushed: ClassVar[int] = 100
+
+    @abstractmethod
+    def read_quantities(self, external_ids: Sequence[str]) -> dict[str, Decimal]:
+        """What the channel shows now, by listing."""
+
+    def read_shown(self, external_ids: Sequence[str]) -> dict[str, RemoteQuantity]:
+        """What the channel shows now and how it may be sold, by listing; of a kind without terms the quantities alone."""
+        found = self.read_quantities(external_ids)
+        return {key: RemoteQuantity(external_id=key, quantity=quantity) for key, quantity in found.items()}
+
+    @abstractmethod
+    def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult] | Submitted:
+        """Set absolute quantities, and how they may be sold where the kind knows it: one result a line, or that the
+        account will say so later. The engine gives no more than `most_pushed` at once."""
+
+
+class Terms(Quantities):
+    """The account can tell the shopper how a thing is sold: `push_quantities` and `read_shown` carry the terms."""
+
+
+class Prices(ABC):
+    """Prices can be set and read."""
+
+    most_pushed: ClassVar[int] = 100
+
+    @abstractmethod
+    def read_prices(self, external_ids: Sequence[str]) -> dict[str, RemotePrice]:
+        """The prices the channel shows now, by listing."""
+
+    @abstractmethod
+    def push_prices(self, pushes: Sequence[PricePush]) -> list[PushResult] | Submitted:
+        """Set prices: one result a line, or that the account will say so later."""
+
+
+class PriceChanges(Prices):
+    """Prices may be kept there: what was changed can be read."""
+
+    @abstractmethod
+    def price_changes(self, since: str, cursor: str) -> Page:
+        """A page of prices changed there since a mark of the account's, oldest first; `at` is the mark of each."""
+
+    @abstractmethod
+    def read_price(self, body: Any) -> RemotePrice:
+        """A changed price in the account's own format. Raises NonsenseError naming the field."""
+
+
+class Feeds(ABC):
+    """What is pushed is worked on later; what came of it is asked for."""
+
+    @abstractmethod
+    def read_feed(self, key: str) -> SubmittedAnswer:
+        """What came of what was submitted, line by line once it is done. Raises RefusedThereError where it is not known."""
+
+
+class Orders(ABC):
+    """Orders, or sales that have happened, can be read."""
+
+    order_states: ClassVar[tuple[str, ...]] = ()
+    sales_already_happened: ClassVar[bool] = False
+
+    @abstractmethod
+    def orders(self, since: str, cursor: str) -> Page:
+        """A page of orders changed since a time of the account's, oldest first; `at` is that time of each."""
+
+    @abstractmethod
+    def read_order(self, body: Any) -> RemoteOrder:
+        """An order in the account's own format. Raises NonsenseError naming the field."""
+
+
+class Fulfilments(ABC):
+    """The channel tells its customer what was shipped."""
+
+    @abstractmethod
+    def fulfil(self, notice: ShipmentNotice) -> str:
+        """Tell the channel what was shipped; returns its id of the shipment."""
+
+
+class Webhooks(Orders):
+    """The account tells of orders by itself."""
+
+    @abstractmethod
+    def register_webhook(self, url: str) -> str:
+        """Ask for events at `url`; returns the signing secret."""
+
+    @abstractmethod
+    def order_in(self, event: dict[str, Any]) -> Raw | None:
+        """The order inside a webhook's body, as it came, or None for an event we do not use."""
+
+
+class Documents(ABC):
+    """A ledger that takes documents and tells its balances."""
+
+    @abstractmethod
+    def post_document(self, document: LedgerDoc) -> str:
+        """Book a document at most once (by its number); returns the ledger's id."""
+
+    @abstractmethod
+    def accounts(self) -> list[tuple[str, str]]:
+        """(code, name) of the ledger's accounts."""
+
+    @abstractmethod
+    def balances(self) -> dict[tuple[str, str], Decimal]:
+        """Movement by (period YYYY-MM, account code), debits positive."""
+
+    @abstractmethod
+    def document_totals(self) -> dict[str, Decimal]:
+        """Sum of debits by document number, of everything the ledger holds."""
+
+
+class Purchases(ABC):
+    """A supplier that takes orders and answers them."""
+
+    @abstractmethod
+    def place_order(self, number: str, document: bytes) -> str:
+        """Deliver a UBL Order at most once; returns the supplier's receipt."""
+
+    @abstractmethod
+    def answers(self, cursor: str) -> Page:
+        """A page of a supplier's answers; `at` of each is where the next reading begins."""
+
+    @abstractmethod
+    def read_answer(self, body: Any) -> SupplierAnswer:
+        """An answer as the supplier wrote it. Raises NonsenseError naming the field."""
+
+
+PROTOCOLS: dict[Capability, type] = {
+    Capability.LISTINGS: Listings,
+    Capability.QUANTITIES: Quantities,
+    Capability.TERMS: Terms,
+    Capability.PRICES: Prices,
+    Capability.PRICE_CHANGES: PriceChanges,
+    Capability.FEEDS: Feeds,
+    Capability.ORDERS: Orders,
+    Capability.FULFILMENTS: Fulfilments,
+    Capability.WEBHOOKS: Webhooks,
+    Capability.DOCUMENTS: Documents,
+    Capability.PURCHASES: Purchases,
+}

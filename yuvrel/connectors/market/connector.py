@@ -1,0 +1,227 @@
+"""The marketplace: offers in one of its regions, changed by batches it works on later, and orders with their fees."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from decimal import Decimal
+from typing import Any
+from urllib.parse import quote
+
+from pydantic import Field
+
+from ..base import Connector, objects, part, raw_rows, read, sound
+from ..capabilities import Feeds, Fulfilments, Listings, Orders, Prices, Quantities
+from ..messages import (
+    Identity,
+    Key,
+    Message,
+    Page,
+    PricePush,
+    PushResult,
+    QuantityPush,
+    RemoteLine,
+    RemoteListing,
+    RemoteOrder,
+    RemotePrice,
+    RemoteQuantity,
+    ShipmentNotice,
+    Submitted,
+    SubmittedAnswer,
+)
+from ..sign_in import GRANTED, Entry
+
+REGION = Entry("region", "Region", "One of the account's regional marketplaces, as ie or fr.", secret=False, fixed=True)
+
+
+class _Account(Message):
+    seller: str
+    may: list[str]
+    regions: list[str]
+
+
+class _Offers(Message):
+    offers: list[Any]
+    after: str | None = None
+
+
+class _Shown(RemoteQuantity):
+    external_id: Key = Field(min_length=1, validation_alias="offer")
+
+
+class _Priced(RemotePrice):
+    external_id: Key = Field(min_length=1, validation_alias="offer")
+
+
+class _Batch(Message):
+    batch: Key = Field(min_length=1)
+
+
+class _Progress(Message):
+    status: str
+    lines: list[Any] = Field(default_factory=list)
+    after: str | None = None
+
+
+class _Line(Message):
+    offer: Key
+    taken: bool
+    reason: str = ""
+
+
+class _Orders(Message):
+    orders: list[Any]
+    after: str | None = None
+
+
+class _Parcel(Message):
+    parcel: str
+
+
+class Market(Connector, Listings, Quantities, Prices, Feeds, Orders, Fulfilments):
+    """One region of a marketplace account."""
+
+    kind = "market"
+    label = "Marketplace"
+    sign_in = GRANTED.with_entries(REGION)
+    scopes = ("offers", "orders")
+    order_states = ("to_ship", "sent_by_us", "shipped")
+    calls_per_second = 4.0
+    most_pushed = 2000
+
+    @property
+    def _region(self) -> str:
+        return f"/api/regions/{quote(self.values.get('region', ''), safe='')}"
+
+    def identify(self) -> Identity:
+        """The seller, what the client may do, and whether the account sells in this region."""
+        found = read(_Account, self.caller.call("GET", "/api/account"))
+        region = self.values.get("region", "")
+        held = self._identity({"name": f"{found.seller}, {region}", "scopes": found.may})
+        missing = [] if region in found.regions else [f"the region {region} (it has {', '.join(found.regions)})"]
+        return held.model_copy(update={"missing": [*held.missing, *missing]})
+
+    def listings(self, cursor: str) -> Page:
+        """Offers of the region."""
+        data = read(_Offers, self.caller.call("GET", f"{self._region}/offers", params={"after": cursor, "count": 200}))
+        return Page(rows=raw_rows(data.offers), cursor=data.after or "")
+
+    def read_listing(self, body: Any) -> RemoteListing:
+        """An offer; the seller's own code may be missing."""
+        return read(
+            RemoteListing,
+            {
+                "external_id": part(body, "offer"),
+                "group_id": body.get("family"),
+                "sku": body.get("seller_code"),
+                "barcode": body.get("barcode"),
+                "title": part(body, "title"),
+                "product_title": body.get("title"),
+                "options": body.get("variation") or {},
+                "category": body.get("category"),
+                "price": body.get("price"),
+                "quantity": body.get("quantity"),
+                "kept_there": body.get("kept_by") == "market",
+            },
+        )
+
+    def read_quantities(self, external_ids: Sequence[str]) -> dict[str, Decimal]:
+        """Quantities of offers."""
+        rows = sound(_Shown, self._shown(external_ids))
+        return {row.external_id: row.quantity for row in rows}
+
+    def read_prices(self, external_ids: Sequence[str]) -> dict[str, RemotePrice]:
+        """Prices of offers; a marketplace shows none before it."""
+        return {row.external_id: row for row in sound(_Priced, self._shown(external_ids))}
+
+    def _shown(self, external_ids: Sequence[str]) -> list[Any]:
+        batches = [{"offers": ",".join(external_ids[start : start + 100])} for start in range(0, len(external_ids), 100)]
+        answers = [read(_Offers, data) for data in self.caller.read_many(f"{self._region}/shown", batches)]
+        return [row for data in answers for row in data.offers]
+
+    def push_quantities(self, pushes: Sequence[QuantityPush]) -> Submitted:
+        """Hand quantities in."""
+        return self._hand_in("quantities", [{"offer": p.external_id, "quantity": int(p.quantity)} for p in pushes])
+
+    def push_prices(self, pushes: Sequence[PricePush]) -> Submitted:
+        """Hand prices in."""
+        return self._hand_in("prices", [{"offer": p.external_id, "price": str(p.price)} for p in pushes])
+
+    def _hand_in(self, what: str, lines: list[dict[str, Any]]) -> Submitted:
+        body = {"what": what, "lines": lines}
+        return Submitted(key=read(_Batch, self.caller.call("POST", f"{self._region}/batches", json=body)).batch)
+
+    def read_feed(self, key: str) -> SubmittedAnswer:
+        """Where a batch stands; once it is done, every page of its lines."""
+        results: list[PushResult] = []
+        after = ""
+        while True:
+            path = f"{self._region}/batches/{quote(key, safe='')}"
+            data = read(_Progress, self.caller.call("GET", path, params={"after": after}))
+            if data.status != "done":
+                return SubmittedAnswer(done=False)
+            results += [PushResult(external_id=x.offer, ok=x.taken, error=x.reason) for x in sound(_Line, data.lines)]
+            # A page that leads back to where one is would never end.
+            if not data.after or data.after == after:
+                return SubmittedAnswer(done=True, results=results)
+            after = data.after
+
+    def orders(self, since: str, cursor: str) -> Page:
+        """Orders of the region changed since a time of the marketplace's."""
+        params = {"changed_since": since, "after": cursor, "count": 100}
+        data = read(_Orders, self.caller.call("GET", f"{self._region}/orders", params=params))
+        return Page(rows=raw_rows(data.orders, at="updated_at"), cursor=data.after or "")
+
+    def read_order(self, body: Any) -> RemoteOrder:
+        """Positions and postage as lines. An order that the marketplace sends itself comes once it has left."""
+        part(body, "positions")
+        status = part(body, "state")
+        lines = [_position(row) for row in objects(body, "positions")]
+        return read(
+            RemoteOrder,
+            {
+                "external_id": part(body, "order"),
+                "number": part(body, "order"),
+                "version": part(body, "revision"),
+                "status": status,
+                "sent_by_channel": status == "sent_by_us",
+                "placed_at": part(body, "placed_at"),
+                "currency": part(body, "currency"),
+                "total": part(body, "total"),
+                "customer": {"name": part(body, "buyer")},
+                "ship_to": body.get("address") or {},
+                "lines": [*lines, *(_postage(row) for row in objects(body, "postage"))],
+            },
+        )
+
+    def fulfil(self, notice: ShipmentNotice) -> str:
+        """Tell what left; repeated calls with one key make one parcel."""
+        body = {
+            "carrier": notice.carrier,
+            "tracking": notice.tracking,
+            "complete": notice.complete,
+            "positions": [{"position": line, "count": str(quantity)} for line, quantity in notice.lines],
+        }
+        path = f"{self._region}/orders/{quote(notice.order_id, safe='')}/parcels"
+        return read(_Parcel, self.caller.call("POST", path, json=body, headers={"Idempotency-Key": notice.key})).parcel
+
+
+def _position(row: dict[str, Any]) -> RemoteLine:
+    return read(
+        RemoteLine,
+        {
+            "external_id": part(row, "position"),
+            "kind": "item",
+            "listing_id": part(row, "offer"),
+            "sku": row.get("seller_code"),
+            "title": part(row, "title"),
+            "quantity": part(row, "count"),
+            "amount": part(row, "amount"),
+            "tax_percent": row.get("tax", 0),
+        },
+    )
+
+
+def _postage(row: dict[str, Any]) -> RemoteLine:
+    return read(
+        RemoteLine, {"kind": "shipping", "title": "Postage", "amount": part(row, "amount"), "tax_percent": row.get("tax", 0)}
+    )

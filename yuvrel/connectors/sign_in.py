@@ -1,0 +1,130 @@
+"""How one signs in to an account: what a person enters, and how calls carry it."""
+
+from __future__ import annotations
+
+import base64
+import threading
+import time
+from collections.abc import Callable, Generator, Mapping
+from dataclasses import dataclass
+
+import httpx
+
+from .errors import AccessError, BusyError, NonsenseError
+
+Values = Mapping[str, str]
+# A token that was granted is asked for anew so many seconds before it runs out.
+EARLY = 20.0
+LONGEST_GRANT = 86_400.0
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One thing to enter; a secret is sealed and never shown again. What is `fixed` says which account is meant and stays
+    once anything was exchanged."""
+
+    name: str
+    label: str
+    help: str
+    secret: bool = True
+    fixed: bool = False
+
+
+@dataclass(frozen=True)
+class SignIn:
+    """The entries of a way to sign in, and what signs the calls with them."""
+
+    entries: tuple[Entry, ...]
+    signer: Callable[[str, Values], httpx.Auth]
+
+    def with_entries(self, *entries: Entry) -> SignIn:
+        """The same way with more that says which part of the account is meant."""
+        return SignIn((*self.entries, *entries), self.signer)
+
+
+class _Token(httpx.Auth):
+    """A token that stays as it is (RFC 6750, 2.1)."""
+
+    def __init__(self, token: str) -> None:
+        self._token = token
+
+    def auth_flow(self, request: httpx.Request) -> Generator[httpx.Request, httpx.Response]:
+        request.headers["Authorization"] = f"Bearer {self._token}"
+        yield request
+
+
+class _Granted(httpx.Auth):
+    """A token that the account grants to a client for a while (RFC 6749, 4.4), and anew when it has run out."""
+
+    requires_response_body = True
+
+    def __init__(self, address: str, client: str, secret: str) -> None:
+        self._address, self._client, self._secret = address, client, secret
+
+    def auth_flow(self, request: httpx.Request) -> Generator[httpx.Request, httpx.Response]:
+        token = _grants.known((self._address, self._client))
+        fresh = token is None
+        if token is None:
+            token = self._read((yield self._ask(request)))
+        request.headers["Authorization"] = f"Bearer {token}"
+        answer = yield request
+        if answer.status_code == 401 and not fresh:
+            # It ran out earlier than the account had said.
+            token = self._read((yield self._ask(request)))
+            request.headers["Authorization"] = f"Bearer {token}"
+            yield request
+
+    def _ask(self, request: httpx.Request) -> httpx.Request:
+        basic = base64.b64encode(f"{self._client}:{self._secret}".encode()).decode()
+        return httpx.Request(
+            "POST",
+            f"{self._address}/token",
+            headers={"Authorization": f"Basic {basic}"},
+            data={"grant_type": "client_credentials"},
+            extensions=request.extensions,
+        )
+
+    def _read(self, answer: httpx.Response) -> str:
+        if answer.status_code in (400, 401, 403):
+            raise AccessError("The account does not know this client id with this secret.", status=answer.status_code)
+        if answer.status_code != 200:
+            raise BusyError(f"The account grants no token now: it answered {answer.status_code}.", status=answer.status_code)
+        try:
+            told = answer.json()
+            token, seconds = str(told["access_token"]), float(told.get("expires_in", 0))
+        except (ValueError, KeyError, TypeError, AttributeError) as error:
+            raise NonsenseError("What the account granted cannot be read.", status=200) from error
+        _grants.keep((self._address, self._client), token, min(LONGEST_GRANT, seconds))
+        return token
+
+
+class _Grants:
+    """Tokens granted to this process, until shortly before they run out."""
+
+    def __init__(self) -> None:
+        self._guard = threading.Lock()
+        self._held: dict[tuple[str, str], tuple[str, float]] = {}
+
+    def known(self, key: tuple[str, str]) -> str | None:
+        """The token, while it is good."""
+        with self._guard:
+            token, until = self._held.get(key, ("", 0.0))
+            return token if time.monotonic() < until else None
+
+    def keep(self, key: tuple[str, str], token: str, seconds: float) -> None:
+        """Keep a token for as long as it is good."""
+        with self._guard:
+            self._held[key] = token, time.monotonic() + max(0.0, seconds - EARLY)
+
+
+_grants = _Grants()
+
+
+TOKEN = SignIn((Entry("token", "Token", "The account issues it."),), lambda address, values: _Token(values.get("token", "")))
+GRANTED = SignIn(
+    (
+        Entry("client", "Client id", "The account issues it for each program that may call.", secret=False),
+        Entry("secret", "Client secret", "It comes with the client id. Yuvrel has a token granted with it, again and again."),
+    ),
+    lambda address, values: _Granted(address, values.get("client", ""), values.get("secret", "")),
+)

@@ -1,0 +1,361 @@
+"""What the simulated services start with: the shops, the marketplace, the tills, the ledger and the suppliers."""
+
+from __future__ import annotations
+
+import random
+from collections import defaultdict
+from datetime import date, datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+from yuvrel.books.actions import CHART, account_ids
+from yuvrel.catalogue.models import Item
+from yuvrel.channels.models import Connection, Listing, PriceOffer
+
+from . import NOT_YET_CONNECTED
+from .range import BY_SKU, FIRST, LAST, SPECS, SUPPLIERS, TOWNS, gtin
+
+SCOPES = {
+    "shop": ["products:read", "stock:write", "prices:write", "orders:read", "shipments:write", "webhooks:write"],
+    "market": ["offers", "orders"],
+    "till": ["articles:read", "articles:write", "sales:read"],
+    "ledger": ["accounts.read", "documents.write", "balances.read"],
+    "supplier": ["orders:send", "answers:read"],
+}
+Setup = dict[str, dict[str, Any]]
+EDITED = "GLV-GOA-8"  # nothing else touches it at first, so that the edit at the shop stays to be seen
+
+
+def _priced(sku: str, offer: PriceOffer | None) -> dict[str, Any]:
+    """What the web shop shows: the price, and the one before where it is higher."""
+    if offer is None:
+        return {"price": str(BY_SKU[sku].price)}
+    return {"price": str(offer.price), "was": None if offer.previous is None else str(offer.previous)}
+
+
+def _account(sort: str, name: str, token: str, **more: Any) -> dict[str, Any]:
+    return {"id": name, "sort": sort, "name": name, "tokens": {token: SCOPES[sort], f"{token}-reads": SCOPES[sort][:1]}, **more}
+
+
+class Outside:
+    """Fills `setup`, the file that the stand-ins start from; what they show is what was worked out here."""
+
+    now: datetime
+    today: date
+    random: random.Random
+    setup: Setup
+    items: dict[str, Item]
+    connections: dict[str, Connection]
+
+    def barcode(self, sku: str) -> str:
+        """The GTIN of an item."""
+        number = next(n for n, spec in enumerate(SPECS, 1) if spec.sku == sku)
+        return gtin(number) if BY_SKU[sku].kind != "service" else ""
+
+    def external(self, key: str, item: Item) -> str:
+        """The channel's own id of an item."""
+        return {"tannery-yard": f"v{item.pk}", "hedgerow": f"HM{item.pk:05d}"}.get(key, f"{1000 + item.pk}")
+
+    def shops(self) -> None:
+        """The web shop with the orders of today, the trade shop, both tills."""
+        shown = {(row.connection_id, row.sku): int(row.offered or 0) for row in Listing.objects.filter(link="linked")}
+        web = {spec.sku: shown.get((self.connections["tannery-yard"].pk, spec.sku), 0) for spec in SPECS}
+        orders = self.fresh_orders(web)
+        self.setup["larkmead-web"] = {
+            "account": {**_account("shop", "Larkmead web shop", "shop-web-token"), "next_number": 20500},
+            "product": self.products(web),
+            "order": orders,
+        }
+        self.setup[NOT_YET_CONNECTED] = {
+            "account": {**_account("shop", "Larkmead trade shop", "shop-trade-token"), "trade": True, "next_number": 701},
+            "product": self.trade_products(),
+            "order": [],
+        }
+        for key, name, token in (("mill-lane", "Mill Lane till", "till-mill-token"), ("wagon", "Wagon till", "till-wagon-token")):
+            articles = [
+                {
+                    "id": row.external_id,
+                    "plu": row.external_id,
+                    "code": row.sku,
+                    "ean": row.barcode,
+                    "label": row.title,
+                    "price": str(row.price),
+                    "group": row.category,
+                    "vat": "23",
+                    "stock": str(int(row.offered or 0)),
+                }
+                for row in Listing.objects.filter(connection=self.connections[key]).order_by("pk")
+            ]
+            receipts = self.receipts(articles) if key == "mill-lane" else []
+            self.setup[key] = {
+                "account": {**_account("till", name, token), "next_number": 4000},
+                "article": articles,
+                "receipt": receipts,
+            }
+
+    def products(self, shown: dict[str, int]) -> list[dict[str, Any]]:
+        """The shop's products with their variants."""
+        groups: dict[int, list[str]] = defaultdict(list)
+        listed = PriceOffer.objects.filter(listing__connection=self.connections["tannery-yard"]).select_related("listing")
+        offers = {offer.listing.sku: offer for offer in listed}
+        told = Listing.objects.filter(connection=self.connections["tannery-yard"], link="linked").exclude(terms={})
+        terms = dict(told.values_list("sku", "terms"))
+        for spec in SPECS:
+            groups[self.items[spec.sku].product_id].append(spec.sku)
+        return [
+            {
+                "id": str(product),
+                "title": BY_SKU[skus[0]].product,
+                "category": BY_SKU[skus[0]].category,
+                "tax_percent": "23",
+                "variants": [
+                    {
+                        "id": self.external("tannery-yard", self.items[sku]),
+                        "sku": sku,
+                        "barcode": self.barcode(sku),
+                        **_priced(sku, offers.get(sku)),
+                        "quantity": shown.get(sku, 0),
+                        "selling": terms.get(sku, {}),
+                        "options": BY_SKU[sku].options,
+                        "tracked": BY_SKU[sku].kind != "service",
+                        "weight_grams": BY_SKU[sku].weight,
+                    }
+                    for sku in skus
+                ],
+            }
+            for product, skus in groups.items()
+        ]
+
+    def trade_products(self) -> list[dict[str, Any]]:
+        """The trade shop: mostly known SKUs, some known by barcode only, some by title only, a clash, some new."""
+        known = [s for s in SPECS if s.kind == "stocked" and (s.category.startswith("Jars") or s.category in ("Feed", "Books"))][
+            :34
+        ]
+        rows = [(spec.sku, self.barcode(spec.sku), spec.title, spec.price) for spec in known[:26]]
+        rows += [(f"T{n:03d}", self.barcode(spec.sku), spec.title, spec.price) for n, spec in enumerate(known[26:30])]
+        rows += [("", "", f"{spec.title} (trade)", spec.price) for spec in known[30:33]]
+        rows += [
+            ("SMK-BRS-S", self.barcode("SMK-BRS-L"), "Smoker, small, trade", Decimal("27.00")),
+            ("TRD-PAL-HIV", gtin(900), "Pallet of flat hives, 40", Decimal("3120.00")),
+            ("TRD-DRM-SYR", gtin(901), "Feed syrup drum, 280 kg", Decimal("412.00")),
+        ]
+        return [
+            {
+                "id": f"tp{n}",
+                "title": title,
+                "category": "Trade",
+                "tax_percent": "23",
+                "variants": [
+                    {
+                        "id": f"tv{n}",
+                        "sku": sku,
+                        "barcode": code,
+                        "price": str((price * Decimal("0.82")).quantize(Decimal("0.01"))),
+                        "quantity": 0,
+                        "options": {},
+                        "tracked": True,
+                    }
+                ],
+            }
+            for n, (sku, code, title, price) in enumerate(rows)
+        ]
+
+    def fresh_orders(self, shown: dict[str, int]) -> list[dict[str, Any]]:
+        """Orders of the last hours, which the first exchange takes in; one does not add up."""
+        goods = [s for s in SPECS if s.kind != "service" and shown.get(s.sku, 0) > 3 and s.sku != EDITED and s.price < 200]
+        orders = []
+        for n in range(17):
+            at = (self.now - timedelta(hours=20 - n * 1.15, minutes=self.random.randrange(50))).isoformat(timespec="microseconds")
+            lines = []
+            for k, spec in enumerate(self.random.sample(goods, self.random.choice((1, 1, 2, 2, 3)))):
+                units = self.random.choice((1, 1, 1, 2, 3))
+                shown[spec.sku] -= units
+                lines.append(
+                    {
+                        "id": f"l{k + 1}",
+                        "variant_id": self.external("tannery-yard", self.items[spec.sku]),
+                        "sku": spec.sku,
+                        "title": spec.title,
+                        "quantity": units,
+                        "amount": str(spec.price * units),
+                        "tax_percent": "23",
+                    }
+                )
+            orders.append(self.shop_order(n, at, lines))
+        orders[6]["total"] = str(Decimal(orders[6]["total"]) + Decimal("0.40"))
+        return orders
+
+    def shop_order(self, n: int, at: str, lines: list[dict[str, Any]]) -> dict[str, Any]:
+        """An order in the shop's own form."""
+        who = f"{FIRST[(n * 5) % len(FIRST)]} {LAST[(n * 3) % len(LAST)]}"
+        total = sum((Decimal(line["amount"]) for line in lines), Decimal(0))
+        discounts, shipping = [], []
+        if n % 5 == 2:
+            off = (total / 10).quantize(Decimal("0.01"))
+            discounts.append({"id": "d1", "title": "Coupon HONEY10", "amount": str(off), "tax_percent": "23"})
+            total -= off
+        if total < 120:
+            shipping.append({"id": "p1", "title": "Postage", "amount": "6.90", "tax_percent": "23"})
+            total += Decimal("6.90")
+        wraps = [{"id": "u1", "title": "Gift wrapping", "amount": "3.50", "tax_percent": "23"}] if n % 7 == 3 else []
+        total += Decimal("3.50") if wraps else Decimal(0)
+        return {
+            "id": f"live{n:02d}",
+            "number": str(20480 + n),
+            "version": 1,
+            "fulfilment": "open",
+            "status": "paid",
+            "created_at": at,
+            "updated_at": at,
+            "currency": "EUR",
+            "customer": {"name": who, "email": f"{who.replace(' ', '.').lower()}@post.example"},
+            "ship_to": {"street": f"{n + 2} Apple Lane", "city": TOWNS[n % len(TOWNS)], "country": "IE"},
+            "lines": lines,
+            "discounts": discounts,
+            "surcharges": wraps,
+            "shipping_lines": shipping,
+            "shipments": [],
+            "total": str(total),
+        }
+
+    def market(self) -> None:
+        """Hedgerow Market in two regions, of which one is connected; orders of this morning wait there."""
+        hedgerow = self.connections["hedgerow"]
+        offers = [self.offer(row) for row in Listing.objects.filter(connection=hedgerow).order_by("pk")]
+        sold = [offer for offer in offers if offer["quantity"] > 4 and offer["seller_code"] and offer["seller_code"] != EDITED]
+        orders = [self.market_order(n, self.random.choice(sold)) for n in range(6)]
+        abroad = [{**offer, "id": f"F{offer['id']}", "offer": f"F{offer['id']}", "quantity": 0} for offer in offers[:8]]
+        client = {"larkmead": {"secret": "hedgerow-secret", "scopes": ["offers", "orders"]}}
+        account = {"id": "hedgerow", "sort": "market", "name": "Hedgerow Market", "clients": client, "per_hour": 6000}
+        self.setup["hedgerow"] = {
+            "account": {**account, "regions": ["ie", "fr"], "next_number": 4107},
+            "offer-ie": offers,
+            "offer-fr": abroad,
+            "order-ie": orders,
+        }
+
+    def offer(self, row: Listing) -> dict[str, Any]:
+        """An offer in the marketplace's own form."""
+        return {
+            "id": row.external_id,
+            "offer": row.external_id,
+            "family": row.group_id,
+            "seller_code": row.sku,
+            "barcode": row.barcode,
+            "title": row.title,
+            "variation": row.options,
+            "category": row.category,
+            "price": str(row.price),
+            "quantity": int(row.offered or 0),
+            "kept_by": "seller",
+        }
+
+    def market_order(self, n: int, offer: dict[str, Any]) -> dict[str, Any]:
+        """An order in the marketplace's own form."""
+        at = (self.now - timedelta(hours=9 - n, minutes=self.random.randrange(50))).isoformat(timespec="microseconds")
+        count = self.random.choice((1, 1, 2))
+        amount, buyer = Decimal(offer["price"]) * count, f"{FIRST[(n * 7 + 2) % len(FIRST)]} {LAST[(n * 4 + 1) % len(LAST)]}"
+        offer["quantity"] -= count
+        row = {"position": "1", "offer": offer["offer"], "seller_code": offer["seller_code"], "title": offer["title"]}
+        key = f"IE-{4101 + n:06d}"
+        return {
+            "id": key,
+            "order": key,
+            "revision": 1,
+            "state": "to_ship",
+            "placed_at": at,
+            "updated_at": at,
+            "currency": "EUR",
+            "buyer": buyer,
+            "address": {"name": buyer, "street": f"{n + 4} Orchard Way", "city": TOWNS[(n + 3) % len(TOWNS)], "country": "IE"},
+            "positions": [{**row, "count": count, "amount": str(amount), "tax": "23"}],
+            "postage": [{"amount": "4.90", "tax": "23"}],
+            "total": str(amount + Decimal("4.90")),
+            "fee": str((amount * Decimal("0.12")).quantize(Decimal("0.01"))),
+            "parcels": [],
+        }
+
+    def receipts(self, articles: list[dict[str, Any]]) -> list[dict[str, Any]]:
+        """Sales rung up at Mill Lane today; one sells more than the books say is there."""
+        rows = []
+        stocked = [a for a in articles if int(a["stock"]) > 0]
+        low = min(stocked, key=lambda a: int(a["stock"]))
+        for n in range(6):
+            at = (self.now - timedelta(hours=7 - n)).isoformat(timespec="microseconds")
+            article = low if n == 4 else self.random.choice(stocked)
+            count = int(low["stock"]) + 2 if n == 4 else 1
+            total = Decimal(article["price"]) * count
+            rows.append(
+                {
+                    "id": f"r{n}",
+                    "number": f"{3990 + n:05d}",
+                    "sold_at": at,
+                    "uploaded_at": at,
+                    "currency": "EUR",
+                    "tender": "card",
+                    "total": str(total),
+                    "rows": [
+                        {
+                            "pos": 1,
+                            "plu": article["plu"],
+                            "code": article["code"],
+                            "label": article["label"],
+                            "count": count,
+                            "sum": str(total),
+                            "vat": "23",
+                        }
+                    ],
+                }
+            )
+        return rows
+
+    def ledger(self, told: list[dict[str, Any]]) -> None:
+        """The ledger as it stands: our documents, and one that somebody booked by hand."""
+        codes = {r.value: c for r, c, _ in CHART}
+        documents = []
+        for row in told:
+            sums: dict[str, Decimal] = defaultdict(Decimal)
+            for line in row["lines"]:
+                sums[codes[line.role]] += line.amount
+            documents.append(
+                {
+                    "id": row["number"],
+                    "number": row["number"],
+                    "kind": "journal",
+                    "date": row["date"],
+                    "contact": "",
+                    "memo": row["memo"],
+                    "details": [],
+                    "booked_at": self.now.isoformat(),
+                    "postings": [{"account": c, "amount": str(v)} for c, v in sorted(sums.items()) if v],
+                }
+            )
+        documents.append(
+            {
+                "id": "HAND-1",
+                "number": "HAND-1",
+                "kind": "journal",
+                "date": (self.today - timedelta(days=1)).isoformat(),
+                "contact": "",
+                "memo": "booked by hand",
+                "details": [],
+                "booked_at": self.now.isoformat(),
+                "postings": [{"account": "5400", "amount": "7.95"}, {"account": "1300", "amount": "-7.95"}],
+            }
+        )
+        chart = [{"code": c, "name": n} for _, c, n in sorted(CHART, key=lambda row: row[1])]
+        self.setup["daybook"] = {
+            "account": {**_account("ledger", "Daybook", "daybook-token"), "chart": chart, "locked": []},
+            "document": documents,
+        }
+        account_ids.cache_clear()
+
+    def suppliers(self) -> None:
+        """Inboxes; the joinery answers by hand, the others by themselves."""
+        for spec in SUPPLIERS:
+            self.setup[spec.code] = {
+                "account": {
+                    **_account("supplier", spec.name, f"{spec.code}-token"),
+                    "answers_by_itself": spec.code != "brackwater",
+                },
+            }
