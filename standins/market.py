@@ -204,7 +204,7 @@ def place(account: str, region: str, wanted: dict[str, int], buyer: str) -> Doc 
     order: Doc = {
         "order": f"{region.upper()}-{number:06d}",
         "revision": 1,
-        "state": "sent_by_us" if True in by_us else "to_ship",
+        "state": "sent_by_market" if True in by_us else "to_ship",
         "placed_at": at,
         "updated_at": at,
         "currency": "EUR",

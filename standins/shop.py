@@ -185,6 +185,13 @@ def register(account: str) -> Any:
     return {"secret": secret}
 
 
+@bp.post("/api/webhooks/test")
+@scoped("shop", "webhooks:write")
+def test_hook(account: str) -> Any:
+    hooks.tell(store(), account, "test", {"updated_at": stamp(store(), account)})
+    return {}
+
+
 def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: bool) -> Doc | str:
     """A shopper's order, or a sentence saying why not. The shop takes its own stock down at once."""
     known = _variants(account, wanted)

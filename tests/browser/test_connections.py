@@ -123,3 +123,91 @@ def buy(person: Person, units: int) -> None:  # noqa: F811
             return
         person.page.wait_for_timeout(250)
     raise AssertionError("the order did not come in")
+
+
+def test_a_marketplace_is_set_up_from_nothing_to_its_first_order(person: Person) -> None:  # noqa: F811
+    page, store = person.page, person.standins.store
+    item = Item.objects.get(sku="SMK-S")
+    old = {"order": "IE-000900", "id": "IE-000900", "revision": 1, "state": "shipped", "currency": "EUR", "buyer": "Orla Finch"}
+    at = (timezone.now() - timedelta(days=20)).isoformat()
+    position = {
+        "position": "1",
+        "offer": "o1",
+        "seller_code": "",
+        "title": "Smoker small",
+        "count": 2,
+        "amount": "49.20",
+        "tax": "23",
+    }
+    with store.transaction():
+        body = {**old, "placed_at": at, "updated_at": at, "positions": [position], "postage": [], "total": "49.20", "parcels": []}
+        store.put("hedge", "order-ie", "IE-000900", body)
+
+    person.go("/connections/new")
+    page.get_by_label("Kind").select_option(label="Marketplace")
+    page.get_by_label("Name").fill("Hedgerow")
+    page.get_by_label("Address").fill(f"{person.standins.base}/market/hedge")
+    page.get_by_label("Client id").fill("us")
+    page.get_by_label("Client secret", exact=True).fill("mistyped")
+    page.get_by_label("Region").fill("ie")
+    assert_accessible(page)
+    page.get_by_role("button", name="Add as a draft").click()
+    expect(page.get_by_role("heading", level=1)).to_have_text("Hedgerow")
+    steps = page.get_by_role("list", name="Set-up")
+    steps.get_by_role("button", name="Test", exact=True).click()
+    expect(steps.get_by_role("alert")).to_contain_text("does not know this client id with this secret")
+    expect(steps.get_by_role("button", name="Go live")).to_be_disabled()
+    page.get_by_label("New client secret").fill("s")
+    page.get_by_role("button", name="Save settings").click()
+    person.says("Saved.")
+    steps.get_by_role("button", name="Test", exact=True).click()
+    expect(steps).to_contain_text("Connected to Hedge, ie")
+
+    # What would come in, before anything does.
+    steps.get_by_role("button", name="Look").click()
+    found = steps.get_by_role("table", name="What would come in")
+    expect(found.get_by_role("row").filter(has_text="match an item by SKU or barcode")).to_contain_text("3")
+    expect(found.get_by_role("row").filter(has_text="Past orders")).to_contain_text("1")
+    found.get_by_text("match an item by SKU or barcode").click()
+    expect(found).to_contain_text("Smoker large")
+    assert_accessible(page)
+    assert not Connection.objects.get(name="Hedgerow").listings.exists()  # type: ignore[attr-defined]
+
+    # It can be left here and taken up again.
+    person.go("/connections")
+    page.get_by_role("link", name="Hedgerow").click()
+    steps.get_by_role("button", name="Take in now").click()
+    expect(steps.get_by_role("link", name="the report")).to_be_visible()
+    expect(steps).to_contain_text("as history: 1 new")
+    past = SalesOrder.objects.get(external_id="IE-000900")
+    assert (past.history, past.state) == (True, "closed")
+
+    form = page.get_by_role("form", name="Orders")
+    form.get_by_label("Order number prefix").fill("HM-")
+    form.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    expect(
+        steps.get_by_role("table", name="What would change there").get_by_role("row").filter(has_text="SMK-S")
+    ).to_contain_text("0")
+    steps.get_by_role("button", name="Go live").click()
+    person.says("It is live.")
+
+    # What it is told goes in batches, and each says what came of it.
+    batches = page.get_by_role("table", name="Batches handed in")
+    expect(batches.get_by_role("row").filter(has_text="quantities").filter(has_text="done").first).to_be_visible()
+    assert_accessible(page)
+    for _ in range(60):
+        page.goto(f"{person.standins.base}/market/hedge/")
+        if "sold out" not in page.get_by_role("row").filter(has_text="o1").first.inner_text():
+            break
+        page.wait_for_timeout(500)
+    page.get_by_label("How many o1").fill("1")
+    page.get_by_role("button", name="Order").click()
+    expect(page.get_by_role("status")).to_contain_text("Ordered: IE-000001")
+    person.go(f"/connections/{past.connection_id}")
+    page.get_by_role("button", name="Run now: Orders in").click()
+    person.says("Asking Hedgerow for news.")
+    person.go("/orders")
+    expect(page.get_by_role("row").filter(has_text="HM-IE-000001")).to_be_visible()
+    order = SalesOrder.objects.get(number="HM-IE-000001")
+    assert (order.state, order.history, order.lines.get(kind="item").item) == ("ready", False, item)

@@ -74,7 +74,7 @@ class Person:
         self.page.get_by_role("button", name="Test", exact=True).click()
 
     def go_live(self) -> None:
-        expect(self.page.locator(".panel")).to_contain_text("The token allows")
+        expect(self.page.get_by_text("The token allows").first).to_be_visible()
         self.page.get_by_role("button", name="Go live").click()
         self.says("It is live.")
 

@@ -11,7 +11,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yuvrel.core.errors import BadInputError
-from yuvrel.core.history import SoldLine, bulk_lines, exploded, history, in_parts, in_periods, parts_of, share_in_stock
+from yuvrel.core.history import (
+    SoldLine,
+    bulk_lines,
+    exploded,
+    history,
+    in_parts,
+    in_periods,
+    parts_of,
+    seen_before_the_books,
+    share_in_stock,
+)
 
 START = date(2026, 1, 5)
 
@@ -127,3 +137,10 @@ def test_a_successor_takes_over_the_history_of_the_whole_line() -> None:
     assert found.series.values[1].tolist() == [5, 6, 0]
     with pytest.raises(BadInputError, match="succeed itself"):
         history(lines, keys, START, 21, seen=seen, successors={(3, 1): (2, 1), (2, 1): (3, 1)})
+
+
+def test_days_before_stock_was_kept_count_from_the_first_sale_on() -> None:
+    """Ten days; stock is kept from the seventh, half of which has stock: sold before as history, sold only after, never."""
+    kept = [0, 0, 0, 0, 0, 0, 0.5, 1, 0, 1]
+    seen = seen_before_the_books(np.array([kept, kept, kept, kept]), [2, 8, 10, 0], [6, 6, 6, 0])
+    assert seen.tolist() == [[0, 0, 1, 1, 1, 1, 0.5, 1, 0, 1], kept, kept, kept]

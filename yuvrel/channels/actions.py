@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+from contextlib import suppress
 from datetime import datetime
 from typing import Any
 
@@ -203,12 +204,16 @@ def check_settings(row: Connection, changes: dict[str, Any]) -> None:
             raise BadInputError(f"Map an account for {', '.join(sorted(missing))}.", field="accounts")
 
 
-def go_live(actor: Actor, connection_id: int, at: datetime) -> Connection:
-    """A tested connection starts to exchange. Asks for webhooks where the kind has them."""
+def go_live(actor: Actor, connection_id: int, at: datetime, orders_from: datetime | None = None) -> Connection:
+    """A tested connection starts to exchange. Asks for webhooks where the kind has them, and for a message that proves
+    them. `orders_from`: open orders that changed since then are taken in as well; without it, those from now on.
+    """
     actor.need(Ability.CONNECT)
     row = get_connection(connection_id)
     if row.state not in (Connection.State.TESTED, Connection.State.PAUSED):
         raise RefusedError(f"A connection that is {row.state} cannot go live; test it first.", field="state")
+    if orders_from is not None:
+        check_happened(orders_from, "orders_from", at)
     connector = connector_for(row)
     if isinstance(connector, Documents):
         _check_mapping(row)
@@ -222,15 +227,25 @@ def go_live(actor: Actor, connection_id: int, at: datetime) -> Connection:
         row = Connection.objects.select_for_update().get(pk=connection_id)
         row.state = Connection.State.LIVE
         row.live_since = row.live_since or at
-        row.faults, row.pause_until = 0, None
+        row.faults, row.pause_until, row.hook_proved_at = 0, None, None
         if secret:
             row.webhook_secret_sealed = seal(secret)
         row.save()
         if Capability.ORDERS in connector.can:
-            Feed.objects.get_or_create(connection=row, part="orders", defaults={"watermark": at.isoformat()})
+            begin = (orders_from or at).isoformat()
+            Feed.objects.get_or_create(connection=row, part="orders", defaults={"watermark": begin})
         _start_flow(row)
         audit(actor, "go live", "connection", row.pk)
+    if isinstance(connector, Webhooks):
+        # A round trip: until it has come back, the page says so. A connection is live without it, by its schedule.
+        with suppress(ConnectorError):
+            connector.send_test()
     return row
+
+
+def hook_proved(row: Connection, at: datetime) -> None:
+    """A test message came through a connection's webhook."""
+    Connection.objects.filter(pk=row.pk).update(hook_proved_at=at)
 
 
 def _check_mapping(row: Connection) -> None:

@@ -24,11 +24,10 @@ from yuvrel.kit.wire import Said
 from yuvrel.rules.actions import rung_at
 from yuvrel.rules.queries import INHERIT
 
-from . import actions, inbound, linking, outbound, queries, run_queries, runs, snags
+from . import actions, inbound, linking, outbound, queries, rehearsal, run_queries, runs, snags, survey
 from .credentials import unseal
 from .jobs import apply_inbound, wake_exchange
 from .models import Connection
-from .rehearsal import rehearse_rules
 from .schemas import (
     AsideIn,
     BenchPage,
@@ -36,8 +35,11 @@ from .schemas import (
     ConnectionOut,
     ConnectionRow,
     ExchangeIn,
+    FirstPushOut,
+    IntakeIn,
     KindOut,
     LinkIn,
+    LiveIn,
     RulesIn,
     RulesRehearsal,
     RunOut,
@@ -46,6 +48,7 @@ from .schemas import (
     SnagPage,
     SnagsAsideIn,
     SnagsIn,
+    SurveyIn,
     TakeListingsIn,
 )
 
@@ -104,7 +107,7 @@ def change(request: HttpRequest, connection_id: int, body: SettingsIn) -> Any:
 def rehearse(request: HttpRequest, way: str, key: str, body: RulesIn) -> Any:
     """What a change of rules would show; nothing is changed."""
     changes = {**body.values, **dict.fromkeys(body.inherit, INHERIT)}
-    return rehearse_rules(actor(request), rung_at(way, key, body.level), changes, body.feeds)
+    return rehearsal.rehearse_rules(actor(request), rung_at(way, key, body.level), changes, body.feeds)
 
 
 def _given(body: SettingsIn) -> dict[str, Any]:
@@ -126,9 +129,10 @@ def test(request: HttpRequest, connection_id: int) -> Any:
 
 
 @router.post("/connections/{int:connection_id}/live", response=ConnectionOut, operation_id="go_live")
-def live(request: HttpRequest, connection_id: int) -> Any:
+def live(request: HttpRequest, connection_id: int, body: LiveIn | None = None) -> Any:
     """Start to exchange."""
-    return queries.connection_page(actions.go_live(actor(request), connection_id, timezone.now()))
+    since = body.orders_from if body else None
+    return queries.connection_page(actions.go_live(actor(request), connection_id, timezone.now(), since))
 
 
 @router.post("/connections/{int:connection_id}/pause", response=ConnectionOut, operation_id="pause_connection")
@@ -144,6 +148,27 @@ def exchange_now(request: HttpRequest, connection_id: int, body: ExchangeIn | No
     row = actions.ask_now(actor(request), connection_id, asked.part, asked.since)
     wake_exchange(row.pk, asked.part)
     return {"said": f"Asking {row.name} for news.", "id": row.pk}
+
+
+@router.post("/connections/{int:connection_id}/survey", response=Said, operation_id="survey_connection")
+def look_around(request: HttpRequest, connection_id: int, body: SurveyIn) -> Any:
+    """Look at what would come in, in the background; answers with the run."""
+    run = survey.ask_survey(actor(request), connection_id, body.since)
+    return {"said": f"Looking at what {run.connection.name} has.", "id": run.pk}
+
+
+@router.post("/connections/{int:connection_id}/intake", response=Said, operation_id="first_intake")
+def first_intake(request: HttpRequest, connection_id: int, body: IntakeIn) -> Any:
+    """Take in listings and past orders before going live, in the background; answers with the run."""
+    run = survey.ask_intake(actor(request), connection_id, listings=body.listings, since=body.since)
+    return {"said": f"Taking in what {run.connection.name} has. A mail tells when it is done.", "id": run.pk}
+
+
+@router.get("/connections/{int:connection_id}/first-push", response=FirstPushOut, operation_id="first_push")
+def first_push(request: HttpRequest, connection_id: int) -> Any:
+    """What would change there when it goes live; nothing is changed."""
+    actor(request)
+    return rehearsal.first_push(actions.get_connection(connection_id))
 
 
 @router.get("/runs", response=RunPage, operation_id="list_runs")
@@ -306,6 +331,9 @@ def _take_hook(request: HttpRequest, key: str) -> HttpResponse:
     try:
         Webhook(unseal(connection.webhook_secret_sealed)).verify(request.body, dict(request.headers.items()))
         body = read_json(request.body)
+        if isinstance(body, dict) and body.get("type") == "test":
+            actions.hook_proved(connection, timezone.now())
+            return HttpResponse(status=204)
         message = inbound.take_event(connection, body) if isinstance(body, dict) else None
     except (WebhookVerificationError, ConnectorError, ValueError, TypeError, AttributeError, RuntimeError):
         return _refused(400)

@@ -203,13 +203,29 @@ def _end(message: InboundMessage, state: str) -> str:
 
 
 def _wanted(connection: Connection, order: RemoteOrder) -> bool:
-    """Whether the connection takes in orders in this state; one it holds already is always followed."""
+    """Whether the connection takes in orders in this state; one it holds already is always followed, unless it came as
+    history. What had been sent or cancelled before the connection was live is history, whether it was taken in or not."""
+    if connection.orders.filter(external_id=order.external_id, history=True).exists():  # type: ignore[attr-defined]
+        return False
+    over = order.status in GONE or (order.done and not order.sent_by_channel)
+    if over and connection.live_since and order.placed_at < connection.live_since:
+        return connection.orders.filter(external_id=order.external_id).exists()  # type: ignore[attr-defined]
     if order.status in connection.order_states or order.status in GONE:
         return True
     return connection.orders.filter(external_id=order.external_id).exists()
 
 
 def _take(connection: Connection, order: RemoteOrder, at: datetime) -> Taken:
+    incoming = incoming_order(connection, order)
+    if issubclass(kind := kind_of(connection), Orders) and kind.sales_already_happened:
+        return take_till_sale(SYSTEM, incoming)
+    if order.sent_by_channel:
+        return take_till_sale(SYSTEM, incoming, SalesOrder.Kind.SENT)
+    return take_order(SYSTEM, incoming, at)
+
+
+def incoming_order(connection: Connection, order: RemoteOrder) -> IncomingOrder:
+    """An order with its items named and its place. Raises RefusedError where no place is chosen for it."""
     place = connection.their_place_id if order.sent_by_channel else connection.fulfils_from_id
     if place is None and order.sent_by_channel:
         detail = "It went out of the channel's own store. Choose the place that stands for it."
@@ -217,7 +233,7 @@ def _take(connection: Connection, order: RemoteOrder, at: datetime) -> Taken:
     if place is None:
         raise RefusedError("The connection has no location that fulfils its orders.", field="fulfils_from")
     rules = order_rules(connection)
-    incoming = IncomingOrder(
+    return IncomingOrder(
         connection_id=connection.pk,
         location_id=place,
         prefix=rules.prefix,
@@ -234,11 +250,6 @@ def _take(connection: Connection, order: RemoteOrder, at: datetime) -> Taken:
         ship_to={name: text for name, text in order.ship_to.model_dump().items() if text},
         lines=resolve(connection, order.lines),
     )
-    if issubclass(kind := kind_of(connection), Orders) and kind.sales_already_happened:
-        return take_till_sale(SYSTEM, incoming)
-    if order.sent_by_channel:
-        return take_till_sale(SYSTEM, incoming, SalesOrder.Kind.SENT)
-    return take_order(SYSTEM, incoming, at)
 
 
 def resolve(connection: Connection, lines: list[RemoteLine]) -> list[IncomingLine]:

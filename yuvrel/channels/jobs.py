@@ -26,7 +26,7 @@ from yuvrel.pricing.actions import begin_day
 from yuvrel.rules.models import SettingChange
 from yuvrel.sales.actions import fill_backorders, give_up_short
 
-from . import inbound, linking, offers, outbound, price_intake, prices, sql, submissions
+from . import inbound, linking, offers, outbound, price_intake, prices, sql, submissions, survey
 from .credentials import kind_of
 from .models import Connection, InboundMessage, OutboundMessage, Run, Snag
 from .price_rules import owner_of
@@ -276,6 +276,32 @@ def take_listings(run_id: int, create: int, by: str, role: str, user_id: int) ->
     _report(run_id, user_id)
 
 
+@app.task(name="channels.survey")
+def look_around(run_id: int, since: str) -> None:
+    """Look at what would come in from a connection. A run whose worker died is begun anew."""
+    run = Run.objects.select_related("connection").get(pk=run_id)
+    if run.state == Run.State.RUNNING:
+        _guarded(run.connection, "exchange", lambda: survey.look(run, date.fromisoformat(since)))
+
+
+@app.task(name="channels.intake")
+def first_intake(run_id: int, listings: str, since: str, by: str, role: str, user_id: int) -> None:
+    """Take in what was chosen before a connection goes live, and report it to who asked."""
+    run = Run.objects.select_related("connection").get(pk=run_id)
+    if run.state != Run.State.RUNNING:
+        return
+    actor = Actor(by, Role(role), user_id or None)
+
+    def work() -> None:
+        try:
+            survey.take(run, actor, listings, date.fromisoformat(since) if since else None)
+        except YuvrelError as error:
+            cannot(run, error.detail)
+
+    _guarded(run.connection, "exchange", work)
+    _report(run_id, user_id)
+
+
 def _report(run_id: int, user_id: int) -> None:
     """Mail to who asked for it what a finished run came to."""
     run = Run.objects.select_related("connection").get(pk=run_id)
@@ -285,7 +311,8 @@ def _report(run_id: int, user_id: int) -> None:
     counts = f"{run.taken} new, {run.changed} changed, {run.unchanged} unchanged, {run.failed} could not be read."
     link = f"{settings.PUBLIC_ADDRESS}/connections/runs/{run.pk}"
     text = "\n".join([counts, *(said for _, said in run.log), "", link])
-    mail.send([user.email], f"The listings of {run.connection.name}: {run.state}", text)
+    what = "first intake" if run.kind == "intake" else "listings"
+    mail.send([user.email], f"The {what} of {run.connection.name}: {run.state}", text)
 
 
 def _at_work(connection_id: int) -> Connection | None:

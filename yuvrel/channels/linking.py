@@ -25,6 +25,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 from .actions import get_connection
 from .credentials import connector_as
 from .models import Connection, Listing, Run
+from .offers import NO_OFFER
 from .prices import unlinked
 from .quarantine import read_row
 from .runs import begin, raise_snag, run_of, settle_snags
@@ -125,8 +126,7 @@ def _follow_store(moved: Iterable[Listing]) -> None:
     """Of what a channel now keeps in a store of its own no quantity is offered any more; what it no longer keeps there
     is offered again."""
     there = [listing.pk for listing in moved if listing.kept_there]
-    nothing: dict[str, Any] = {"offered": None, "offered_at": None, "offer_state": Listing.Offer.NONE, "terms": {}}
-    Listing.objects.filter(pk__in=there).update(**nothing)
+    Listing.objects.filter(pk__in=there).update(**NO_OFFER)
     back = {listing.item_id for listing in moved if not listing.kept_there and listing.item_id}
     record(Event.Kind.AVAILABILITY, back, "kept here again")
 

@@ -43,6 +43,8 @@ class Connection(models.Model):
     order_states = models.JSONField(default=list)
     accounts = models.JSONField(default=dict, help_text="Ledger only: our role to their account")
     live_since = models.DateTimeField(null=True)
+    survey = models.JSONField(default=dict, help_text="What would come in, as it was read before going live")
+    hook_proved_at = models.DateTimeField(null=True, help_text="When a test message came through the webhook")
     read_at = models.DateTimeField(null=True, help_text="When all that it shows was last read")
     faults = models.PositiveSmallIntegerField(default=0, help_text="Calls that failed in a row; each lengthens the pause")
     pause_until = models.DateTimeField(null=True, help_text="Nothing is called before; the account is at fault")

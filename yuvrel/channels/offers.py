@@ -42,11 +42,11 @@ from yuvrel.stock.models import StockBalance
 from . import selling, sql, submissions
 from .credentials import connector_as
 from .models import Connection, Listing, OfferDay, SubmittedLine
-from .rules import POOL, RULES, Ids, Kept, Pool, pool_rule, reached_by, rule_columns, rule_for
+from .rules import FLOW, POOL, RULES, Ids, Kept, Pool, flowing, pool_rule, reached_by, rule_columns, rule_for
 from .runs import raise_snag, run_of, settle_snags
 
 # Everything that is set and hangs together with what is offered.
-SETTING_NAMES = (*POOL, *RULES, *selling.NAMES)
+SETTING_NAMES = (*POOL, FLOW, *RULES, *selling.NAMES)
 BATCH = 100
 SORT = "quantities"
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
@@ -120,6 +120,9 @@ class Wanted:
 
     quantity: Decimal
     terms: dict[str, Any]
+
+
+NO_OFFER: dict[str, Any] = {"offered": None, "offered_at": None, "offer_state": Listing.Offer.NONE, "terms": {}}
 
 
 def places_of(connection: Connection) -> list[tuple[int, str]]:
@@ -207,13 +210,15 @@ def offers_of(
 def wanted_of(
     connection: Connection, listed: Ids, feeds: Sequence[int] | None = None, kept: Kept | None = None
 ) -> dict[int, Wanted]:
-    """What a connection may show of each listing, in a fixed number of queries; services have no offer.
+    """What a connection may show of each listing, in a fixed number of queries; services have no offer, nor has what is
+    set not to go out.
 
     `feeds`: the locations to count instead of those that feed it now; `kept`: the rules to go by instead of those set.
     """
     if feeds is None:
         feeds = [place for place, _ in places_of(connection)]
     kept = by_level(SETTING_NAMES) if kept is None else kept
+    listed = listed.only(flowing(connection, listed, kept))
     pools = _pool_of_each(pool_rule(connection, kept), listed.item.tolist(), feeds)
     ids = listed.only(np.array([item in pools for item in listed.item.tolist()], np.bool_))
     pool = np.array([pools[item] for item in ids.item.tolist()], np.int64)
@@ -315,6 +320,11 @@ def _renew(connection: Connection, listings: QuerySet[Listing], cause_of: Callab
     if not rows:
         return 0
     offers = wanted_of(connection, Ids.of(listings))
+    silent = [pk for pk, _, offered, *_ in rows if offered is not None and pk not in offers]
+    if silent:
+        # It goes out no more: what the channel shows is the channel's own from now on.
+        Listing.objects.filter(pk__in=silent).update(**NO_OFFER)
+        settle_snags("offer", "nothing is shown there any more", listing_id__in=silent)
     settled = (Listing.Offer.AGREED, Listing.Offer.HELD) if only_changed else (Listing.Offer.HELD,)
     moved = [
         (pk, offers[pk].quantity, offers[pk].terms, cause_of(item))

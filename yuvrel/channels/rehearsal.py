@@ -23,7 +23,7 @@ from yuvrel.stock.models import ItemCost
 from . import price_rules, selling
 from .actions import check_settings, get_connection
 from .models import Connection, Listing
-from .offers import SETTING_NAMES, WITH_QUANTITIES, wanted_of
+from .offers import SETTING_NAMES, WITH_QUANTITIES, Wanted, wanted_of
 from .rules import Ids, reached_by
 
 MOST_ROWS = 50
@@ -74,15 +74,15 @@ def _rehearse(
             count += len(ids.listing)
             continue
         now, then = wanted_of(row, ids, kept=before), wanted_of(row, ids, feeds, after)
-        retold += sum(1 for pk, one in now.items() if one.terms != then[pk].terms)
+        retold += sum(1 for pk, one in now.items() if pk in then and one.terms != then[pk].terms)
         fields = ("pk", "item_id", "title", "item__sku", "price")
         listings = {pk: (item, title, sku, price) for pk, item, title, sku, price in linked.values_list(*fields)}
         items = {item for item, *_ in listings.values()}
         costs, taxes = _costs(items), _taxes(items)
         for pk, (item, _, _, price) in listings.items():
-            if pk in now:
+            if pk in now or pk in then:
                 net = split_tax(price or ZERO, taxes[item])[0]
-                shifts.append(Shift(pk, now[pk].quantity, then[pk].quantity, net - costs[item]))
+                shifts.append(Shift(pk, _shown(now, pk), _shown(then, pk), net - costs[item]))
         told |= listings
     found = rehearse(shifts)
     counts = ("listings", "rising", "falling", "to_zero", "from_zero", "at_stake", "units_now", "units_then")
@@ -95,6 +95,39 @@ def _rehearse(
         "retold": retold,
         "warning": selling.warning(rung, {name: one.get(rung.key) for name, one in (changed or {}).items()}),
         "rows": [_told(shift, told[shift.key]) for shift in found.shifts[:MOST_ROWS]],
+    }
+
+
+def _shown(wanted: Mapping[int, Wanted], pk: int) -> Decimal:
+    """How many of a listing go out; what does not go out counts as none."""
+    return wanted[pk].quantity if pk in wanted else ZERO
+
+
+def first_push(connection: Connection) -> dict[str, Any]:
+    """What would change there when a connection goes live: what each linked listing shows now, as it was last read, and
+    what it would be told. Nothing is changed."""
+    kept = by_level(SETTING_NAMES)
+    linked = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, kept_there=False)
+    wanted = wanted_of(connection, Ids.of(linked), kept=kept)
+    fields = ("pk", "item_id", "title", "item__sku", "price", "shown")
+    listings = {pk: (item, title, sku, price) for pk, item, title, sku, price, _ in linked.values_list(*fields)}
+    shown = dict(linked.values_list("pk", "shown"))
+    items = {item for item, *_ in listings.values()}
+    costs, taxes = _costs(items), _taxes(items)
+    shifts = [
+        Shift(pk, shown[pk] or ZERO, one.quantity, split_tax(price or ZERO, taxes[item])[0] - costs[item])
+        for pk, one in wanted.items()
+        for item, _, _, price in (listings[pk],)
+    ]
+    found = rehearse(shifts)
+    counts = ("listings", "rising", "falling", "to_zero", "from_zero", "at_stake", "units_now", "units_then")
+    rows = [_told(shift, listings[shift.key]) for shift in found.shifts[:10]]
+    silent = len(listings) - len(wanted)
+    return {
+        **{name: getattr(found, name) for name in counts},
+        "currency": company().base_currency,
+        "silent": silent,
+        "rows": rows,
     }
 
 

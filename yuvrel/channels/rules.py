@@ -60,6 +60,15 @@ declare(
         **OF_CONNECTION,
     ),
     Setting(
+        "flows_out",
+        "What goes out",
+        "Whether quantities are shown at all: everything, or only what is set to go out at a more specific level.",
+        "choice",
+        "yes",
+        choices=(("yes", "goes out"), ("no", "nothing goes out")),
+        **SHOWN,
+    ),
+    Setting(
         "buffer",
         "Buffer",
         "Units that are never shown, so that the last ones are not sold twice.",
@@ -101,6 +110,7 @@ declare(
     ),
 )
 POOL = ("basis", "projected_days")
+FLOW = "flows_out"
 RULES = ("buffer", "share_percent", "quantity_step", "minimum_shown", "maximum_shown")
 Kept = Mapping[str, Mapping[Level, Any]]
 
@@ -273,6 +283,12 @@ def _place(level: Level, subject: int, connection: Connection) -> tuple[Level, i
 def resolved_columns(name: str, connection: Connection, ids: Ids, kept: Kept) -> tuple[list[Value], Ints]:
     """(different values, which of them counts for each listing) of one setting."""
     return _resolved(name, ids.ladder(connection), kept, connection)
+
+
+def flowing(connection: Connection, ids: Ids, kept: Kept) -> npt.NDArray[np.bool_]:
+    """Which listings show anything of ours at all."""
+    values, which = _resolved(FLOW, ids.ladder(connection), kept, connection)
+    return np.array([value == "yes" for value in values], np.bool_)[which]
 
 
 def rule_columns(connection: Connection, ids: Ids, kept: Kept) -> RuleColumns:

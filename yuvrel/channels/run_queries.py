@@ -23,6 +23,9 @@ LABELS = {
     "prices taken in": "Prices in",
     "answers": "Answers in",
     "listings": "Listings in",
+    "survey": "Look at what would come in",
+    "intake": "First intake",
+    "feeds": "What came of batches",
     "push": "Quantities out",
     "prices": "Prices out",
     "deliver": "Messages out",
@@ -31,7 +34,9 @@ LABELS = {
     "check orders": "Orders compared",
     "check ledger": "Ledger compared",
 }
-STOPPABLE = frozenset({"orders", "listings"})
+STOPPABLE = frozenset({"orders", "listings", "survey", "intake"})
+# Part of setting a connection up: they say nothing of how it does.
+ONCE = frozenset({"survey", "intake"})
 HOURS = 24
 LATELY = timedelta(days=7)
 MOST_CALLS = 100
@@ -118,7 +123,8 @@ def health(connection: Connection, now: datetime) -> dict[str, Any]:
         feed = feeds.get(part.name)
         asked = feed.asked_at.astimezone(local.tzinfo) if feed and feed.asked_at else None
         following[part.run] = schedule_of(connection, part, kept).following(asked, local) if live else None
-    kinds = [kind for kind in LABELS if kind in following or any((kind, state) in last for state in ("done", "failed"))]
+    ended_well_or_not = {kind for kind, state in last if state in ("done", "failed")}
+    kinds = [kind for kind in LABELS if kind in following or kind in ended_well_or_not - ONCE]
     return {
         "parts": [
             {

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Annotated, Any
 
 from ninja import Schema
@@ -180,6 +180,32 @@ class PriceListChoice(Schema):
     name: str
 
 
+class SurveyGroupOut(Schema):
+    """Things of one sort that would come in, with the first of them."""
+
+    label: str
+    count: int
+    examples: list[list[str]]
+
+
+class SurveyPartOut(Schema):
+    """One part of what would come in."""
+
+    name: str
+    label: str
+    count: int
+    groups: list[SurveyGroupOut]
+
+
+class SurveyOut(Schema):
+    """What would come in, as it was read then."""
+
+    at: datetime
+    since: date
+    parts: list[SurveyPartOut]
+    gives_no: list[str]
+
+
 class ConnectionOut(Schema):
     """Everything about a connection but its secrets."""
 
@@ -207,6 +233,9 @@ class ConnectionOut(Schema):
     counts: dict[str, int]
     removable: bool
     webhooks: bool
+    hook_proved_at: datetime | None
+    live_since: datetime | None
+    survey: SurveyOut | None
     heard: list[HeardOut]
     batches: list[BatchOut]
     health: HealthOut
@@ -276,6 +305,42 @@ class SettingsIn(Schema):
     order_states: list[str] | None = Field(None, max_length=20)
     accounts: dict[str, str] | None = None
     sign_in: dict[str, Annotated[str, Field(max_length=300)]] | None = Field(None, max_length=10)
+
+
+class SurveyIn(Schema):
+    """From which day on orders are looked at."""
+
+    since: date
+
+
+class IntakeIn(Schema):
+    """What to take in before going live: listings (`match`, `create`, or empty for none), past orders from a day on."""
+
+    listings: str = Field("", max_length=10)
+    since: date | None = None
+
+
+class LiveIn(Schema):
+    """From when on open orders are taken in as well."""
+
+    orders_from: datetime | None = None
+
+
+class FirstPushOut(Schema):
+    """What would change there: what each listing shows now and what it would be told; `silent`: those that nothing goes
+    out for."""
+
+    listings: int
+    rising: int
+    falling: int
+    to_zero: int
+    from_zero: int
+    units_now: Quantity
+    units_then: Quantity
+    at_stake: Money
+    silent: int
+    currency: str
+    rows: list[ShiftOut]
 
 
 class TakeListingsIn(Schema):

@@ -36,13 +36,15 @@ class Account:
 
 
 class Connector(ABC):
-    """One kind of outside system. What it can do follows from the protocols it inherits."""
+    """One kind of outside system. What it can do follows from the protocols it inherits; `gives_no` names what somebody
+    who sets it up may look for in vain."""
 
     kind: ClassVar[str]
     label: ClassVar[str]
     sign_in: ClassVar[SignIn] = TOKEN
     can: ClassVar[frozenset[Capability]] = frozenset()
     scopes: ClassVar[tuple[str, ...]]
+    gives_no: ClassVar[tuple[str, ...]] = ()
     calls_per_second: ClassVar[float] = 20.0
 
     def __init_subclass__(cls) -> None:

@@ -147,6 +147,10 @@ class Webhooks(Orders):
         """Ask for events at `url`; returns the signing secret."""
 
     @abstractmethod
+    def send_test(self) -> None:
+        """Have the account send an event of the type `test` to where it was asked to."""
+
+    @abstractmethod
     def order_in(self, event: dict[str, Any]) -> Raw | None:
         """The order inside a webhook's body, as it came, or None for an event we do not use."""
 

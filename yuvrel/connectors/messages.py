@@ -110,7 +110,8 @@ class RemoteAddress(Message):
 
 
 class RemoteOrder(Message):
-    """One version of an order, or one till sale; `sent_by_channel`: it has gone out of the channel's own store."""
+    """One version of an order, or one till sale; `sent_by_channel`: it has gone out of the channel's own store;
+    `done`: nothing of it is left to be sent."""
 
     external_id: Key = Field(min_length=1)
     number: Code
@@ -118,6 +119,7 @@ class RemoteOrder(Message):
     status: Annotated[Code, Field(max_length=40)]
     paid: bool = True
     sent_by_channel: bool = False
+    done: bool = False
     placed_at: Moment
     currency: Annotated[Code, Field(max_length=3)] = "EUR"
     total: Total

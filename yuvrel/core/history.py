@@ -175,6 +175,19 @@ def share_in_stock(opening: float, times: Sequence[float], changes: Sequence[flo
     return np.clip(share, 0.0, 1.0)
 
 
+def seen_before_the_books(seen: Floats, past_sale: Sequence[int], first_move: Sequence[int]) -> Floats:
+    """The share of each day in stock, where a part of the time lies before stock was kept here.
+
+    `seen`: n × days. By row, `past_sale`: the day of the first sale that was taken in as history, `first_move`: the day
+    of the first stock move, or 0 where stock was there before; the number of days for none. Between the two nothing is
+    known of the stock but that it sold, so those days count as in stock: an item just taken over is not one that was
+    sold out until now.
+    """
+    day = np.arange(seen.shape[1])
+    begins, ends = np.asarray(past_sale, np.int64)[:, None], np.asarray(first_move, np.int64)[:, None]
+    return np.where((day >= begins) & (day < ends), 1.0, seen)
+
+
 def in_periods(units: Floats, seen: Floats, end: date, period: Period) -> tuple[Floats, Floats]:
     """Daily units and shares as those of whole periods, the newest last; `end` is the day after the last column.
 

@@ -13,7 +13,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.channels.models import Connection, Listing, PriceOffer
 
 from . import NOT_YET_CONNECTED
-from .range import BY_SKU, FIRST, LAST, SPECS, SUPPLIERS, TOWNS, gtin
+from .range import BY_SKU, CLUBS, FIRST, LAST, SPECS, SUPPLIERS, TOWNS, gtin
 
 SCOPES = {
     "shop": ["products:read", "stock:write", "prices:write", "orders:read", "shipments:write", "webhooks:write"],
@@ -68,8 +68,8 @@ class Outside:
         }
         self.setup[NOT_YET_CONNECTED] = {
             "account": {**_account("shop", "Larkmead trade shop", "shop-trade-token"), "trade": True, "next_number": 701},
-            "product": self.trade_products(),
-            "order": [],
+            "product": (goods := self.trade_products()),
+            "order": self.trade_orders(goods),
         }
         for key, name, token in (("mill-lane", "Mill Lane till", "till-mill-token"), ("wagon", "Wagon till", "till-wagon-token")):
             articles = [
@@ -159,6 +159,41 @@ class Outside:
             }
             for n, (sku, code, title, price) in enumerate(rows)
         ]
+
+    def trade_orders(self, goods: list[dict[str, Any]]) -> list[dict[str, Any]]:
+        """What clubs bought there over ten months, before anybody thought of connecting it; the last two are open."""
+        orders = []
+        for n in range(30):
+            at = (self.now - timedelta(days=2 + (29 - n) * 10, hours=n % 7)).isoformat(timespec="microseconds")
+            lines = []
+            for k in range(1 + n % 3):
+                product = goods[(n * 5 + k * 7) % len(goods)]
+                variant, units = product["variants"][0], 2 + (n + k) % 4
+                line = {"id": f"l{k + 1}", "variant_id": variant["id"], "sku": variant["sku"], "title": product["title"]}
+                amount = str(Decimal(variant["price"]) * units)
+                lines.append({**line, "quantity": units, "amount": amount, "tax_percent": "23"})
+            club = CLUBS[n % len(CLUBS)]
+            orders.append(
+                {
+                    "id": f"trade{n:02d}",
+                    "number": str(671 + n),
+                    "version": 1,
+                    "fulfilment": "shipped" if n < 28 else "open",
+                    "status": "on_account",
+                    "created_at": at,
+                    "updated_at": at,
+                    "currency": "EUR",
+                    "customer": {"name": club, "email": f"club{n % len(CLUBS)}@clubs.example", "on_account": True},
+                    "ship_to": {"street": "Club House", "city": TOWNS[n % len(CLUBS)], "country": "IE"},
+                    "lines": lines,
+                    "discounts": [],
+                    "surcharges": [],
+                    "shipping_lines": [],
+                    "shipments": [],
+                    "total": str(sum((Decimal(line["amount"]) for line in lines), Decimal(0))),
+                }
+            )
+        return orders
 
     def fresh_orders(self, shown: dict[str, int]) -> list[dict[str, Any]]:
         """Orders of the last hours, which the first exchange takes in; one does not add up."""

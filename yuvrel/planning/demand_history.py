@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 from decimal import Decimal
@@ -11,9 +11,9 @@ from decimal import Decimal
 import numpy as np
 from django.db.models.functions import TruncDate
 
-from yuvrel.catalogue.kits import kits
+from yuvrel.catalogue.kits import kits, parts_of
 from yuvrel.core.forecast.series import Floats
-from yuvrel.core.history import History, SoldLine, daily_units, exploded, history, share_in_stock
+from yuvrel.core.history import History, SoldLine, daily_units, exploded, history, seen_before_the_books, share_in_stock
 from yuvrel.kit.snapshot import one_moment
 from yuvrel.people.queries import company_zone
 from yuvrel.sales.models import OrderLine, SalesOrder
@@ -25,6 +25,8 @@ from .queries import Pair
 WEEKS = 104
 DAYS = WEEKS * 7
 MONTH_DAYS, YEAR_DAYS = 30, 364
+# A thousandth is the smallest quantity there is.
+NOTHING = 0.0005
 
 
 @dataclass(frozen=True)
@@ -40,8 +42,8 @@ def read_past(batch: Sequence[Pair], today: date) -> Past:
     """Kits exploded to their parts, time without stock unknown, one-offs set aside unless somebody said otherwise."""
     start = today - timedelta(days=DAYS)
     made = kits()
-    lines, decided = _lines(batch, start, today, made)
-    seen = _seen(batch, start, today)
+    lines, decided, past_sales = _lines(batch, start, today, made)
+    seen = _seen(batch, start, past_sales)
     parts = {kit: [(part, float(each)) for part, each in of] for kit, of in made.items()}
     told = history(lines, batch, today, DAYS, parts=parts, seen=seen, set_bulk_aside=True, decided=decided)
     own = set(batch)
@@ -54,8 +56,9 @@ def read_past(batch: Sequence[Pair], today: date) -> Past:
 
 def _lines(
     batch: Sequence[Pair], start: date, today: date, made: dict[int, list[tuple[int, Decimal]]]
-) -> tuple[list[SoldLine], dict[int, bool]]:
-    """Order lines of the batch's items and of the kits they are in; what people decided of some."""
+) -> tuple[list[SoldLine], dict[int, bool], dict[Pair, int]]:
+    """Order lines of the batch's items and of the kits they are in; what people decided of some; by item and place the
+    day since the start on which it was first sold in an order taken in as history."""
     zone = company_zone()
     wanted = {item for item, _ in batch}
     wanted |= {kit for kit, of in made.items() if any(part in wanted for part, _ in of)}
@@ -69,19 +72,23 @@ def _lines(
         .exclude(order__state=SalesOrder.State.CANCELLED)
         .annotate(day=TruncDate("order__placed_at", tzinfo=zone))
         .order_by("pk")
-        .values_list("pk", "item_id", "order__location_id", "day", "quantity", "order__number", "order_id")
+        .values_list("pk", "item_id", "order__location_id", "day", "quantity", "order__number", "order_id", "order__history")
     )
     said = {(row.order_id, row.item_id): row.aside for row in SetAside.objects.filter(item_id__in=wanted)}
     lines, decided = [], {}
-    for pk, item, place, day, quantity, number, order in rows.iterator(chunk_size=10_000):
+    past_sales: dict[Pair, int] = {}
+    for pk, item, place, day, quantity, number, order, is_past in rows.iterator(chunk_size=10_000):
         lines.append(SoldLine(item, place, day, float(quantity), number, ref=pk))
         if (order, item) in said:
             decided[pk] = said[order, item]
-    return lines, decided
+        for part, _ in parts_of(made, item) if is_past else ():
+            past_sales[part, place] = min((day - start).days, past_sales.get((part, place), DAYS))
+    return lines, decided, past_sales
 
 
-def _seen(batch: Sequence[Pair], start: date, today: date) -> Floats:
-    """Share of each day in stock, n × DAYS; days of 23 and 25 hours count as 24."""
+def _seen(batch: Sequence[Pair], start: date, past_sales: Mapping[Pair, int]) -> Floats:
+    """Share of each day in stock, n × DAYS; days of 23 and 25 hours count as 24. Before stock was kept here, from the
+    first sale on."""
     begin = datetime(start.year, start.month, start.day, tzinfo=company_zone())
     items = {item for item, _ in batch}
     times: dict[Pair, list[float]] = defaultdict(list)
@@ -94,6 +101,7 @@ def _seen(batch: Sequence[Pair], start: date, today: date) -> Floats:
         (item, place): float(units)
         for item, place, units in StockBalance.objects.filter(item_id__in=items).values_list("item_id", "location_id", "on_hand")
     }
-    return np.stack(
-        [share_in_stock(on_hand.get(p, 0.0) - sum(changes[p]), times[p], changes[p], DAYS) for p in batch] or [np.zeros(DAYS)]
-    )
+    opening = {pair: on_hand.get(pair, 0.0) - sum(changes[pair]) for pair in batch}
+    seen = np.stack([share_in_stock(opening[p], times[p], changes[p], DAYS) for p in batch] or [np.zeros(DAYS)])
+    first = [0 if opening[p] > NOTHING else int(min(times[p], default=DAYS)) for p in batch]
+    return seen_before_the_books(seen, [past_sales.get(p, DAYS) for p in batch], first) if batch else seen

@@ -11,7 +11,7 @@ from functools import partial
 from typing import Any, TypeVar, cast
 
 import numpy as np
-from django.db.models import F, Model, Q, QuerySet, Sum
+from django.db.models import Count, F, Model, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
 
 from yuvrel.buying.actions import rate_on
@@ -20,6 +20,7 @@ from yuvrel.catalogue.kits import kits, parts_of
 from yuvrel.catalogue.models import Item
 from yuvrel.core.demand import Velocity, velocities, velocity_working
 from yuvrel.core.errors import NotFoundError, RefusedError
+from yuvrel.core.history import seen_before_the_books
 from yuvrel.core.money import ZERO, round_money
 from yuvrel.core.outlook import TAIL_DAYS, Outlook, Path, demand_working, flat
 from yuvrel.core.replenish import Policy, Position, Suggestion, SupplierTerms, suggest
@@ -75,25 +76,31 @@ def demand(today: date, pairs: set[Pair] | None = None, days: int = WINDOW_DAYS,
     `unasked`: of these only the days without stock are wanted; what they sold may be left out.
     """
     start = today - timedelta(days=days)
-    sold = _sold(start, today, None if pairs is None else pairs - unasked)
+    sold, past_sales = _sold(start, today, None if pairs is None else pairs - unasked)
     stocked = _closing_and_moves(start, today, pairs)
     listed = sorted(set(sold) | set(stocked)) if pairs is None else sorted(pairs)
     units, net, out = np.zeros((3, len(listed), days))
     opening = np.zeros(len(listed))
+    first = np.full(len(listed), days)
     for row, pair in enumerate(listed):
         for day, quantity in sold.get(pair, {}).items():
             units[row, (day - start).days] += float(quantity)
         before, moves = stocked.get(pair, (ZERO, {}))
         opening[row] = float(before)
+        first[row] = 0 if before > 0 else min(((day - start).days for day in moves), default=days)
         for day, (change, left) in moves.items():
             net[row, (day - start).days], out[row, (day - start).days] = float(change), left
     # A thousandth is the smallest quantity there is.
     level = opening[:, None] + np.cumsum(net, axis=1)
     mask = (level > 0.0005) | (out > 0)
-    return Demand(listed, start, units, mask)
+    past = [(past_sales[pair] - start).days if pair in past_sales else days for pair in listed]
+    return Demand(
+        listed, start, units, seen_before_the_books(mask.astype(np.float64), past, first.tolist()) > 0 if listed else mask
+    )
 
 
-def _sold(start: date, today: date, pairs: set[Pair] | None) -> dict[Pair, dict[date, Decimal]]:
+def _sold(start: date, today: date, pairs: set[Pair] | None) -> tuple[dict[Pair, dict[date, Decimal]], dict[Pair, date]]:
+    """Units sold by item and place and day; and the day of the first sale that was taken in as history."""
     zone = company_zone()
     begin = datetime(start.year, start.month, start.day, tzinfo=zone)
     end = datetime(today.year, today.month, today.day, tzinfo=zone)
@@ -108,14 +115,17 @@ def _sold(start: date, today: date, pairs: set[Pair] | None) -> dict[Pair, dict[
     rows = (
         lines.annotate(day=TruncDate("order__placed_at", tzinfo=zone))
         .values_list("item_id", "order__location_id", "day")
-        .annotate(units=Sum("quantity"))
+        .annotate(units=Sum("quantity"), past=Count("pk", filter=Q(order__history=True)))
         .order_by()
     )
     found: dict[Pair, dict[date, Decimal]] = defaultdict(lambda: defaultdict(Decimal))
-    for item, location, day, units in rows:
+    past_sales: dict[Pair, date] = {}
+    for item, location, day, units, past in rows:
         for part, each in parts_of(made, item):
             found[part, location][day] += units * each
-    return found
+            if past:
+                past_sales[part, location] = min(day, past_sales.get((part, location), day))
+    return found, past_sales
 
 
 def _closing_and_moves(

@@ -48,7 +48,7 @@ class Taken:
     field: str = ""
 
 
-def _claim(incoming: IncomingOrder, kind: str) -> SalesOrder:
+def claim(incoming: IncomingOrder, kind: str) -> SalesOrder:
     """The order's row, made when it is new, locked: two messages of one order wait for each other."""
     SalesOrder.objects.bulk_create(
         [
@@ -86,7 +86,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     An order that does not add up, names an unknown item or another currency is held, with what
     can be reserved reserved. Later versions change it until something was shipped.
     """
-    order = _claim(incoming, SalesOrder.Kind.ORDER)
+    order = claim(incoming, SalesOrder.Kind.ORDER)
     if incoming.version <= order.external_version:
         return Taken(order, "repeated")
     new = order.external_version == -1
@@ -114,13 +114,13 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
         balances = lock_balances((item, order.location_id) for item in touched)
     order.external_version = incoming.version
     order.total, order.paid, order.ship_to = incoming.total, incoming.paid, incoming.ship_to
-    order.customer = _customer(incoming)
+    order.customer = customer_of(incoming)
     if incoming.cancelled:
         order.state, order.held_because = State.CANCELLED, ""
         order.net = sum(order.lines.values_list("net", flat=True), ZERO)
     else:
         kept = [line for line in incoming.lines if not problem or line.quantity > 0]
-        rows = _book_lines(order, kept, currency)
+        rows = book_lines(order, kept, currency)
         counter = past_zero.Counter(scopes, promised, company_day(at), company_day(incoming.placed_at))
         allowed = [line.past_zero for line in kept]
         short, refused = _reserve(order, rows, parts, balances, Allowed(counter, allowed, incoming.backorders))
@@ -144,7 +144,7 @@ def take_till_sale(actor: Actor, incoming: IncomingOrder, kind: str = SalesOrder
     A line nobody knows here earns its revenue and takes no stock. A sale in another currency or with a quantity
     that cannot be is kept, held, and posted after somebody has looked at it (`release`).
     """
-    order = _claim(incoming, kind)
+    order = claim(incoming, kind)
     if incoming.version <= order.external_version:
         return Taken(order, "repeated")
     if order.external_version >= 0:
@@ -154,7 +154,7 @@ def take_till_sale(actor: Actor, incoming: IncomingOrder, kind: str = SalesOrder
     order.external_version = incoming.version
     known = [line for line in incoming.lines if line.kind in ("item", "service")]
     waits = incoming.currency != currency or incoming.total < 0 or not all(fits(line.quantity, line.counted_in) for line in known)
-    _book_lines(order, [line for line in incoming.lines if line.quantity > 0], currency)
+    book_lines(order, [line for line in incoming.lines if line.quantity > 0], currency)
     order.held_because = problem[:300]
     order.state = State.HELD if waits else State.CLOSED
     order.save()
@@ -181,7 +181,7 @@ def _same_lines(order: SalesOrder, incoming: IncomingOrder) -> bool:
     return ours == theirs
 
 
-def _customer(incoming: IncomingOrder) -> Customer | None:
+def customer_of(incoming: IncomingOrder) -> Customer | None:
     name = str(incoming.customer.get("name", "")).strip()
     if not name:
         return None
@@ -199,7 +199,7 @@ def _customer(incoming: IncomingOrder) -> Customer | None:
     return customer
 
 
-def _book_lines(order: SalesOrder, lines: Iterable[IncomingLine], currency: str) -> list[OrderLine]:
+def book_lines(order: SalesOrder, lines: Iterable[IncomingLine], currency: str) -> list[OrderLine]:
     """Write the lines; the order's net follows them and is saved with it by the caller."""
     rows = []
     for line in lines:

@@ -82,9 +82,10 @@ class Market(Connector, Listings, Quantities, Prices, Feeds, Orders, Fulfilments
 
     kind = "market"
     label = "Marketplace"
+    gives_no = ("costs", "suppliers", "descriptions", "pictures", "customers' mail addresses")
     sign_in = GRANTED.with_entries(REGION)
     scopes = ("offers", "orders")
-    order_states = ("to_ship", "sent_by_us", "shipped")
+    order_states = ("to_ship", "sent_by_market", "shipped")
     calls_per_second = 4.0
     most_pushed = 2000
 
@@ -183,7 +184,8 @@ class Market(Connector, Listings, Quantities, Prices, Feeds, Orders, Fulfilments
                 "number": part(body, "order"),
                 "version": part(body, "revision"),
                 "status": status,
-                "sent_by_channel": status == "sent_by_us",
+                "done": status in ("shipped", "sent_by_market"),
+                "sent_by_channel": status == "sent_by_market",
                 "placed_at": part(body, "placed_at"),
                 "currency": part(body, "currency"),
                 "total": part(body, "total"),

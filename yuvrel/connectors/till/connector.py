@@ -59,6 +59,7 @@ class Till(Connector, Listings, Quantities, PriceChanges, Orders):
 
     kind = "till"
     label = "Till"
+    gives_no = ("costs", "suppliers", "descriptions", "pictures", "options", "customers")
     scopes = ("articles:read", "articles:write", "sales:read")
     order_states = ("sold",)
     sales_already_happened = True

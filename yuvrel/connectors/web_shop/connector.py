@@ -83,6 +83,7 @@ class WebShop(Connector, Listings, Terms, Prices, Webhooks, Fulfilments):
 
     kind = "web_shop"
     label = "Web shop"
+    gives_no = ("costs", "suppliers", "descriptions", "pictures")
     scopes = ("products:read", "stock:write", "prices:write", "orders:read", "shipments:write", "webhooks:write")
     order_states = ("paid", "on_account", "awaiting_payment")
 
@@ -170,6 +171,10 @@ class WebShop(Connector, Listings, Terms, Prices, Webhooks, Fulfilments):
         """Orders are told to `url`."""
         return read(_Secret, self.caller.call("POST", "/api/webhooks", json={"url": url})).secret
 
+    def send_test(self) -> None:
+        """A test event, sent like any other."""
+        self.caller.call("POST", "/api/webhooks/test", json={})
+
     def order_in(self, event: dict[str, Any]) -> Raw | None:
         """The order in an order event."""
         if not str(event.get("type", "")).startswith("order."):
@@ -203,6 +208,7 @@ class WebShop(Connector, Listings, Terms, Prices, Webhooks, Fulfilments):
                 "version": part(body, "version"),
                 "status": status,
                 "paid": status not in ("on_account", "awaiting_payment"),
+                "done": body.get("fulfilment") == "shipped",
                 "placed_at": part(body, "created_at"),
                 "currency": part(body, "currency"),
                 "total": part(body, "total"),

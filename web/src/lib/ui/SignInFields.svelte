@@ -12,22 +12,26 @@
 		onchange: (given: Record<string, string>) => void;
 	};
 	let { entries, kept = {}, given, wrong = '', isNew = false, onchange }: Props = $props();
+	const id = $props.id();
 </script>
 
 {#each entries as entry (entry.name)}
-	<label class="ask"
-		>{isNew || !entry.secret ? entry.label : `New ${entry.label.toLowerCase()}`}
-		<input
-			class="field"
-			required={isNew}
-			maxlength="300"
-			type={entry.secret ? 'password' : 'text'}
-			autocomplete="off"
-			placeholder={isNew || !entry.secret ? '' : 'unchanged; type to replace'}
-			aria-invalid={wrong === `sign_in.${entry.name}`}
-			value={given[entry.name] ?? (entry.secret ? '' : (kept[entry.name] ?? ''))}
-			oninput={(event) => onchange({ ...given, [entry.name]: event.currentTarget.value })}
-		/>
-		{#if isNew}<span class="soft small">{entry.help}</span>{/if}</label
-	>
+	<div>
+		<label class="ask"
+			>{isNew || !entry.secret ? entry.label : `New ${entry.label.toLowerCase()}`}
+			<input
+				class="field"
+				required={isNew}
+				maxlength="300"
+				type={entry.secret ? 'password' : 'text'}
+				autocomplete="off"
+				placeholder={isNew || !entry.secret ? '' : 'unchanged; type to replace'}
+				aria-invalid={wrong === `sign_in.${entry.name}`}
+				aria-describedby={isNew ? `${id}-${entry.name}` : undefined}
+				value={given[entry.name] ?? (entry.secret ? '' : (kept[entry.name] ?? ''))}
+				oninput={(event) => onchange({ ...given, [entry.name]: event.currentTarget.value })}
+			/></label
+		>
+		{#if isNew}<p id="{id}-{entry.name}" class="soft small">{entry.help}</p>{/if}
+	</div>
 {/each}

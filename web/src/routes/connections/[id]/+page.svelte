@@ -13,6 +13,7 @@
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Rules from '#lib/ui/Rules.svelte';
+	import SetUp from '#lib/ui/SetUp.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
 	const client = useQueryClient();
@@ -42,12 +43,17 @@
 
 	const test = (): Promise<void> =>
 		act('test', () => ask(api.POST('/api/v1/connections/{connection_id}/test', { params })));
-	const live = (): Promise<void> =>
+	const live = (orders_from: string | null = null): Promise<void> =>
 		act(
 			'live',
-			() => ask(api.POST('/api/v1/connections/{connection_id}/live', { params })),
+			() =>
+				ask(
+					api.POST('/api/v1/connections/{connection_id}/live', { params, body: { orders_from } })
+				),
 			'It is live.'
 		);
+	/** A channel that was never live is led through its set-up. */
+	const isNew = $derived(Boolean(data && !data.live_since && can('orders')));
 	async function remove(): Promise<void> {
 		busy = 'remove';
 		try {
@@ -104,7 +110,7 @@
 	{#snippet filters()}
 		{#if data}
 			<Mark state={data.state} />
-			{#if may}
+			{#if may && !isNew}
 				<button class="quiet" disabled={busy !== ''} onclick={test}
 					>{busy === 'test' ? 'Testing…' : 'Test'}</button
 				>
@@ -115,10 +121,10 @@
 						class="do"
 						disabled={busy !== '' || data.state === 'draft'}
 						title={data.state === 'draft' ? 'Test it first' : ''}
-						onclick={live}>Go live</button
+						onclick={() => live()}>Go live</button
 					>{/if}
 			{/if}
-			{#if can('listings') && data.state !== 'draft' && session.may('pair listings')}
+			{#if can('listings') && !isNew && data.state !== 'draft' && session.may('pair listings')}
 				<button class="quiet" disabled={busy !== ''} onclick={() => take(false)}
 					>{busy === 'listings' ? 'Reading…' : 'Import listings, match only'}</button
 				>
@@ -140,48 +146,53 @@
 	{/snippet}
 	{#if data}
 		<div class="page">
-			<section class="panel" aria-label="Test">
-				{#if !data.tested_at}
-					<p>Not tested yet. <b>Test</b> contacts the account and shows what the token allows.</p>
-				{:else if data.test_report.ok}
-					<p>
-						<Mark state="tested" note={ago(data.tested_at)} /> Connected to
-						<b>{data.test_report.name}</b>. The token allows: {data.test_report.scopes?.join(', ')}.
-					</p>
-				{:else}
-					<p class="bad" role="alert">
-						The test failed {ago(data.tested_at)}: {data.test_report.fault}
-					</p>
-					{#if data.test_report.scopes?.length}<p class="soft">
-							The token allows: {data.test_report.scopes.join(', ')}.
+			{#if isNew}<SetUp {data} {may} {busy} ontest={test} onlive={live} />{/if}
+			{#if !isNew}<section class="panel" aria-label="Test">
+					{#if !data.tested_at}
+						<p>Not tested yet. <b>Test</b> contacts the account and shows what the token allows.</p>
+					{:else if data.test_report.ok}
+						<p>
+							<Mark state="tested" note={ago(data.tested_at)} /> Connected to
+							<b>{data.test_report.name}</b>. The token allows: {data.test_report.scopes?.join(
+								', '
+							)}.
+						</p>
+					{:else}
+						<p class="bad" role="alert">
+							The test failed {ago(data.tested_at)}: {data.test_report.fault}
+						</p>
+						{#if data.test_report.scopes?.length}<p class="soft">
+								The token allows: {data.test_report.scopes.join(', ')}.
+							</p>{/if}
+					{/if}
+					{#if data.pause_until && new Date(data.pause_until).getTime() > Date.now()}<p
+							class="bad"
+							role="status"
+						>
+							The account is not answering as it should. Next attempt at {moment(data.pause_until)};
+							see
+							<a href="/connections/snags">the snags</a>. Nothing is lost: what is waiting goes out
+							then.
 						</p>{/if}
-				{/if}
-				{#if data.pause_until && new Date(data.pause_until).getTime() > Date.now()}<p
-						class="bad"
-						role="status"
-					>
-						The account is not answering as it should. Next attempt at {moment(data.pause_until)};
-						see
-						<a href="/connections/snags">the snags</a>. Nothing is lost: what is waiting goes out
-						then.
-					</p>{/if}
-				{#if can('orders')}<p class="soft mt-1">
-						Orders of the last 24 hours: {#each data.heard as way, at (way.via)}{at
-								? ', '
-								: ''}{way.count} by {way.via}, the last {ago(way.last_at)}{:else}none yet{/each}.
-						{#if data.webhooks}{data.state === 'live'
-								? 'Webhooks are registered'
-								: 'Webhooks are registered when it goes live'}; it is also asked by its schedule.{:else}It
-							has no webhooks and is asked by its schedule.{/if}
-					</p>{/if}
-				{#if can('listings')}<p class="soft mt-1">
-						{data.counts['linked'] ?? 0} listings linked,
-						<a href="/range/pairing">{data.counts['unlinked'] ?? 0} not paired</a>,
-						{data.counts['ignored'] ?? 0} ignored · offers: {data.counts['offer agreed'] ?? 0} agreed,
-						{data.counts['offer pending'] ?? 0} pending, {data.counts['offer drifting'] ?? 0} drifting,
-						{data.counts['offer held'] ?? 0} held
-					</p>{/if}
-			</section>
+					{#if can('orders')}<p class="soft mt-1">
+							Orders of the last 24 hours: {#each data.heard as way, at (way.via)}{at
+									? ', '
+									: ''}{way.count} by {way.via}, the last {ago(way.last_at)}{:else}none yet{/each}.
+							{#if data.webhooks}{data.state !== 'live'
+									? 'Webhooks are registered when it goes live'
+									: data.hook_proved_at
+										? `Webhooks are registered; a test message came through ${ago(data.hook_proved_at)}`
+										: 'Webhooks are registered; the test message has not come through yet'}; it is
+								also asked by its schedule.{:else}It has no webhooks and is asked by its schedule.{/if}
+						</p>{/if}
+					{#if can('listings')}<p class="soft mt-1">
+							{data.counts['linked'] ?? 0} listings linked,
+							<a href="/range/pairing">{data.counts['unlinked'] ?? 0} not paired</a>,
+							{data.counts['ignored'] ?? 0} ignored · offers: {data.counts['offer agreed'] ?? 0} agreed,
+							{data.counts['offer pending'] ?? 0} pending, {data.counts['offer drifting'] ?? 0} drifting,
+							{data.counts['offer held'] ?? 0} held
+						</p>{/if}
+				</section>{/if}
 			{#if reading}<p class="panel reading" role="status">
 					Reading listings: {reading.done} so far.
 					{#if session.may('resolve snags and drifts')}<button
@@ -190,17 +201,17 @@
 							onclick={() => stop(reading.id)}>Stop</button
 						>{/if}
 				</p>{/if}
-			<ConnectionHealth
-				{data}
-				isBusy={busy !== ''}
-				onrun={data.state === 'live' && session.may('resolve snags and drifts') ? now : undefined}
-			/>
+			{#if !isNew}<ConnectionHealth
+					{data}
+					isBusy={busy !== ''}
+					onrun={data.state === 'live' && session.may('resolve snags and drifts') ? now : undefined}
+				/>{/if}
 			<ConnectionSettings {data} mayChange={may} />
-			{#if can('orders')}<section>
+			{#if can('orders')}<section id="orders">
 					<h2>Orders and fees</h2>
 					<Rules way="connection" {id} group="Orders" can={data.can} />
 				</section>{/if}
-			{#if can('quantities')}<section>
+			{#if can('quantities')}<section id="quantities">
 					<h2>Quantities shown</h2>
 					<Rules way="connection" {id} group="Quantities shown" />
 				</section>{/if}
@@ -210,7 +221,7 @@
 						<Rules way="connection" {id} {group} />
 					</section>{/each}
 			{/if}
-			{#if can('prices')}<section>
+			{#if can('prices')}<section id="prices">
 					<h2>Prices</h2>
 					<p class="list">
 						<label class="ask"
@@ -237,7 +248,7 @@
 					<Rules way="connection" {id} group="Prices" />
 				</section>{/if}
 			{#if can('feeds')}<Batches rows={data.batches} />{/if}
-			<section>
+			<section id="schedule">
 				<h2>Schedule</h2>
 				<Rules way="connection" {id} group="Schedule" can={data.can} />
 			</section>
