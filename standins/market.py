@@ -114,6 +114,8 @@ def _changed(account: str, region: str, line: Any, change: Any, number: int) -> 
     offer = store().get(account, f"offer-{region}", key)
     if number == 0 and refused_line(account):
         reason = "this line was not taken"
+    elif change is None:
+        return _listed(account, region, line if isinstance(line, dict) else {})
     elif offer is None:
         reason = "there is no such offer in this region"
     else:
@@ -141,7 +143,62 @@ def _price(offer: Doc, line: Doc) -> str:
     return ""
 
 
-CHANGES = {"quantities": _quantity, "prices": _price}
+def _listed(account: str, region: str, line: Doc) -> Doc:
+    """A new offer, where the category has what it asks for; the catalogue's own entry needs no attributes."""
+    key = str(line.get("offer", ""))
+    category = store().get(account, f"category-{region}", str(line.get("category", "")))
+    given = line.get("attributes") or {}
+    wanted = [] if line.get("entry") or category is None else category["attributes"]
+    lacking = [a["label"] for a in wanted if a["required"] and not str(given.get(a["name"], "")).strip()]
+    wrong = [a["label"] for a in wanted if a["values"] and given.get(a["name"]) and given[a["name"]] not in a["values"]]
+    codes = [o for o in store().all(account, f"offer-{region}") if o.get("seller_code") == line.get("seller_code")]
+    reason = (
+        "there is no such category"
+        if category is None
+        else f"it lacks {', '.join(lacking)}"
+        if lacking
+        else f"{', '.join(wrong)}: that value is not allowed here"
+        if wrong
+        else "the title is longer than 80 characters"
+        if len(str(line.get("title", ""))) > 80
+        else "you offer this already"
+        if codes
+        else "we do not sell this"
+        if str(line.get("title", "")).lower().startswith("forbidden")
+        else ""
+    )
+    if reason:
+        return {"offer": key, "taken": False, "reason": reason}
+    made = f"N{secrets.token_hex(4)}"
+    facts = {name: line.get(name, "") for name in ("seller_code", "barcode", "title", "description", "category", "entry")}
+    offer = {
+        "id": made,
+        "offer": made,
+        "quantity": 0,
+        "kept_by": "seller",
+        "price": str(money(line.get("price"), "price")),
+        **facts,
+    }
+    store().put(account, f"offer-{region}", made, {**offer, "family": "", "variation": {}, "attributes": given})
+    return {"offer": key, "taken": True, "reason": "", "made": made}
+
+
+@bp.get("/api/regions/<region>/categories")
+@scoped("market", "offers")
+def categories(account: str, region: str) -> Any:
+    return {"categories": store().all(account, f"category-{region}")}
+
+
+@bp.get("/api/regions/<region>/catalogue")
+@scoped("market", "offers")
+def catalogue(account: str, region: str) -> Any:
+    """What everybody sells, by barcode."""
+    wanted = [code for code in request.args.get("barcodes", "").split(",") if code]
+    known = {code: store().get(account, "entry", code) for code in wanted}
+    return {"entries": {code: entry["entry"] for code, entry in known.items() if entry}}
+
+
+CHANGES = {"quantities": _quantity, "prices": _price, "offers": None}
 
 
 @bp.get("/api/regions/<region>/orders")
@@ -202,6 +259,7 @@ def place(account: str, region: str, wanted: dict[str, int], buyer: str) -> Doc 
     store().amend(account, "account", account, {**market, "next_number": number + 1})
     at = stamp(store(), account)
     order: Doc = {
+        "id": f"{region.upper()}-{number:06d}",
         "order": f"{region.upper()}-{number:06d}",
         "revision": 1,
         "state": "sent_by_market" if True in by_us else "to_ship",

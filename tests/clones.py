@@ -26,7 +26,8 @@ from psycopg import sql
 ROOT = Path(__file__).resolve().parents[1]
 FOLDER = Path(os.environ.get("YUVREL_DATA") or ROOT / ".data" / "test")
 LARKMEAD_AT = datetime(2027, 3, 14, 10, 0, tzinfo=UTC)
-STANDINS = "http://127.0.0.1:8071"
+# Nobody answers there: a demo that runs beside the tests is none of their business.
+STANDINS = "http://127.0.0.1:9"
 
 
 def mine(kind: str) -> str:

@@ -13,7 +13,7 @@ from yuvrel.agreement.models import Drift
 from yuvrel.books.models import JournalEntry
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
 from yuvrel.catalogue.models import Category, Item, Picture
-from yuvrel.channels.models import Connection, Listing, Run
+from yuvrel.channels.models import Connection, Listing, Publication, Run
 from yuvrel.channels.runs import raise_snag
 from yuvrel.intake.actions import send as send_sheet
 from yuvrel.people.models import SheetView, User
@@ -106,6 +106,7 @@ def real_ids(user: User) -> dict[str, Any]:
         "order_id": order.pk,
         "line_id": line.pk,
         "listing_id": Listing.objects.filter(link="unlinked").exclude(sku="").values_list("pk", flat=True)[0],
+        "publication_id": Publication.objects.order_by("pk").values_list("pk", flat=True)[0],
         "snag_id": raise_snag(shop, "order", "A snag", "to be resolved", order=order).pk,
         "drift_id": drift.pk,
         "view_id": view.pk,

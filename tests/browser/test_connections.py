@@ -18,6 +18,7 @@ from tests.world import make_supplier
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
+from yuvrel.channels import actions, linking
 from yuvrel.channels.models import Connection
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
@@ -211,3 +212,57 @@ def test_a_marketplace_is_set_up_from_nothing_to_its_first_order(person: Person)
     expect(page.get_by_role("row").filter(has_text="HM-IE-000001")).to_be_visible()
     order = SalesOrder.objects.get(number="HM-IE-000001")
     assert (order.state, order.history, order.lines.get(kind="item").item) == ("ready", False, item)
+
+
+def test_a_template_is_put_right_and_a_refused_publication_mended(person: Person) -> None:  # noqa: F811
+    page = person.page
+    given = {"client": "us", "secret": "s", "region": "ie"}
+    address = f"{person.standins.base}/market/hedge"
+    market = actions.add(SYSTEM, kind="market", name="Hedgerow", address=address, sign_in=given)
+    actions.test(SYSTEM, market.pk, timezone.now())
+    linking.take_listings(SYSTEM, market.pk, timezone.now(), create=False)
+    actions.go_live(SYSTEM, market.pk, timezone.now())
+
+    person.go(f"/connections/{market.pk}")
+    page.get_by_role("link", name="New listings").click()
+    expect(page.get_by_role("heading", level=1)).to_have_text("What shall be listed?")
+    page.get_by_role("region", name="Not listed there").get_by_role("checkbox", name="GLV-9").check()
+    page.get_by_role("button", name="Prepare 1 chosen").click()
+    person.says("1 prepared.")
+    row = page.get_by_role("table", name="Prepared").get_by_role("row").filter(has_text="GLV-9")
+    expect(row).to_contain_text("Choose a category.")
+    assert_accessible(page)
+
+    # A template with an error is refused with its place; put right, its text is what would stand there.
+    content = page.get_by_role("form", name="Content")
+    content.get_by_label("Title there").fill("Forbidden {{ titel }}")
+    content.get_by_role("button", name="Save rules").click()
+    expect(content.get_by_role("alert")).to_contain_text("Line 1: 'titel' is undefined.")
+    content.get_by_label("Title there").fill("Forbidden {{ title | upper }}")
+    content.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    expect(row).to_contain_text("Forbidden GLOVES")
+
+    row.get_by_label("Category of Gloves").select_option(label="Gloves")
+    expect(row).to_contain_text("It lacks Material.")
+    expect(page.get_by_role("button", name="Publish 0 complete ones")).to_be_disabled()
+    row.get_by_label("Material of Gloves").select_option(label="goatskin")
+    page.get_by_role("button", name="Publish 1 complete one").click()
+    person.says("Handing in to Hedgerow.")
+    expect(row).to_contain_text("There: we do not sell this")
+    assert_accessible(page)
+
+    content.get_by_label("Title there").fill("{{ title }} for beekeepers")
+    content.get_by_role("button", name="Save rules").click()
+    expect(row).to_contain_text("Gloves for beekeepers")
+    page.get_by_role("button", name="Publish 1 complete one").click()
+    expect(row).to_contain_text("listed")
+    listing = market.listings.get(item__sku="GLV-9")  # type: ignore[attr-defined]
+    for _ in range(60):
+        page.goto(f"{address}/")
+        there = page.get_by_role("row").filter(has_text=listing.external_id).first
+        if "sold out" not in there.inner_text():
+            break
+        page.wait_for_timeout(500)
+    expect(there).to_contain_text("Gloves for beekeepers")
+    expect(there).to_contain_text("10")

@@ -57,6 +57,19 @@ def _offer(key: str, code: str, barcode: str, title: str) -> dict[str, Any]:
     return {"id": key, "offer": key, "seller_code": code, "barcode": barcode, "title": title, **more}
 
 
+CATEGORIES = [
+    {"id": "tools", "title": "Tools", "attributes": []},
+    {
+        "id": "gloves",
+        "title": "Gloves",
+        "attributes": [
+            {"name": "material", "label": "Material", "required": True, "values": ["goatskin", "nitrile"]},
+            {"name": "care", "label": "Care", "required": False, "values": []},
+        ],
+    },
+]
+
+
 def setup() -> dict[str, dict[str, Any]]:
     """One shop, a second shop, a marketplace, a till, a ledger and a supplier."""
     products = [
@@ -149,6 +162,9 @@ def setup() -> dict[str, dict[str, Any]]:
                 _offer("o4", "", "2100000000012", "Smoker small, sent by Hedge") | {"kept_by": "market", "quantity": 6},
             ],
             "offer-fr": [_offer("f1", "SMK-S", "", "Enfumoir")],
+            "category-ie": CATEGORIES,
+            "category-fr": CATEGORIES[:1],
+            "entry": [{"id": "2100000000043", "entry": "E-1"}],
         },
         "books": {
             "account": {

@@ -20,17 +20,26 @@ from standins.faults import FAULTS
 from tests.channels.conftest import Standins
 from tests.channels.test_journey import World, settle
 from tests.invariants import assert_invariants, assert_told_once
-from tests.world import give, make_supplier, set_rules
+from tests.world import give, make_item, make_supplier, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Drift
 from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import inbound, linking, offers, outbound, price_intake, prices, submissions
+from yuvrel.channels import inbound, linking, offers, outbound, price_intake, prices, publishing, submissions
 from yuvrel.channels.credentials import connector_for
 from yuvrel.channels.jobs import relay_now
-from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag, Submission, SubmittedLine
+from yuvrel.channels.models import (
+    Connection,
+    InboundMessage,
+    Listing,
+    OutboundMessage,
+    Publication,
+    Snag,
+    Submission,
+    SubmittedLine,
+)
 from yuvrel.connectors.capabilities import Capability
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import RemotePrice
@@ -249,6 +258,31 @@ class MarketContract(Contract):
 
         return work, check
 
+    def publishing(self) -> Trial:
+        """Two items become listings, each once, and are told their quantities."""
+        set_rules(self.row, category_there="tools")
+        items = [make_item(f"NEW-{n}", on_hand=7) for n in range(2)]
+        publishing.prepare(SYSTEM, self.row.pk, [item.pk for item in items])
+
+        def work() -> None:
+            row = self.again()
+            waiting = list(Publication.objects.filter(state__in=("prepared", "refused")).values_list("pk", flat=True))
+            if waiting:
+                publishing.publish(publishing.ask_publish(SYSTEM, row.pk, None), waiting)
+            self.collect()
+            relay_now()
+            offers.retry_held(timezone.now() + timedelta(hours=2))
+            offers.push(row)
+            self.collect()
+
+        def check() -> None:
+            assert set(Publication.objects.values_list("state", flat=True)) == {"listed"}
+            codes = [offer["seller_code"] for offer in self.store.all("hedge", "offer-ie")]
+            assert codes.count("NEW-0") == codes.count("NEW-1") == 1
+            assert set(Listing.objects.filter(item__in=items).values_list("offer_state", "shown")) == {("agreed", 7)}
+
+        return work, check
+
     def orders(self) -> Trial:
         """Two orders to send and one that the marketplace has sent out of its own store."""
         mill = Location.objects.get(code="mill-lane")
@@ -415,6 +449,7 @@ STRIKES: dict[Capability, set[str]] = {
     Capability.PRICES: {"line_refused"},
     Capability.PRICE_CHANGES: PAGES | CLOCKS,
     Capability.FEEDS: {"line_refused"},
+    Capability.PUBLISHING: {"line_refused"},
     Capability.ORDERS: PAGES | CLOCKS,
     Capability.WEBHOOKS: CLOCKS | {name for name in FAULTS if name.startswith("webhook_")},
     Capability.DOCUMENTS: PAGES,

@@ -48,6 +48,8 @@ ROOT = Path(__file__).resolve().parents[2]
 ITEMS = 12
 TOKEN = "yv_burst"
 SHOPS = ("web", "trade")
+REGIONS = ("ie", "fr")
+CLIENT = {"client": "us", "secret": "s"}
 
 
 def free_port() -> int:
@@ -102,7 +104,7 @@ def activity() -> list[tuple[Any, ...]]:
 
 
 def setup() -> dict[str, dict[str, Any]]:
-    """Two shops and a till with the same twelve things, and a ledger."""
+    """Two shops, a marketplace in two regions and a till with the same twelve things, and a ledger."""
     products = [
         {
             "id": f"p{n}",
@@ -127,10 +129,25 @@ def setup() -> dict[str, dict[str, Any]]:
         }
         for n in range(ITEMS)
     ]
+    offers = [
+        {"id": f"o{n}", "offer": f"o{n}", "seller_code": f"T-{n}", "title": f"Thing {n}", "price": "12.30", "quantity": 0}
+        for n in range(ITEMS)
+    ]
     tokens = {"t": KINDS["web_shop"].scopes}
     return {
         **{
             name: {"account": {"id": name, "sort": "shop", "name": name, "tokens": tokens}, "product": products} for name in SHOPS
+        },
+        "hedge": {
+            "account": {
+                "id": "hedge",
+                "sort": "market",
+                "name": "Hedge",
+                "regions": list(REGIONS),
+                "batch_seconds": 1,
+                "clients": {"us": {"secret": "s", "scopes": KINDS["market"].scopes}},
+            },
+            **{f"offer-{region}": offers for region in REGIONS},
         },
         "mill": {
             "account": {
@@ -152,6 +169,11 @@ def setup() -> dict[str, dict[str, Any]]:
             }
         },
     }
+
+
+def _as_at_a_shop(order: dict[str, Any]) -> dict[str, Any]:
+    """An order of the marketplace in the words in which the shops' orders are checked."""
+    return {"version": order["revision"], "total": order["total"], "status": order["state"], "shipments": order["parcels"]}
 
 
 class House:
@@ -210,10 +232,13 @@ class House:
         for kind, name, path in (
             ("web_shop", "web", "shop/web"),
             ("web_shop", "trade", "shop/trade"),
+            *(("market", region, "market/hedge") for region in REGIONS),
             ("till", "mill", "till/mill"),
             ("ledger", "books", "ledger/books"),
         ):
-            row = actions.add(SYSTEM, kind=kind, name=name, address=f"{self.standins}/{path}", sign_in={"token": "t"})
+            row = actions.add(
+                SYSTEM, kind=kind, name=name, address=f"{self.standins}/{path}", sign_in={"token": "t", **CLIENT, "region": name}
+            )
             actions.test(SYSTEM, row.pk, timezone.now())
             if kind != "ledger":
                 linking.take_listings(SYSTEM, row.pk, timezone.now(), create=name == "web")
@@ -240,7 +265,8 @@ class House:
         """Every order of the shops and every receipt that was uploaded, as the accounts hold them."""
         orders = {o["id"]: o for shop in SHOPS for o in self.store.all(shop, "order")}
         receipts = {r["id"]: {**r, "version": 1, "status": "sold"} for r in self.store.all("mill", "receipt") if r["uploaded_at"]}
-        return orders | receipts
+        regional = {o["id"]: _as_at_a_shop(o) for region in REGIONS for o in self.store.all("hedge", f"order-{region}")}
+        return orders | receipts | regional
 
     def quiet(self) -> bool:
         """Whether nothing is on its way any more."""
@@ -292,7 +318,7 @@ class House:
 
     def burst(self, during: Callable[[int], None] = lambda step: None, size: int = 200) -> None:
         """`size` orders, of which 15 % are edited, 10 % cancelled and 10 % shipped; a change of quantity for every
-        fourth, and six till sales.
+        fourth, six till sales, and at the marketplace half as many orders as are cancelled.
 
         The same each time, so that two bursts of a size change everything by the same amounts. `during` is called
         before each of the 1.5 × `size` steps.
@@ -310,6 +336,7 @@ class House:
         first = size * 2 // 5
         last = first + len(later)
         steps = steps[:first] + [step for pair in zip(steps[first:last], later, strict=True) for step in pair] + steps[last:]
+        at_market = range(5, len(steps), len(steps) // (size // 20))[: size // 20]
         sales = [len(steps) // 3, len(steps) * 2 // 3, len(steps) - 10]
         with httpx.Client(base_url=self.standins, timeout=30) as self.shoppers, httpx.Client(base_url=self.web) as self.staff:
             for number, step in enumerate(steps):
@@ -317,6 +344,8 @@ class House:
                 step()
                 if number in sales:
                     self._till(number)
+                if number in at_market:
+                    self._at_market(number)
             self._ship(range(size * 3 // 10, size * 4 // 10))
 
     def _email(self, n: int) -> str:
@@ -327,6 +356,14 @@ class House:
         wanted = {f"q-v{chance.randrange(ITEMS)}": str(chance.randint(1, 3)) for _ in range(chance.randint(1, 3))}
         answer = self.shoppers.post(f"/shop/{SHOPS[n % 2]}/buy", data=who | wanted, headers={"Accept": "application/json"})
         self.bought[n] = answer.json()["id"]
+
+    def _at_market(self, n: int) -> None:
+        """An order at the marketplace, tried again while its page has not been told of enough."""
+        form = {"name": f"Buyer {n}", "region": REGIONS[n % 2], f"q-o{n % ITEMS}": "2"}
+        accept = {"Accept": "application/json"}
+        wait_until(
+            lambda: self.shoppers.post("/market/hedge/buy", data=form, headers=accept).status_code == 200, "it is sold there"
+        )
 
     def _edit(self, n: int) -> None:
         self.shoppers.post(f"/shop/{SHOPS[n % 2]}/office/edit", data={"id": self.bought[n], "count": str(n % 4 + 1)})

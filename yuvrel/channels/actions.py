@@ -14,7 +14,7 @@ from django.utils import timezone
 
 from yuvrel.books.models import Account, LedgerDocument
 from yuvrel.connectors.base import order_states
-from yuvrel.connectors.capabilities import Capability, Documents, Webhooks
+from yuvrel.connectors.capabilities import Capability, Documents, Publishing, Webhooks
 from yuvrel.connectors.http import AddressError, ConnectorError, check_address
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.bounds import check_happened
@@ -87,6 +87,7 @@ def test(actor: Actor, connection_id: int, at: datetime) -> Connection:
     """Talk to the account as this connection and keep what it said. Failing is an answer, not an error."""
     actor.need(Ability.CONNECT)
     row = get_connection(connection_id)
+    categories: list[dict[str, Any]] | None = None
     report: dict[str, Any] = {"ok": False, "scopes": [], "missing": [], "name": "", "fault": ""}
     try:
         connector = connector_for(row, attempts=1)
@@ -97,11 +98,15 @@ def test(actor: Actor, connection_id: int, at: datetime) -> Connection:
             report["fault"] = f"The token lacks {', '.join(identity.missing)}. Ask the account for it."
         if isinstance(connector, Documents) and report["ok"]:
             report["accounts"] = connector.accounts()
+        if isinstance(connector, Publishing) and report["ok"]:
+            categories = [one.model_dump() for one in connector.categories()]
     except ConnectorError as error:
         report["fault"] = str(error)
     with transaction.atomic():
         row = Connection.objects.select_for_update().get(pk=connection_id)
         row.test_report, row.tested_at = report, at
+        if categories is not None:
+            row.categories = categories
         if row.state in (Connection.State.DRAFT, Connection.State.TESTED):
             row.state = Connection.State.TESTED if report["ok"] else Connection.State.DRAFT
         row.save()

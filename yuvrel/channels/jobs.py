@@ -26,7 +26,7 @@ from yuvrel.pricing.actions import begin_day
 from yuvrel.rules.models import SettingChange
 from yuvrel.sales.actions import fill_backorders, give_up_short
 
-from . import inbound, linking, offers, outbound, price_intake, prices, sql, submissions, survey
+from . import inbound, linking, offers, outbound, price_intake, prices, publishing, sql, submissions, survey
 from .credentials import kind_of
 from .models import Connection, InboundMessage, OutboundMessage, Run, Snag
 from .price_rules import owner_of
@@ -300,6 +300,23 @@ def first_intake(run_id: int, listings: str, since: str, by: str, role: str, use
 
     _guarded(run.connection, "exchange", work)
     _report(run_id, user_id)
+
+
+@app.task(name="channels.publish")
+def publish(run_id: int, ids: str) -> None:
+    """Hand in what was chosen to be listed. A run whose worker died is begun anew: what is under way stays so."""
+    run = Run.objects.select_related("connection").get(pk=run_id)
+    if run.state != Run.State.RUNNING:
+        return
+
+    def work() -> None:
+        try:
+            publishing.publish(run, [int(one) for one in ids.split(",")])
+        except YuvrelError as error:
+            cannot(run, error.detail)
+
+    _guarded(run.connection, "exchange", work)
+    _ask_soon(run.connection, "feeds")
 
 
 def _report(run_id: int, user_id: int) -> None:

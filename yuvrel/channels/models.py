@@ -41,6 +41,7 @@ class Connection(models.Model):
         help_text="Its own; else the place's",
     )
     order_states = models.JSONField(default=list)
+    categories = models.JSONField(default=list, help_text="Of a channel that listings are made on: as it last told them")
     accounts = models.JSONField(default=dict, help_text="Ledger only: our role to their account")
     live_since = models.DateTimeField(null=True)
     survey = models.JSONField(default=dict, help_text="What would come in, as it was read before going live")
@@ -152,18 +153,60 @@ class Submission(models.Model):
         indexes = [models.Index(fields=["connection", "state", "id"], name="submission_state")]
 
 
+class Publication(models.Model):
+    """An item that is to become a listing: how it will look there, and how far it has come."""
+
+    class State(models.TextChoices):
+        PREPARED = "prepared"
+        WAITING = "waiting"
+        REFUSED = "refused"
+        LISTED = "listed"
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="publications")
+    item = models.ForeignKey("catalogue.Item", on_delete=models.CASCADE, related_name="publications")
+    state = models.CharField(max_length=8, choices=State.choices, default=State.PREPARED)
+    category = models.CharField(max_length=60, blank=True, help_text="The channel's own; empty: as the rules say")
+    attributes = models.JSONField(default=dict)
+    entry = models.CharField(max_length=80, blank=True, help_text="The channel's own catalogue entry it is attached to")
+    said = models.CharField(max_length=300, blank=True)
+    listing = models.OneToOneField(Listing, on_delete=models.CASCADE, null=True, related_name="publication")
+    by = models.CharField(max_length=150)
+    prepared_at = models.DateTimeField(auto_now_add=True)
+    handed_in_at = models.DateTimeField(null=True)
+    ended_at = models.DateTimeField(null=True)
+    version = models.PositiveIntegerField(default=1)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["connection", "item"], name="publication_once")]
+        indexes = [models.Index(fields=["connection", "state", "id"], name="publication_state")]
+
+
 class SubmittedLine(models.Model):
-    """One listing in a batch: what it was to show then, and what the account said of it."""
+    """One listing or publication in a batch: what it was to show then, and what the account said of it."""
 
     submission = models.ForeignKey(Submission, on_delete=models.CASCADE, related_name="lines")
-    listing = models.ForeignKey(Listing, on_delete=models.CASCADE, related_name="submitted")
+    listing = models.ForeignKey(Listing, on_delete=models.CASCADE, null=True, related_name="submitted")
+    publication = models.ForeignKey(Publication, on_delete=models.CASCADE, null=True, related_name="submitted")
     wanted = models.JSONField(default=dict)
     stamp = models.DateTimeField(help_text="When that was worked out; what is newer stays pending")
     taken = models.BooleanField(null=True)
     said = models.CharField(max_length=300, blank=True)
+    made = models.CharField(max_length=80, blank=True, help_text="The listing that came of it")
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["submission", "listing"], name="submitted_line_once")]
+        constraints = [
+            models.UniqueConstraint(fields=["submission", "listing"], name="submitted_line_once"),
+            models.UniqueConstraint(fields=["submission", "publication"], name="submitted_publication_once"),
+            models.CheckConstraint(
+                condition=models.Q(listing=None, publication__isnull=False) | models.Q(listing__isnull=False, publication=None),
+                name="submitted_line_is_of_one",
+            ),
+        ]
+
+    @property
+    def key(self) -> str:
+        """What it is called in the batch."""
+        return self.listing.external_id if self.listing else f"p{self.publication_id}"
 
 
 class OfferDay(models.Model):

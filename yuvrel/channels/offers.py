@@ -386,7 +386,8 @@ def _settle_batch(connection: Connection, lines: Sequence[SubmittedLine], refuse
     for begin in range(0, len(lines), BATCH):
         rows = []
         for line in lines[begin : begin + BATCH]:
-            row = line.listing
+            if (row := line.listing) is None:
+                continue
             row.offered, row.terms, row.offered_at = Decimal(line.wanted["quantity"]), line.wanted["terms"], line.stamp
             rows.append(row)
         found = connector.read_shown([row.external_id for row in rows if row.pk not in refused])

@@ -25,6 +25,7 @@ LABELS = {
     "listings": "Listings in",
     "survey": "Look at what would come in",
     "intake": "First intake",
+    "publish": "New listings out",
     "feeds": "What came of batches",
     "push": "Quantities out",
     "prices": "Prices out",
@@ -34,7 +35,7 @@ LABELS = {
     "check orders": "Orders compared",
     "check ledger": "Ledger compared",
 }
-STOPPABLE = frozenset({"orders", "listings", "survey", "intake"})
+STOPPABLE = frozenset({"orders", "listings", "survey", "intake", "publish"})
 # Part of setting a connection up: they say nothing of how it does.
 ONCE = frozenset({"survey", "intake"})
 HOURS = 24

@@ -18,7 +18,7 @@ from django.utils import timezone
 
 from yuvrel.connectors.capabilities import Feeds
 from yuvrel.connectors.http import RefusedThereError
-from yuvrel.connectors.messages import Submitted
+from yuvrel.connectors.messages import PushResult, Submitted
 
 from .credentials import connector_as
 from .models import Connection, Submission, SubmittedLine
@@ -33,14 +33,15 @@ UNSAID = "The account said nothing of this line."
 
 @dataclass(frozen=True)
 class Handed:
-    """A line of a batch: the listing, what it was to show, and when that was worked out."""
+    """A line of a batch: the listing or publication, what it was to show, and when that was worked out."""
 
-    listing_id: int
+    listing_id: int | None
     wanted: dict[str, Any]
     stamp: datetime
+    publication_id: int | None = None
 
 
-# What is done with the results of a batch: the connection, its lines, and for each refused listing why.
+# What is done with the results of a batch: the connection, its lines, and for each refused listing or publication why.
 Settler = Callable[[Connection, Sequence[SubmittedLine], Mapping[int, str]], object]
 SETTLERS: dict[str, Settler] = {}
 
@@ -56,7 +57,17 @@ def remember(connection: Connection, sort: str, answer: Submitted, lines: Sequen
     """Write down a batch that the account has taken."""
     row = Submission.objects.create(connection=connection, sort=sort, key=answer.key, submitted_at=timezone.now())
     SubmittedLine.objects.bulk_create(
-        [SubmittedLine(submission=row, listing_id=one.listing_id, wanted=one.wanted, stamp=one.stamp) for one in lines], 2000
+        [
+            SubmittedLine(
+                submission=row,
+                listing_id=one.listing_id,
+                publication_id=one.publication_id,
+                wanted=one.wanted,
+                stamp=one.stamp,
+            )
+            for one in lines
+        ],
+        2000,
     )
     return row
 
@@ -83,11 +94,7 @@ def collect(connection: Connection) -> int:
                 ended += 1
                 continue
             if answer.done:
-                taken, refused = _end(
-                    row,
-                    {result.external_id: result.error for result in answer.results if not result.ok},
-                    {result.external_id for result in answer.results},
-                )
+                taken, refused = _end(row, answer.results)
                 run.step(done=taken + refused, total=taken + refused, changed=taken, failed=refused)
                 run.note(f"{row.sort} handed in at {row.submitted_at:%H:%M:%S}: {taken} taken, {refused} refused")
                 ended += 1
@@ -99,22 +106,24 @@ def collect(connection: Connection) -> int:
     return ended
 
 
-def _end(row: Submission, refused: Mapping[str, str], said: set[str]) -> tuple[int, int]:
+def _end(row: Submission, results: Sequence[PushResult]) -> tuple[int, int]:
     """Note what came of each line, and let the sort's own settling follow. Returns how many were taken and refused."""
-    lines = list(row.lines.select_related("listing__connection").order_by("pk"))  # type: ignore[attr-defined]
-    why: dict[int, str] = {}
+    lines = list(row.lines.select_related("listing__connection", "publication__item").order_by("pk"))  # type: ignore[attr-defined]
+    said = {result.external_id: result for result in results}
+    refused: dict[int, str] = {}
     for line in lines:
-        key = line.listing.external_id
-        line.taken = key in said and key not in refused
-        line.said = "" if line.taken else (refused.get(key) or UNSAID)[:300]
+        result = said.get(line.key)
+        line.taken = result is not None and result.ok
+        line.said = "" if line.taken else (result.error if result and result.error else UNSAID)[:300]
+        line.made = result.made if result and result.ok else ""
         if not line.taken:
-            why[line.listing_id] = line.said
-    SETTLERS[row.sort](row.connection, lines, why)
+            refused[line.listing_id or line.publication_id or 0] = line.said
+    SETTLERS[row.sort](row.connection, lines, refused)
     with transaction.atomic():
-        SubmittedLine.objects.bulk_update(lines, ["taken", "said"], 1000)
+        SubmittedLine.objects.bulk_update(lines, ["taken", "said", "made"], 1000)
         Submission.objects.filter(pk=row.pk).update(state=Submission.State.DONE, ended_at=timezone.now())
     settle_snags(SNAG, "a later batch was worked on", connection=row.connection)
-    return len(lines) - len(why), len(why)
+    return len(lines) - len(refused), len(refused)
 
 
 def _lose(row: Submission, why: str) -> None:

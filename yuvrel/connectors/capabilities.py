@@ -14,11 +14,13 @@ from typing import Any, ClassVar
 
 from .messages import (
     LedgerDoc,
+    NewListing,
     Page,
     PricePush,
     PushResult,
     QuantityPush,
     Raw,
+    RemoteCategory,
     RemoteListing,
     RemoteOrder,
     RemotePrice,
@@ -39,6 +41,7 @@ class Capability(StrEnum):
     PRICES = "prices"
     PRICE_CHANGES = "price_changes"
     FEEDS = "feeds"
+    PUBLISHING = "publishing"
     ORDERS = "orders"
     FULFILMENTS = "fulfilments"
     WEBHOOKS = "webhooks"
@@ -114,6 +117,25 @@ class Feeds(ABC):
     @abstractmethod
     def read_feed(self, key: str) -> SubmittedAnswer:
         """What came of what was submitted, line by line once it is done. Raises RefusedThereError where it is not known."""
+
+
+class Publishing(ABC):
+    """New listings can be made, in categories that ask for attributes."""
+
+    most_title: ClassVar[int] = 150
+    most_published: ClassVar[int] = 1000
+
+    @abstractmethod
+    def categories(self) -> list[RemoteCategory]:
+        """The channel's categories with what each asks for."""
+
+    @abstractmethod
+    def find_entries(self, barcodes: Sequence[str]) -> dict[str, str]:
+        """The channel's own catalogue entry of each barcode that it knows."""
+
+    @abstractmethod
+    def publish(self, rows: Sequence[NewListing]) -> list[PushResult] | Submitted:
+        """Make listings: one result a line by our key, or that the account will say so later."""
 
 
 class Orders(ABC):
@@ -198,6 +220,7 @@ PROTOCOLS: dict[Capability, type] = {
     Capability.PRICES: Prices,
     Capability.PRICE_CHANGES: PriceChanges,
     Capability.FEEDS: Feeds,
+    Capability.PUBLISHING: Publishing,
     Capability.ORDERS: Orders,
     Capability.FULFILMENTS: Fulfilments,
     Capability.WEBHOOKS: Webhooks,

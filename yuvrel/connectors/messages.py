@@ -207,11 +207,43 @@ class RemotePrice(Message):
 
 
 class PushResult(Message):
-    """What the channel said of one line of a push."""
+    """What the channel said of one line of a push; `made`: the id of the listing that a publication became."""
 
     external_id: str
     ok: bool
     error: str = ""
+    made: Key = ""
+
+
+class RemoteAttribute(Message):
+    """What a category asks of what is listed in it; without `values` any text will do."""
+
+    name: Code = Field(min_length=1)
+    label: Name
+    required: bool = False
+    values: list[Name] = Field(default_factory=list, max_length=500)
+
+
+class RemoteCategory(Message):
+    """A category of the channel's own."""
+
+    id: Code = Field(min_length=1)
+    title: Name
+    attributes: list[RemoteAttribute] = Field(default_factory=list, max_length=60)
+
+
+class NewListing(Message):
+    """What is to be listed: `key` is ours, `entry` the channel's own catalogue entry where there is one already."""
+
+    key: str
+    sku: str
+    barcode: str = ""
+    title: str
+    description: str = ""
+    category: str
+    attributes: dict[str, str] = Field(default_factory=dict)
+    price: Decimal
+    entry: str = ""
 
 
 class Submitted(Message):

@@ -17,12 +17,13 @@ import numpy as np
 import numpy.typing as npt
 
 from .bounds import check_day, check_text
+from .content import check_template
 from .errors import BadInputError
 from .money import ZERO, spoken
 from .schedule import clock
 from .working import Step, Working
 
-Type = Literal["quantity", "percent", "whole", "choice", "date", "time", "text"]
+Type = Literal["quantity", "percent", "whole", "choice", "date", "time", "text", "template"]
 Value = Decimal | int | str | None
 Ints = npt.NDArray[np.int64]
 
@@ -103,6 +104,8 @@ class Setting:
             return self._day(given)
         if self.type == "time":
             return self._time(given)
+        if self.type == "template":
+            return check_template(str(given).strip(), self.name)
         if self.type == "text":
             return check_text(str(given).strip(), self.name, most=self.most)
         return self._number(given)
@@ -135,7 +138,7 @@ class Setting:
         """A value as a person reads it."""
         if value is None:
             return self.no_limit
-        if self.type == "text" and not value:
+        if self.type in ("text", "template") and not value:
             return "none"
         if isinstance(value, str):
             return f"{date.fromisoformat(value):%-d %b %Y}" if self.type == "date" else dict(self.choices).get(value, value)

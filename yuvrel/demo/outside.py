@@ -37,6 +37,27 @@ def _account(sort: str, name: str, token: str, **more: Any) -> dict[str, Any]:
     return {"id": name, "sort": sort, "name": name, "tokens": {token: SCOPES[sort], f"{token}-reads": SCOPES[sort][:1]}, **more}
 
 
+def _asks(name: str, label: str, *values: str, required: bool = True) -> dict[str, Any]:
+    return {"name": name, "label": label, "required": required, "values": list(values)}
+
+
+# What Hedgerow Market sorts its offers into, and which of ours each stands for.
+MARKET_CATEGORIES: list[dict[str, Any]] = [
+    {
+        "id": "bee-wear",
+        "title": "Beekeeping clothing",
+        "attributes": [
+            _asks("material", "Material", "cotton", "ventilated mesh", "leather", "nitrile"),
+            _asks("size", "Size"),
+        ],
+    },
+    {"id": "bee-hives", "title": "Hives and frames", "attributes": [_asks("wood", "Wood", "cedar", "pine", "none")]},
+    {"id": "bee-tools", "title": "Tools", "attributes": [_asks("finish", "Finish", required=False)]},
+    {"id": "jars", "title": "Jars and bottles", "attributes": [_asks("capacity", "Capacity, ml")]},
+]
+THERE = {"Clothing": "bee-wear", "Hives and frames": "bee-hives", "Tools and steel": "bee-tools", "Jars and packing": "jars"}
+
+
 class Outside:
     """Fills `setup`, the file that the stand-ins start from; what they show is what was worked out here."""
 
@@ -266,6 +287,9 @@ class Outside:
             "account": {**account, "regions": ["ie", "fr"], "next_number": 4107},
             "offer-ie": offers,
             "offer-fr": abroad,
+            "category-ie": MARKET_CATEGORIES,
+            "category-fr": MARKET_CATEGORIES[:2],
+            "entry": [{"id": self.barcode("PEN-FLD"), "entry": "C-20417"}],
             "order-ie": orders,
         }
 

@@ -19,7 +19,7 @@ from yuvrel.buying.models import PurchaseOrder, Supplier
 from yuvrel.catalogue.models import Category
 from yuvrel.channels import prices
 from yuvrel.channels.credentials import seal
-from yuvrel.channels.models import Connection, Feed, Listing, OutboundMessage, PriceOffer
+from yuvrel.channels.models import Connection, Feed, Listing, OutboundMessage, PriceOffer, Publication
 from yuvrel.channels.offers import WITH_QUANTITIES, wanted_of
 from yuvrel.channels.price_rules import SET, owner_of
 from yuvrel.channels.rules import Ids
@@ -43,7 +43,7 @@ from yuvrel.sales.models import Customer
 from .company import make_people, make_range, make_suppliers
 from .drawings import picture_range
 from .history import History, simulate
-from .outside import EDITED, SCOPES, Outside, Setup
+from .outside import EDITED, MARKET_CATEGORIES, SCOPES, THERE, Outside, Setup
 from .past import Past
 from .range import BY_SKU, SPECS, SUPPLIERS
 
@@ -75,6 +75,7 @@ class Seeder(Outside):
         self.rules()
         self.prices()
         self.listings()
+        self.publications()
         self.shops()
         self.market()
         self.ledger(told)
@@ -238,6 +239,21 @@ class Seeder(Outside):
             ("", "", "Honey jar 340ml, tray of 24", "19.50"),
             ("W-81", "", "Beeswax lip balm", "4.50"),
         ]
+
+    def publications(self) -> None:
+        """Some things are about to be listed on the market: complete, lacking something, refused once."""
+        hedgerow = self.connections["hedgerow"]
+        Connection.objects.filter(pk=hedgerow.pk).update(categories=MARKET_CATEGORIES)
+        for category in Category.objects.filter(name__in=THERE):
+            rung = Rung(Level.CATEGORY_ON_CONNECTION, f"{category.name} on {hedgerow.name}", category.pk, hedgerow.pk)
+            change(SYSTEM, rung, {"category_there": THERE[category.name]}, self.now)
+        rung = Rung(Level.CONNECTION, hedgerow.name, hedgerow.pk)
+        change(SYSTEM, rung, {"title_there": "{{ title | cut(70) }}, Larkmead"}, self.now)
+        told = {"material": "ventilated mesh", "size": "L"}
+        for sku, attributes in (("SUI-VEN-M", {}), ("SUI-VEN-L", told), ("ROF-FLT", {}), ("BKT-015", {}), ("PEN-FLD", {})):
+            Publication.objects.create(connection=hedgerow, item=self.items[sku], attributes=attributes, by="Hester Larkmead")
+        refused = {"state": "refused", "said": "this product needs a safety sheet", "ended_at": self.now}
+        Publication.objects.create(connection=hedgerow, item=self.items["MLT-STM"], by="Hester Larkmead", **refused)
 
     def agree(self) -> None:
         """Offers worked out by the same code as ever; the stand-ins start out showing them."""

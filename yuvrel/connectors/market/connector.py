@@ -10,15 +10,17 @@ from urllib.parse import quote
 from pydantic import Field
 
 from ..base import Connector, objects, part, raw_rows, read, sound
-from ..capabilities import Feeds, Fulfilments, Listings, Orders, Prices, Quantities
+from ..capabilities import Feeds, Fulfilments, Listings, Orders, Prices, Publishing, Quantities
 from ..messages import (
     Identity,
     Key,
     Message,
+    NewListing,
     Page,
     PricePush,
     PushResult,
     QuantityPush,
+    RemoteCategory,
     RemoteLine,
     RemoteListing,
     RemoteOrder,
@@ -66,6 +68,15 @@ class _Line(Message):
     offer: Key
     taken: bool
     reason: str = ""
+    made: Key = ""
+
+
+class _Categories(Message):
+    categories: list[RemoteCategory]
+
+
+class _Entries(Message):
+    entries: dict[str, Key]
 
 
 class _Orders(Message):
@@ -77,7 +88,7 @@ class _Parcel(Message):
     parcel: str
 
 
-class Market(Connector, Listings, Quantities, Prices, Feeds, Orders, Fulfilments):
+class Market(Connector, Listings, Quantities, Prices, Feeds, Publishing, Orders, Fulfilments):
     """One region of a marketplace account."""
 
     kind = "market"
@@ -88,6 +99,7 @@ class Market(Connector, Listings, Quantities, Prices, Feeds, Orders, Fulfilments
     order_states = ("to_ship", "sent_by_market", "shipped")
     calls_per_second = 4.0
     most_pushed = 2000
+    most_title = 80
 
     @property
     def _region(self) -> str:
@@ -160,11 +172,27 @@ class Market(Connector, Listings, Quantities, Prices, Feeds, Orders, Fulfilments
             data = read(_Progress, self.caller.call("GET", path, params={"after": after}))
             if data.status != "done":
                 return SubmittedAnswer(done=False)
-            results += [PushResult(external_id=x.offer, ok=x.taken, error=x.reason) for x in sound(_Line, data.lines)]
+            results += [
+                PushResult(external_id=x.offer, ok=x.taken, error=x.reason, made=x.made) for x in sound(_Line, data.lines)
+            ]
             # A page that leads back to where one is would never end.
             if not data.after or data.after == after:
                 return SubmittedAnswer(done=True, results=results)
             after = data.after
+
+    def categories(self) -> list[RemoteCategory]:
+        """The region's categories."""
+        return read(_Categories, self.caller.call("GET", f"{self._region}/categories")).categories
+
+    def find_entries(self, barcodes: Sequence[str]) -> dict[str, str]:
+        """What its catalogue knows by barcode, a hundred at a time."""
+        batches = [{"barcodes": ",".join(barcodes[start : start + 100])} for start in range(0, len(barcodes), 100)]
+        answers = self.caller.read_many(f"{self._region}/catalogue", batches) if batches else []
+        return {code: entry for data in answers for code, entry in read(_Entries, data).entries.items()}
+
+    def publish(self, rows: Sequence[NewListing]) -> Submitted:
+        """Hand new offers in."""
+        return self._hand_in("offers", [_new_offer(row) for row in rows])
 
     def orders(self, since: str, cursor: str) -> Page:
         """Orders of the region changed since a time of the marketplace's."""
@@ -205,6 +233,12 @@ class Market(Connector, Listings, Quantities, Prices, Feeds, Orders, Fulfilments
         }
         path = f"{self._region}/orders/{quote(notice.order_id, safe='')}/parcels"
         return read(_Parcel, self.caller.call("POST", path, json=body, headers={"Idempotency-Key": notice.key})).parcel
+
+
+def _new_offer(row: NewListing) -> dict[str, Any]:
+    names = ("title", "description", "category", "attributes", "barcode")
+    told = {name: getattr(row, name) for name in names}
+    return {"offer": row.key, "seller_code": row.sku, "price": str(row.price), "entry": row.entry, **told}
 
 
 def _position(row: dict[str, Any]) -> RemoteLine:

@@ -25,6 +25,8 @@
 		late: ['madder', 'tri'],
 		cancelled: ['ink-soft', 'cross'],
 		running: ['ochre', 'clock'],
+		prepared: ['ink-soft', 'dot'],
+		listed: ['reed', 'tick'],
 		waiting: ['ochre', 'clock'],
 		lost: ['madder', 'tri'],
 		done: ['reed', 'tick'],

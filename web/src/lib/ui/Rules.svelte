@@ -166,6 +166,19 @@
 												>{choice.label}</option
 											>{/each}
 									</select>
+								{:else if one.type === 'template'}
+									<textarea
+										class="field template"
+										rows="2"
+										maxlength="4000"
+										spellcheck="false"
+										aria-label={one.label}
+										aria-invalid={refusal?.field === one.name}
+										disabled={!may || busy}
+										placeholder={rung.inherited}
+										value={`${valueOf(one) ?? ''}`}
+										oninput={(event) => set(one, event.currentTarget.value)}
+									></textarea>
 								{:else}
 									<span class="amount" class:wide={one.type === 'text'}>
 										<input
@@ -271,6 +284,15 @@
 {:else}<Pending query={found} />{/if}
 
 <style>
+	.template {
+		height: auto;
+		width: 100%;
+		min-width: 260px;
+		padding-block: 6px;
+		resize: vertical;
+		font-family: ui-monospace, monospace;
+		font-size: 13px;
+	}
 	.level {
 		max-width: 420px;
 		margin: 0 20px 8px;

@@ -134,6 +134,10 @@
 						onclick={() => take(true)}>Import and create items</button
 					>{/if}
 			{/if}
+			{#if can('publishing') && data.state === 'live'}<a
+					class="quiet"
+					href="/connections/{id}/publish">New listings</a
+				>{/if}
 			{#if may && data.removable}<button class="quiet" disabled={busy !== ''} onclick={remove}
 					>Delete this draft</button
 				>{/if}

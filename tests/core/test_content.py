@@ -1,0 +1,84 @@
+"""Texts from templates: what they can say, and what they cannot do."""
+
+from __future__ import annotations
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from yuvrel.core.content import EXAMPLE, check_template, cut, listed, render
+from yuvrel.core.errors import BadInputError
+
+FACTS = {**EXAMPLE, "title": "Smoker  small", "brand": "Larkmead", "description": "Tin.\n\nWith   bellows."}
+
+
+@pytest.mark.parametrize(
+    ("template", "said"),
+    [
+        ("{{ title }}", "Smoker small"),
+        ("{{ brand }} {{ title | cut(8) }}", "Larkmead Smoker"),
+        ("{{ options.Size | upper }}, {{ price | money }} EUR", "SMALL, 24.60 EUR"),
+        ("{{ tags | listed }} / {{ options | listed('or') }}", "one and two / small"),
+        ("{{ length_mm | length }} × {{ width_mm | length('mm') }}", "12 cm × 80 mm"),
+        ("{% if weight_grams > 200 %}heavy{% else %}light{% endif %}", "heavy"),
+        ("{{ price * 2 }}", "49.20"),
+        ("{{ description }}", "Tin.\n\nWith bellows."),
+    ],
+)
+def test_what_a_template_says(template: str, said: str) -> None:
+    assert render(template, FACTS, "t") == said
+
+
+@pytest.mark.parametrize(
+    ("template", "fault"),
+    [
+        ("{{ title", "Line 1: unexpected end of template"),
+        ("one\n{{ titel }}", "Line 2: 'titel' is undefined"),
+        ("one\ntwo\n{% if %}", "Line 3:"),
+        ("{{ options.Colour }}", "Line 1:"),
+        ("{{ title | shout }}", "Line 1: No filter named 'shout'"),
+        ("{{ title.__class__ }}", "Line 1:"),
+        ("{{ ().__class__.__mro__ }}", "Line 1:"),
+        ("{{ title.format(title) }}{{ '{0.__class__}'.format(title) }}", "Line 1:"),
+        ("{{ 'a' * 1000000000 }}", "Line 1: only numbers can be multiplied"),
+        ("{{ 9 ** 9 ** 9 }}", "Line 1: only numbers can be multiplied"),
+        ("{{ range(10) }}", "Line 1: 'range' is undefined"),
+        ("{{ tags.append('x') }}", "Line 1:"),
+        ("{% for a in title %}\n{% for b in title %}x{% endfor %}{% endfor %}", "Line 2: one loop inside another"),
+        ("{% macro m() %}{{ m() }}{% endmacro %}{{ m() }}", "Line 1: a template defines nothing of its own"),
+        ("{{ price / 0 }}", "Line 1:"),
+        ("{% include 'other' %}", "Line 1: a template stands by itself"),
+        ("{{ length_mm | length('inch') }}", "Line 1: a length is given in mm, cm or m"),
+        ("x" * 5000, "A template has at most 4,000 characters"),
+    ],
+)
+def test_what_a_template_cannot_do(template: str, fault: str) -> None:
+    with pytest.raises(BadInputError) as refusal:
+        check_template(template, "title_template")
+    assert refusal.value.detail.startswith(fault), refusal.value.detail
+    assert refusal.value.field == "title_template"
+
+
+def test_an_endless_text_is_refused() -> None:
+    loops = "{% for a in description %}{{ description }}{% endfor %}"
+    with pytest.raises(BadInputError, match="more than 20,000 characters"):
+        render(loops, {**EXAMPLE, "description": "x" * 5000}, "t")
+
+
+@given(st.text(max_size=200), st.integers(0, 60))
+def test_a_cut_text_fits_and_begins_as_the_whole(text: str, most: int) -> None:
+    found = cut(text, most)
+    assert len(found) <= most
+    assert " ".join(text.split()).startswith(found)
+
+
+@given(st.text(max_size=60))
+def test_any_text_is_a_template_or_a_named_fault(text: str) -> None:
+    try:
+        check_template(text, "t")
+    except BadInputError as error:
+        assert error.field == "t"
+
+
+def test_a_list_as_one_reads_it() -> None:
+    assert [listed(one) for one in ([], ["a"], ["a", "b"], ["a", "b", "c"])] == ["", "a", "a and b", "a, b and c"]

@@ -1,0 +1,435 @@
+"""From items to listings: prepared, checked, filled in, handed in, and what came of each."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+from django.db import transaction
+from django.db.models import QuerySet
+from django.utils import timezone
+
+from yuvrel.catalogue.models import Barcode, Item
+from yuvrel.connectors.base import capable
+from yuvrel.connectors.capabilities import Capability, Publishing
+from yuvrel.connectors.messages import NewListing, PushResult, RemoteCategory, Submitted
+from yuvrel.core.content import FACTS, missing, render
+from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
+from yuvrel.core.gtin import short_gtin
+from yuvrel.core.money import minor_unit
+from yuvrel.core.price_columns import NONE
+from yuvrel.core.rules import ON_CHANNELS, Level, Setting
+from yuvrel.outbox.actions import record, wake
+from yuvrel.outbox.models import Event
+from yuvrel.people.queries import company
+from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.rules.queries import by_level
+from yuvrel.rules.registry import declare
+
+from . import price_rules, submissions
+from .actions import get_connection
+from .credentials import connector_for, kind_of
+from .models import Connection, Listing, Publication, Run, SubmittedLine
+from .rules import Ids, resolved_columns
+from .runs import RunLog, begin, run_of
+
+CONTENT: dict[str, Any] = {
+    "levels": tuple(level for level in ON_CHANNELS if level != Level.LISTING),
+    "group": "Content",
+    "ability": Ability.CONNECT.value,
+    "needs": Capability.PUBLISHING.value,
+}
+NAMED = "It may name " + ", ".join(FACTS) + "."
+declare(
+    Setting("title_there", "Title there", f"A template. {NAMED}", "template", "{{ title }}", **CONTENT),
+    Setting("description_there", "Description there", f"A template. {NAMED}", "template", "{{ description }}", **CONTENT),
+    Setting(
+        "category_there",
+        "Category there",
+        "In which of the channel's own categories new listings stand, by its id.",
+        "text",
+        "",
+        most=60,
+        **CONTENT,
+    ),
+)
+NAMES = ("title_there", "description_there", "category_there")
+SORT = "offers"
+MOST_AT_ONCE = 5000
+State = Publication.State
+
+
+@dataclass(frozen=True)
+class Draft:
+    """How an item would look as a listing, and what still stands in the way."""
+
+    title: str
+    description: str
+    category: str
+    price: Decimal | None
+    barcode: str
+    problems: tuple[str, ...]
+
+
+def read_categories(connection: Connection) -> dict[str, RemoteCategory]:
+    """Ask the channel for its categories and keep them. Raises ConnectorError."""
+    found = capable(connector_for(connection), Publishing).categories()
+    Connection.objects.filter(pk=connection.pk).update(categories=[one.model_dump() for one in found])
+    return {one.id: one for one in found}
+
+
+def kept_categories(connection: Connection) -> dict[str, RemoteCategory]:
+    """The channel's categories as they were last read: when it was tested, and with every handing in."""
+    return {one["id"]: RemoteCategory.model_validate(one) for one in connection.categories}
+
+
+def candidates(connection: Connection, q: str = "") -> QuerySet[Item]:
+    """Items that are sold and neither listed on a connection nor about to be."""
+    rows = Item.objects.filter(active=True, internal=False).exclude(kind=Item.Kind.SERVICE)
+    rows = rows.exclude(pk__in=connection.listings.exclude(item=None).values("item"))  # type: ignore[attr-defined]
+    rows = rows.exclude(pk__in=connection.publications.values("item"))  # type: ignore[attr-defined]
+    for word in q.split()[:6]:
+        rows = rows.filter(title__icontains=word) | rows.filter(sku__icontains=word)
+    return rows.order_by("title", "pk")
+
+
+@transaction.atomic
+def prepare(actor: Actor, connection_id: int, item_ids: Sequence[int]) -> int:
+    """Have items prepared for a connection; those listed there already are left out. Returns how many are new."""
+    connection = _may(actor, connection_id)
+    if len(item_ids) > MOST_AT_ONCE:
+        raise BadInputError(f"Prepare at most {MOST_AT_ONCE:,} items at once.", field="items")
+    wanted = list(candidates(connection).filter(pk__in=item_ids).values_list("pk", flat=True))
+    before = connection.publications.count()  # type: ignore[attr-defined]
+    rows = [Publication(connection=connection, item_id=pk, by=actor.name) for pk in wanted]
+    Publication.objects.bulk_create(rows, 2000, ignore_conflicts=True)
+    made = connection.publications.count() - before  # type: ignore[attr-defined]
+    audit(actor, "prepare listings", "connection", connection.pk, after={"items": made})
+    return int(made)
+
+
+def _may(actor: Actor, connection_id: int) -> Connection:
+    actor.need(Ability.PAIR)
+    connection = get_connection(connection_id)
+    if Capability.PUBLISHING not in kind_of(connection).can:
+        raise RefusedError("On this kind of connection no listings can be made.", field="kind")
+    return connection
+
+
+def drafts_of(connection: Connection, rows: Sequence[Publication], categories: Mapping[str, RemoteCategory]) -> dict[int, Draft]:
+    """How publications would look, in a fixed number of queries."""
+    items = {item.pk: item for item in _items([row.item_id for row in rows])}
+    values = _values(connection, [items[row.item_id] for row in rows])
+    prices = _prices(connection, list(items.values()))
+    codes = _codes(items)
+    most = capable_most(connection)
+    found = {}
+    for row, (title_there, description_there, category_there) in zip(rows, values, strict=True):
+        item = items[row.item_id]
+        facts = _facts(item, codes.get(item.pk, ""), prices.get(item.pk))
+        problems: list[str] = []
+        title = _said(title_there, facts, "title_there", problems)
+        description = _said(description_there, facts, "description_there", problems)
+        category = row.category or category_there
+        problems += _lacks(row, title, most, category, categories, prices.get(item.pk))
+        found[row.pk] = Draft(title, description, category, prices.get(item.pk), codes.get(item.pk, ""), tuple(problems))
+    return found
+
+
+def capable_most(connection: Connection) -> int:
+    """The most characters of a title there."""
+    kind = kind_of(connection)
+    return kind.most_title if issubclass(kind, Publishing) else 0
+
+
+def _said(template: str, facts: Mapping[str, Any], name: str, problems: list[str]) -> str:
+    try:
+        return render(template, facts, name)
+    except BadInputError as error:
+        problems.append(f"{'Title' if name == 'title_there' else 'Description'}: {error.detail}")
+        return ""
+
+
+def _lacks(
+    row: Publication,
+    title: str,
+    most: int,
+    category: str,
+    categories: Mapping[str, RemoteCategory],
+    price: Decimal | None,
+) -> list[str]:
+    found = []
+    if not title:
+        found.append("It has no title.")
+    elif len(title) > most:
+        found.append(f"The title has {len(title)} characters; at most {most} are taken there.")
+    if price is None:
+        found.append("No list has a price for it.")
+    if not category:
+        found.append("Choose a category.")
+    elif categories and category not in categories:
+        found.append(f"There is no category {category} there.")
+    elif category in categories and not row.entry:
+        asked = categories[category].attributes
+        labels = {one.name: one.label for one in asked}
+        lacking = missing([one.name for one in asked if one.required], row.attributes)
+        if lacking:
+            found.append(f"It lacks {', '.join(labels[name] for name in lacking)}.")
+        wrong = [one.label for one in asked if one.values and row.attributes.get(one.name) not in ("", None, *one.values)]
+        if wrong:
+            found.append(f"{', '.join(wrong)}: not a value that is allowed there.")
+    return found
+
+
+def _items(ids: Collection[int]) -> QuerySet[Item]:
+    return Item.objects.filter(pk__in=set(ids)).select_related("product__category")
+
+
+def _values(connection: Connection, items: Sequence[Item]) -> list[tuple[str, str, str]]:
+    """The content rules of each item on a connection, as columns."""
+    ids = _ids(items)
+    kept = by_level(NAMES)
+    columns = []
+    for name in NAMES:
+        values, which = resolved_columns(name, connection, ids, kept)
+        columns.append([str(values[at]) for at in which])
+    return list(zip(*columns, strict=True)) if items else []
+
+
+def _ids(items: Sequence[Item]) -> Ids:
+    """Items as if each had a listing."""
+    rows = [(0, item.pk, item.product_id, item.product.category_id or 0) for item in items]
+    return Ids(*np.array(rows, np.int64).reshape(len(rows), 4).T)
+
+
+def _prices(connection: Connection, items: Sequence[Item]) -> dict[int, Decimal]:
+    """What a connection would show for each item that a list has a price for and that is not below its floor."""
+    if not items:
+        return {}
+    offered = price_rules.prices_of(connection, _ids(items), by_level(price_rules.SET))
+    unit = minor_unit(company().base_currency)
+    rows = zip(items, offered.price.tolist(), offered.held.tolist(), strict=True)
+    return {item.pk: price * unit for item, price, held in rows if price != NONE and not held}
+
+
+def _codes(items: Iterable[int]) -> dict[int, str]:
+    found: dict[int, str] = {}
+    for item, gtin in Barcode.objects.filter(item_id__in=list(items)).order_by("-pk").values_list("item_id", "gtin"):
+        found[item] = short_gtin(gtin)
+    return found
+
+
+def _facts(item: Item, barcode: str, price: Decimal | None) -> dict[str, Any]:
+    product = item.product
+    return {
+        "title": item.title,
+        "product": product.title,
+        "sku": item.sku,
+        "barcode": barcode,
+        "brand": product.brand,
+        "category": product.category.name if product.category else "",
+        "description": product.description,
+        "options": item.options,
+        "tags": product.tags,
+        "weight_grams": item.weight_grams,
+        "length_mm": item.length_mm,
+        "width_mm": item.width_mm,
+        "height_mm": item.height_mm,
+        "price": price if price is not None else Decimal(0),
+    }
+
+
+def fill(
+    actor: Actor, publication_id: int, version: int, *, category: str | None, attributes: dict[str, str] | None
+) -> Publication:
+    """Say what is asked for of a publication. Raises StaleError, RefusedError once it is under way or listed."""
+    with transaction.atomic():
+        row = Publication.objects.select_for_update().select_related("connection").filter(pk=publication_id).first()
+        if row is None:
+            raise NotFoundError("Nothing like that is prepared.")
+        _may(actor, row.connection_id)
+        if row.version != version:
+            raise StaleError
+        if row.state in (State.WAITING, State.LISTED):
+            raise RefusedError(f"It is {row.state}; nothing about it can be changed now.", field="state")
+        if category is not None:
+            row.category = category
+        if attributes is not None:
+            row.attributes = {name: text.strip() for name, text in attributes.items() if text.strip()}
+        row.version += 1
+        row.save()
+        return row
+
+
+@transaction.atomic
+def take_back(actor: Actor, connection_id: int, ids: Sequence[int]) -> int:
+    """Forget what was prepared and neither handed in nor listed. Returns how many."""
+    connection = _may(actor, connection_id)
+    rows = connection.publications.filter(pk__in=ids, state__in=(State.PREPARED, State.REFUSED))  # type: ignore[attr-defined]
+    return int(rows.delete()[1].get("channels.Publication", 0))
+
+
+def ask_publish(actor: Actor, connection_id: int, ids: Sequence[int] | None) -> Run:
+    """A run that hands in what is prepared (all of it where nothing is chosen); a job carries it out."""
+    connection = _may(actor, connection_id)
+    if connection.state != Connection.State.LIVE:
+        raise RefusedError(f"A connection that is {connection.state} lists nothing.", field="state")
+    with transaction.atomic():
+        run = begin(connection, "publish", actor.name)
+        rows = _ready(connection, ids)
+        if not rows.exists():
+            raise RefusedError("Nothing is prepared.", field="items")
+        chosen = list(rows.values_list("pk", flat=True))
+        Run.objects.filter(pk=run.pk).update(total=len(chosen))
+        audit(actor, "publish", "connection", connection.pk, after={"items": len(chosen)})
+        wake("channels.publish", f"publish:{connection.pk}", run_id=run.pk, ids=",".join(map(str, chosen)))
+    return run
+
+
+def _ready(connection: Connection, ids: Sequence[int] | None) -> QuerySet[Publication]:
+    rows = connection.publications.filter(state__in=(State.PREPARED, State.REFUSED))  # type: ignore[attr-defined]
+    return rows.filter(pk__in=ids) if ids else rows
+
+
+def publish(run: Run, ids: Sequence[int]) -> int:
+    """Hand in what is complete of these; of the rest each says what it lacks. What the channel's own catalogue knows by
+    barcode is attached to it. Returns how many were handed in."""
+    connection = run.connection
+    connector = capable(connector_for(connection), Publishing)
+    handed = 0
+    with run_of(connection, "publish", run) as log:
+        log.total = 0
+        categories = read_categories(connection)
+        for begin_at in range(0, len(ids), connector.most_published):
+            rows = list(_ready(connection, ids[begin_at : begin_at + connector.most_published]).order_by("pk"))
+            handed += _hand_in(connection, connector, rows, categories, log)
+        log.note(f"{handed} of {len(ids)} handed in; the others lack something")
+    return handed
+
+
+def _hand_in(
+    connection: Connection,
+    connector: Publishing,
+    rows: Sequence[Publication],
+    categories: Mapping[str, RemoteCategory],
+    log: RunLog,
+) -> int:
+    drafts = drafts_of(connection, rows, categories)
+    codes = [draft.barcode for draft in drafts.values() if draft.barcode]
+    entries = connector.find_entries(codes) if codes else {}
+    for row in rows:
+        row.entry = entries.get(drafts[row.pk].barcode, "")
+    drafts = drafts_of(connection, rows, categories)
+    whole = [row for row in rows if not drafts[row.pk].problems]
+    lacking = [row for row in rows if drafts[row.pk].problems]
+    for row in lacking:
+        row.said = " ".join(drafts[row.pk].problems)[:300]
+    Publication.objects.bulk_update(lacking, ["said", "entry"], 1000)
+    skus = {item.pk: item.sku for item in _items([row.item_id for row in whole])}
+    told = [_new_listing(row, drafts[row.pk], skus[row.item_id]) for row in whole]
+    log.step(done=len(rows), total=len(rows), failed=len(lacking))
+    if not told:
+        return 0
+    answer = connector.publish(told)
+    now = timezone.now()
+    for row in whole:
+        row.state, row.said, row.handed_in_at, row.version = State.WAITING, "", now, row.version + 1
+    with transaction.atomic():
+        Publication.objects.bulk_update(whole, ["state", "said", "handed_in_at", "entry", "version"], 1000)
+        wanted = {row.key: row for row in told}
+        lines = [submissions.Handed(None, _wanted(wanted[f"p{row.pk}"]), now, row.pk) for row in whole]
+        if isinstance(answer, Submitted):
+            submissions.remember(connection, SORT, answer, lines)
+    if not isinstance(answer, Submitted):
+        _settle(connection, whole, answer)
+    return len(whole)
+
+
+def _wanted(row: NewListing) -> dict[str, Any]:
+    return {"title": row.title, "price": str(row.price), "category": row.category, "barcode": row.barcode}
+
+
+def _new_listing(row: Publication, draft: Draft, sku: str) -> NewListing:
+    return NewListing(
+        key=f"p{row.pk}",
+        sku=sku,
+        barcode=draft.barcode,
+        title=draft.title,
+        description=draft.description,
+        category=draft.category,
+        attributes=row.attributes,
+        price=draft.price or Decimal(0),
+        entry=row.entry,
+    )
+
+
+def _settle(connection: Connection, rows: Sequence[Publication], results: Sequence[PushResult]) -> None:
+    """What an account said at once."""
+    by_key = {row.pk: row for row in rows}
+    said = {result.external_id: result for result in results}
+    made = {pk: said[f"p{pk}"].made for pk in by_key if f"p{pk}" in said and said[f"p{pk}"].ok}
+    refused = {pk: said[f"p{pk}"].error if f"p{pk}" in said else submissions.UNSAID for pk in by_key if pk not in made}
+    _end(connection, list(rows), made, refused, {})
+
+
+def _settle_batch(connection: Connection, lines: Sequence[SubmittedLine], refused: Mapping[int, str]) -> None:
+    rows = [line.publication for line in lines if line.publication is not None]
+    made = {line.publication_id: line.made for line in lines if line.publication_id and line.taken}
+    wanted = {line.publication_id: line.wanted for line in lines if line.publication_id}
+    _end(connection, rows, made, refused, wanted)
+
+
+submissions.SETTLERS[SORT] = _settle_batch
+
+
+@transaction.atomic
+def _end(
+    connection: Connection,
+    rows: Sequence[Publication],
+    made: Mapping[int, str],
+    refused: Mapping[int, str],
+    wanted: Mapping[int, Mapping[str, Any]],
+) -> None:
+    """Listings come of what was taken, linked to their items; of the rest it is said why not."""
+    now = timezone.now()
+    items = {item.pk: item for item in _items([row.item_id for row in rows])}
+    linked: list[int] = []
+    for row in rows:
+        row.ended_at, row.version = now, row.version + 1
+        key = made.get(row.pk, "")
+        if not key:
+            row.state, row.said = State.REFUSED, (refused.get(row.pk) or submissions.UNSAID)[:300]
+            continue
+        item, facts = items[row.item_id], wanted.get(row.pk, {})
+        listing, _ = Listing.objects.update_or_create(
+            connection=connection,
+            external_id=key,
+            defaults={
+                "sku": item.sku,
+                "barcode": facts.get("barcode", ""),
+                "title": facts.get("title") or item.title,
+                "product_title": item.product.title,
+                "category": facts.get("category", ""),
+                "price": facts.get("price"),
+                "link": Listing.Link.LINKED,
+                "item": item,
+                "link_reason": "published from here",
+            },
+        )
+        row.state, row.said, row.listing = State.LISTED, "", listing
+        linked.append(item.pk)
+    Publication.objects.bulk_update(rows, ["state", "said", "listing", "ended_at", "version"], 1000)
+    for kind in (Event.Kind.AVAILABILITY, Event.Kind.PRICE):
+        record(kind, linked, f"listed on {connection.name}")
+
+
+def counts(connection: Connection) -> dict[str, int]:
+    """How many publications stand where."""
+    found: dict[str, int] = defaultdict(int)
+    for state in connection.publications.values_list("state", flat=True):  # type: ignore[attr-defined]
+        found[state] += 1
+    return found

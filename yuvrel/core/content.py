@@ -1,0 +1,161 @@
+"""Texts for channels from templates over an item's facts, in a sandbox: a template can read and format, nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from decimal import Decimal
+from functools import lru_cache
+from typing import Any
+
+from jinja2 import StrictUndefined, Template, TemplateError, TemplateSyntaxError, nodes
+from jinja2.sandbox import ImmutableSandboxedEnvironment, SecurityError
+
+from .errors import BadInputError
+
+# Characters of a template, and of what may come of it.
+MOST_TEMPLATE, MOST_TEXT = 4000, 20_000
+# The facts that a template may name.
+FACTS = (
+    "title",
+    "product",
+    "sku",
+    "barcode",
+    "brand",
+    "category",
+    "description",
+    "options",
+    "tags",
+    "weight_grams",
+    "length_mm",
+    "width_mm",
+    "height_mm",
+    "price",
+)
+
+
+class _Sandbox(ImmutableSandboxedEnvironment):
+    """No way to what lies beside the facts, and no arithmetic that grows without end."""
+
+    intercepted_binops = frozenset({"*", "**"})
+
+    def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
+        """Numbers are multiplied, within reason; texts are not."""
+        if operator == "**" or not all(isinstance(one, (int, float, Decimal)) for one in (left, right)):
+            raise SecurityError("only numbers can be multiplied")
+        return super().call_binop(context, operator, left, right)
+
+
+def money(value: Any, places: int = 2) -> str:
+    """An amount with its decimals."""
+    return f"{Decimal(str(value)):.{max(0, min(4, int(places)))}f}"
+
+
+def cut(text: Any, most: int) -> str:
+    """A text of at most so many characters, ended at a whole word."""
+    whole = " ".join(str(text).split())
+    if len(whole) <= most:
+        return whole
+    short = whole[: max(0, int(most))]
+    return short.rsplit(" ", 1)[0].rstrip(" ,;·-") if " " in short else short
+
+
+def listed(values: Any, word: str = "and") -> str:
+    """Several texts as one reads them: a, b and c."""
+    texts = [str(one) for one in (values.values() if isinstance(values, Mapping) else values)]
+    return texts[0] if len(texts) == 1 else f"{', '.join(texts[:-1])} {word} {texts[-1]}" if texts else ""
+
+
+def length(millimetres: Any, unit: str = "cm") -> str:
+    """A length in cm, m or mm, without needless decimals."""
+    by = {"mm": 1, "cm": 10, "m": 1000}
+    if unit not in by:
+        raise SecurityError(f"a length is given in {listed(list(by), 'or')}")
+    return f"{(Decimal(str(millimetres)) / by[unit]).normalize():f} {unit}"
+
+
+def _environment() -> _Sandbox:
+    made = _Sandbox(undefined=StrictUndefined, autoescape=False)
+    # Python's own formatting can reach into what it formats; ours cannot.
+    for name in ("format", "attr", "map", "pprint", "xmlattr"):
+        made.filters.pop(name, None)
+    made.filters |= {"money": money, "cut": cut, "listed": listed, "length": length}
+    made.globals.clear()
+    return made
+
+
+_SANDBOX = _environment()
+
+
+@lru_cache(maxsize=512)
+def _compiled(text: str) -> Template:
+    # What could run for ever is refused as it is read.
+    for kind, said in REFUSED.items():
+        for node in _SANDBOX.parse(text).find_all(kind):
+            inner = node.find(nodes.For) if isinstance(node, nodes.For) else node
+            if inner is not None:
+                raise TemplateSyntaxError(said, inner.lineno)
+    return _SANDBOX.from_string(text)
+
+
+REFUSED: dict[type[nodes.Node], str] = {
+    nodes.For: "one loop inside another is too many",
+    nodes.Macro: "a template defines nothing of its own",
+    nodes.CallBlock: "a template defines nothing of its own",
+    nodes.Include: "a template stands by itself",
+    nodes.Import: "a template stands by itself",
+    nodes.FromImport: "a template stands by itself",
+    nodes.Extends: "a template stands by itself",
+}
+
+
+def check_template(text: str, field: str) -> str:
+    """The template, if it can be used. Raises BadInputError naming the line and what is wrong there.
+
+    It is tried on an item that has every fact, so that a misspelt one is found before anything is published.
+    """
+    if len(text) > MOST_TEMPLATE:
+        raise BadInputError(f"A template has at most {MOST_TEMPLATE:,} characters.", field=field)
+    render(text, EXAMPLE, field)
+    return text
+
+
+def render(text: str, facts: Mapping[str, Any], field: str) -> str:
+    """What a template says of an item; runs of spaces become one. Raises BadInputError naming the line."""
+    try:
+        found = ""
+        for piece in _compiled(text).generate(facts):
+            found += piece
+            if len(found) > MOST_TEXT:
+                raise BadInputError(f"It comes to more than {MOST_TEXT:,} characters.", field=field)
+    except TemplateSyntaxError as error:
+        raise BadInputError(f"Line {error.lineno}: {error.message}.", field=field) from error
+    except (TemplateError, ArithmeticError, ValueError, TypeError, AttributeError, LookupError) as error:
+        raise BadInputError(f"{_where(error)}{str(error) or type(error).__name__}.", field=field) from error
+    return "\n".join(" ".join(line.split()) for line in found.strip().splitlines())
+
+
+def _where(error: BaseException) -> str:
+    """The line of the template in which something went wrong, if it can be told."""
+    trace, line = error.__traceback__, 0
+    while trace is not None:
+        if trace.tb_frame.f_code.co_filename == "<template>":
+            line = trace.tb_lineno
+        trace = trace.tb_next
+    return f"Line {line}: " if line else ""
+
+
+EXAMPLE: dict[str, Any] = {
+    **dict.fromkeys(FACTS, "text"),
+    "options": {"Size": "small"},
+    "tags": ["one", "two"],
+    "weight_grams": 250,
+    "length_mm": 120,
+    "width_mm": 80,
+    "height_mm": 40,
+    "price": Decimal("24.60"),
+}
+
+
+def missing(required: Iterable[str], given: Mapping[str, str]) -> list[str]:
+    """The required attributes that have no value."""
+    return [name for name in required if not str(given.get(name, "")).strip()]
