@@ -35,6 +35,7 @@ VIEWS = {
     "accounts": "/books/accounts",
     "connections": "/connections",
     "connection": "/connections/1",
+    "publish": "/connections/2/publish",
     "item": "/range",
     "product": "/range",
     "import": "/range/sheets",

@@ -29,7 +29,7 @@ from yuvrel.agreement.actions import check_own
 from yuvrel.agreement.models import Drift
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.catalogue import pictures
-from yuvrel.channels.models import Call, Connection, Run
+from yuvrel.channels.models import Call, Connection, Publication, Run
 from yuvrel.channels.runs import raise_snag
 from yuvrel.core.rules import Level, Rung
 from yuvrel.people.models import Location
@@ -199,6 +199,16 @@ def _crowded() -> list[str]:
         run=run, at=timezone.now(), method="POST", path=f"/api/orders?q={WORD * 4}", milliseconds=123_456,
         sent=f'{{"{WORD}": "{WORD * 9}"}}', received=WORD * 40, fault=f"{LONG} {WORD}",
     )  # fmt: skip
+    asked = [{"name": "wood", "label": WORD, "required": True, "values": []}]
+    kinds_there = [{"id": "c", "title": LONG[:100], "attributes": asked}]
+    market = make_connection("market", name=f"Market of the {WORD}"[:80], account={"region": WORD}, categories=kinds_there)
+    told = {"category": "c", "state": "refused", "said": f"{LONG} {WORD}"[:300], "by": "x"}
+    Publication.objects.create(connection=market, item=item, attributes={"wood": WORD * 3}, **told)
+    groups = [{"label": f"match {WORD}", "count": 1_234_567, "examples": [[LONG[:120], f"{WORD} {WORD}"]] * 10}]
+    found = {"at": timezone.now().isoformat(), "since": "2026-01-01", "gives_no": [WORD, "costs"]}
+    parts = [{"name": "listings", "label": "Listings", "count": 1_234_567, "groups": groups}]
+    fresh = make_connection(name=f"New {WORD} shop", state="tested", live_since=None, survey={**found, "parts": parts})
+    make_listing(fresh, other, title=LONG[:200], shown=D(1_234_567))
     pictures.add(SYSTEM, item.product_id, drawn(size=(900, 20)), LONG)
     change(
         SYSTEM, Rung(Level.ITEM, LONG, item.pk), {"selling_past_zero": "backorder", "past_zero_text": LONG[:150]}, timezone.now()
@@ -218,6 +228,8 @@ def _crowded() -> list[str]:
         f"/orders/{order.pk}",
         f"/buying/orders/{purchase.pk}",
         f"/connections/{shop.pk}",
+        f"/connections/{market.pk}/publish",
+        f"/connections/{fresh.pk}",
         f"/connections/runs/{run.pk}",
         f"/buying/suppliers/{supplier.pk}",
     ]

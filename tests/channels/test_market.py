@@ -13,13 +13,17 @@ from tests.channels.test_journey import World, settle
 from tests.invariants import assert_invariants
 from tests.world import give, set_rules
 from yuvrel.books.models import JournalLine
+from yuvrel.catalogue.models import Category
 from yuvrel.channels import actions, inbound, linking, offers, prices, snags, submissions
 from yuvrel.channels.jobs import ask_for, relay_now
 from yuvrel.channels.models import Connection, Listing, Snag, Submission, SubmittedLine
 from yuvrel.channels.schedules import due_parts
 from yuvrel.core.errors import BadInputError, RefusedError
+from yuvrel.core.rules import Level, Rung
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
+from yuvrel.rules.actions import change
+from yuvrel.rules.models import SettingValue
 from yuvrel.sales.models import SalesOrder
 from yuvrel.stock.models import StockBalance
 
@@ -268,3 +272,26 @@ def test_of_two_thousand_offers_every_dirty_one_is_accounted_for(world: World, m
     assert Listing.objects.filter(connection=market, external_id__startswith="x").count() == 1960
     snag = Snag.objects.get(kind="listings", resolved_at=None)
     assert snag.title == "40 listings cannot be read"
+
+
+def test_a_second_region_begins_with_what_the_first_has(world: World, market: Connection) -> None:
+    """Places, rules and the way in are copied; the prefix is not, and another address needs its own secret."""
+    jars = Category.objects.create(name="Jars")
+    set_rules(market, buffer="3", order_prefix="H-")
+    rung = Rung(Level.CATEGORY_ON_CONNECTION, "Jars on it", jars.pk, market.pk)
+    change(SYSTEM, rung, {"buffer": "1"}, timezone.now())
+    mill = Location.objects.get(code="mill-lane")
+    actions.change_settings(SYSTEM, market.pk, market.version, {"feeds": [mill.pk], "their_place": mill.pk})
+    given = {"kind": "market", "name": "France", "address": market.address, "sign_in": {"region": "fr"}}
+    row = actions.add(SYSTEM, **given, copy_from=market.pk)
+    assert actions.test(SYSTEM, row.pk, timezone.now()).state == "tested"
+    assert (row.their_place, list(row.feeds.all())) == (mill, [mill])
+    kept = SettingValue.objects.filter(name="buffer")
+    assert kept.get(level="connection", subject=row.pk).value == "3"
+    assert kept.get(level="category on a connection", within=row.pk).subject == jars.pk
+    assert not SettingValue.objects.filter(name="order_prefix", subject=row.pk).exists()
+    with pytest.raises(BadInputError, match="Enter the client secret"):
+        given |= {"name": "Elsewhere", "address": "http://127.0.0.1:9", "sign_in": {"region": "fr", "client": "us"}}
+        actions.add(SYSTEM, **given, copy_from=market.pk)
+    with pytest.raises(BadInputError, match="of this kind"):
+        actions.add(SYSTEM, **{**given, "kind": "till", "name": "T", "sign_in": {"token": "t"}}, copy_from=market.pk)

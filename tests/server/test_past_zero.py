@@ -19,10 +19,11 @@ from yuvrel.catalogue.models import Item
 from yuvrel.channels.jobs import relay_now
 from yuvrel.core.past_zero import PastZero, Sold
 from yuvrel.people.roles import SYSTEM
-from yuvrel.sales.actions import release, ship, take_order
+from yuvrel.sales.actions import release, ship, take_order, take_till_sale
 from yuvrel.sales.incoming import IncomingLine
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.sales.past_zero import Allowance, sold_under
+from yuvrel.stock.models import StockBalance
 
 DAY = NOW.date()
 
@@ -150,4 +151,30 @@ def test_thirty_shoppers_in_two_shops_race_for_the_last_pre_orders(_no_jobs_left
     states = list(SalesOrder.objects.values_list("state", flat=True))
     assert (states.count("ready"), states.count("received"), states.count("held")) == (3, 5, 22)
     assert sold_under(["item|1|0|"])["item|1|0|"] == Sold(D(5), D(5))
+    assert_invariants()
+
+
+@pytest.mark.django_db(transaction=True)
+def test_two_shops_a_marketplace_and_a_till_race_for_the_last_units_and_pre_orders(_no_jobs_left: None) -> None:
+    """Three on the shelf and a limit of five; the till sells two of the three while thirty order elsewhere. Whatever the
+    order in which they come: one unit is left and one order is ready, five are promised at most, nothing is sold twice."""
+    make_company()
+    item = make_item("HIV-9", on_hand=3)
+    channels = [make_connection(), make_connection(), make_connection("market")]
+    till = make_connection("till")
+    orders = [incoming(channels[n % 3], allowing(item, 1, limit=5)) for n in range(30)]
+    works: list[Callable[[], object]] = [lambda one=one: take_order(SYSTEM, one, timezone.now()) for one in orders]  # type: ignore[misc]
+    sale = incoming(till, order_line(item, 2, "24.60"))
+    works.insert(15, lambda: take_till_sale(SYSTEM, sale))
+    assert all_at_once(works) == []
+    for _ in range(3):
+        relay_now()
+    states = list(SalesOrder.objects.exclude(connection=till).values_list("state", flat=True))
+    assert len(states) == 30
+    balance = StockBalance.objects.get(item=item)
+    assert (balance.on_hand, balance.committed, states.count("ready")) == (1, 1, 1)
+    assert sold_under(["item|1|0|"])["item|1|0|"].unserved <= 5
+    # What was reserved before the till took it waits as well, beside what was promised.
+    assert 5 <= states.count("received") <= 7
+    assert states.count("held") == 29 - states.count("received")
     assert_invariants()

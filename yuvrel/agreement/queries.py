@@ -13,8 +13,9 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 
 from yuvrel.books.models import JournalLine
 from yuvrel.catalogue.models import Item
+from yuvrel.channels.credentials import kinds_that
 from yuvrel.channels.models import Connection, Listing
-from yuvrel.channels.offers import WITH_QUANTITIES
+from yuvrel.connectors.capabilities import Capability
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
 from yuvrel.core.postings import Role
@@ -92,7 +93,7 @@ def _sum(rows: QuerySet[Any], field: str) -> Decimal:
 
 
 def _columns() -> list[Connection]:
-    return list(Connection.objects.filter(kind__in=WITH_QUANTITIES, state="live").order_by("kind", "name"))
+    return list(Connection.objects.filter(kind__in=kinds_that(Capability.QUANTITIES), state="live").order_by("kind", "name"))
 
 
 def items(q: str, show: str, cursor: str, limit: int) -> dict[str, Any]:

@@ -13,21 +13,23 @@ from django.db.models import Q
 from django.utils import timezone
 
 from yuvrel.books.models import Account, LedgerDocument
+from yuvrel.catalogue.models import Category
 from yuvrel.connectors.base import order_states
 from yuvrel.connectors.capabilities import Capability, Documents, Publishing, Webhooks
 from yuvrel.connectors.http import AddressError, ConnectorError, check_address
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.bounds import check_happened
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
-from yuvrel.core.rules import Level
+from yuvrel.core.rules import Level, Rung
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.pricing.models import PriceList
+from yuvrel.rules.actions import change
 from yuvrel.rules.models import SettingValue
 
-from .credentials import connector_for, keep_sign_in, kind_of, seal
+from .credentials import connector_for, keep_sign_in, kind_of, seal, secrets_of
 from .models import Connection, Feed, Listing, PriceOffer
 from .schedules import parts_of
 
@@ -44,8 +46,12 @@ def get_connection(connection_id: int) -> Connection:
 
 
 @transaction.atomic
-def add(actor: Actor, *, kind: str, name: str, address: str, sign_in: dict[str, str]) -> Connection:
-    """A draft connection; nothing is called yet. Raises BadInputError naming what is wrong."""
+def add(actor: Actor, *, kind: str, name: str, address: str, sign_in: dict[str, str], copy_from: int | None = None) -> Connection:
+    """A draft connection; nothing is called yet. Raises BadInputError naming what is wrong.
+
+    `copy_from`: another connection of the kind, whose places, price list and rules it begins with; how that one signs
+    in too, where it is the same address.
+    """
     actor.need(Ability.CONNECT)
     if kind not in KINDS:
         raise BadInputError(f"Kind must be one of {', '.join(KINDS)}.", field="kind")
@@ -63,11 +69,45 @@ def add(actor: Actor, *, kind: str, name: str, address: str, sign_in: dict[str, 
         fulfils_from=Location.objects.first(),
         accounts=_default_accounts() if Capability.DOCUMENTS in KINDS[kind].can else {},
     )
-    keep_sign_in(row, sign_in)
+    other = _like(kind, copy_from) if copy_from else None
+    known = {**other.account, **secrets_of(other)} if other and other.address == row.address else {}
+    keep_sign_in(row, {**known, **{entry: text for entry, text in sign_in.items() if text.strip()}})
     row.save()
-    row.feeds.set(Location.objects.all()[:1])
-    audit(actor, "add connection", "connection", row.pk, after={"kind": kind, "name": row.name})
+    row.feeds.set(other.feeds.all() if other else Location.objects.all()[:1])
+    if other:
+        _copy_rules(actor, other, row)
+    after = {"kind": kind, "name": row.name, **({"like": other.name} if other else {})}
+    audit(actor, "add connection", "connection", row.pk, after=after)
     return row
+
+
+def _like(kind: str, connection_id: int) -> Connection:
+    other = Connection.objects.filter(pk=connection_id, kind=kind).first()
+    if other is None:
+        raise BadInputError("There is no such connection of this kind to copy from.", field="copy_from")
+    return other
+
+
+# What of a connection is its own, and would be wrong at another.
+OWN_RULES = ("order_prefix",)
+
+
+def _copy_rules(actor: Actor, other: Connection, row: Connection) -> None:
+    """Give a connection the places, the list and the rules of another, those of categories on it too."""
+    row.fulfils_from, row.their_place, row.price_list = other.fulfils_from, other.their_place, other.price_list
+    row.order_states = other.order_states
+    row.save()
+    own = Q(level=Level.CONNECTION.value, subject=other.pk) | Q(level=Level.CATEGORY_ON_CONNECTION.value, within=other.pk)
+    values: dict[tuple[str, int], dict[str, Any]] = {}
+    for value in SettingValue.objects.filter(own).exclude(name__in=OWN_RULES):
+        values.setdefault((value.level, value.subject), {})[value.name] = value.value
+    for (level, subject), changes in values.items():
+        if level == Level.CONNECTION.value:
+            rung = Rung(Level.CONNECTION, row.name, row.pk)
+        else:
+            name = Category.objects.get(pk=subject).name
+            rung = Rung(Level.CATEGORY_ON_CONNECTION, f"{name} on {row.name}", subject, row.pk)
+        change(actor, rung, changes, timezone.now())
 
 
 def _check_address(address: str) -> None:

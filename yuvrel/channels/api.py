@@ -83,7 +83,14 @@ def list_connections(request: HttpRequest) -> Any:
 @router.post("/connections", response=ConnectionOut, operation_id="add_connection")
 def add(request: HttpRequest, body: ConnectionIn) -> Any:
     """Add a draft connection."""
-    row = actions.add(actor(request), kind=body.kind, name=body.name, address=body.address, sign_in=body.sign_in)
+    row = actions.add(
+        actor(request),
+        kind=body.kind,
+        name=body.name,
+        address=body.address,
+        sign_in=body.sign_in,
+        copy_from=body.copy_from,
+    )
     return queries.connection_page(row)
 
 

@@ -9,6 +9,7 @@ from cryptography.fernet import Fernet, InvalidToken, MultiFernet
 from django.conf import settings
 
 from yuvrel.connectors.base import Account, Connector, capable
+from yuvrel.connectors.capabilities import Capability
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.errors import BadInputError, YuvrelError
 
@@ -34,6 +35,11 @@ def unseal(sealed: str) -> str:
         return _box().decrypt(sealed.encode()).decode()
     except InvalidToken as error:
         raise YuvrelError("A stored secret cannot be opened with the keys of this deployment.") from error
+
+
+def kinds_that(can: Capability) -> list[str]:
+    """The kinds of connections that can do a thing."""
+    return [name for name, kind in KINDS.items() if can in kind.can]
 
 
 def kind_of(connection: Connection) -> type[Connector]:

@@ -208,7 +208,8 @@ def _wanted(connection: Connection, order: RemoteOrder) -> bool:
     if connection.orders.filter(external_id=order.external_id, history=True).exists():  # type: ignore[attr-defined]
         return False
     over = order.status in GONE or (order.done and not order.sent_by_channel)
-    if over and connection.live_since and order.placed_at < connection.live_since:
+    # The account's clock may be off.
+    if over and connection.live_since and order.placed_at < connection.live_since - OVERLAP:
         return connection.orders.filter(external_id=order.external_id).exists()  # type: ignore[attr-defined]
     if order.status in connection.order_states or order.status in GONE:
         return True

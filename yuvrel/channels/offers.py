@@ -19,7 +19,6 @@ from yuvrel.catalogue.kits import holders_of, kits
 from yuvrel.catalogue.models import Item
 from yuvrel.connectors.capabilities import Capability, Quantities
 from yuvrel.connectors.messages import QuantityPush, RemoteQuantity, Submitted
-from yuvrel.connectors.registry import KINDS
 from yuvrel.core.availability import (
     Offer,
     Shelf,
@@ -40,7 +39,7 @@ from yuvrel.rules.registry import SETTINGS
 from yuvrel.stock.models import StockBalance
 
 from . import selling, sql, submissions
-from .credentials import connector_as
+from .credentials import connector_as, kinds_that
 from .models import Connection, Listing, OfferDay, SubmittedLine
 from .rules import FLOW, POOL, RULES, Ids, Kept, Pool, flowing, pool_rule, reached_by, rule_columns, rule_for
 from .runs import raise_snag, run_of, settle_snags
@@ -50,7 +49,6 @@ SETTING_NAMES = (*POOL, FLOW, *RULES, *selling.NAMES)
 BATCH = 100
 SORT = "quantities"
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
-WITH_QUANTITIES = tuple(kind for kind, c in KINDS.items() if Capability.QUANTITIES in c.can)
 
 
 @dataclass
@@ -233,7 +231,7 @@ def wanted_of(
 
 def live_connections() -> list[Connection]:
     """Connections that are told quantities now."""
-    rows = Connection.objects.filter(state=Connection.State.LIVE, kind__in=WITH_QUANTITIES)
+    rows = Connection.objects.filter(state=Connection.State.LIVE, kind__in=kinds_that(Capability.QUANTITIES))
     return list(rows.prefetch_related("feeds").order_by("pk"))
 
 

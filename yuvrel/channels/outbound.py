@@ -27,7 +27,7 @@ from yuvrel.people.queries import company
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import Shipment
 
-from .credentials import connector_as, connector_for
+from .credentials import connector_as, connector_for, kinds_that
 from .models import Connection, Feed, InboundMessage, OutboundMessage
 from .quarantine import attempt, ends_the_run, read_row, set_aside
 from .runs import account_failed, account_works, raise_snag, run_of, settle_snags
@@ -45,8 +45,7 @@ ANSWER = "answer"
 
 
 def _live(can: Capability) -> Connection | None:
-    kinds = [kind for kind, c in KINDS.items() if can in c.can]
-    return Connection.objects.filter(kind__in=kinds, state=Connection.State.LIVE).order_by("pk").first()
+    return Connection.objects.filter(kind__in=kinds_that(can), state=Connection.State.LIVE).order_by("pk").first()
 
 
 def queue_ledger(document_ids: Iterable[int]) -> set[int]:

@@ -11,7 +11,6 @@ import numpy as np
 from django.utils import timezone
 
 from yuvrel.connectors.capabilities import Capability
-from yuvrel.connectors.registry import KINDS
 from yuvrel.core import pricing as core
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import spoken
@@ -27,10 +26,10 @@ from yuvrel.pricing.queries import add_holders, margin_steps
 from yuvrel.rules.queries import settled
 from yuvrel.rules.registry import declare
 
+from .credentials import kind_of, kinds_that
 from .models import Connection, Listing
 from .rules import Ids, Kept, connection_rungs, connection_value, listing_rungs, resolved_columns
 
-WITH_PRICES = tuple(kind for kind, c in KINDS.items() if Capability.PRICES in c.can)
 CONNECTION: dict[str, Any] = {"levels": OF_CONNECTIONS, "group": "Prices", "ability": Ability.CONNECT.value}
 
 declare(
@@ -98,7 +97,7 @@ def owner_of(connection: Connection) -> str:
 
 def live_connections() -> list[Connection]:
     """Connections whose prices are looked at now."""
-    return list(Connection.objects.filter(state=Connection.State.LIVE, kind__in=WITH_PRICES).order_by("pk"))
+    return list(Connection.objects.filter(state=Connection.State.LIVE, kind__in=kinds_that(Capability.PRICES)).order_by("pk"))
 
 
 @dataclass(frozen=True)
@@ -157,7 +156,7 @@ def prices_of(connection: Connection, ids: Ids, kept: Kept, worked: Worked | Non
 
 def compare(connection: Connection, ids: Ids, before: Kept, after: Kept) -> tuple[int, int]:
     """(listings that would show another price or none, listings that would newly be held) by other rules."""
-    if connection.kind not in WITH_PRICES or not len(ids.listing):
+    if Capability.PRICES not in kind_of(connection).can or not len(ids.listing):
         return 0, 0
     worked = work_out([connection], ids.item.tolist())
 

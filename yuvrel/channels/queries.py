@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from datetime import date, timedelta
 from typing import Any
 
 from django.db.models import Count, Max, Q
 from django.utils import timezone
 
-from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.catalogue.obstacles import Obstacle, look_for
+from yuvrel.catalogue.pictures import first_of
 from yuvrel.connectors.base import order_states
 from yuvrel.connectors.capabilities import Capability
 from yuvrel.connectors.registry import KINDS
-from yuvrel.core.errors import NotFoundError
-from yuvrel.core.pairing import Verdict
+from yuvrel.core.errors import BadInputError, NotFoundError
+from yuvrel.core.gtin import normal_gtin
+from yuvrel.core.pairing import Side, Verdict, doubts
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.faults import sheet_rows
 from yuvrel.kit.paging import page
@@ -114,17 +117,30 @@ def connection_page(row: Connection) -> dict[str, Any]:
 
 
 def bench(link: str, connection: int | None, q: str, cursor: str, limit: int) -> dict[str, Any]:
-    """The pairing bench: listings with ranked candidates and why."""
-    rows = Listing.objects.select_related("connection", "item").filter(link=link)
+    """The pairing bench: listings with ranked candidates, why, and what speaks against each.
+
+    `link`: how they stand: *unlinked*, *linked*, *ignored*; or *clashing* (of the unlinked), *drifting* and *held* (of the
+    linked)."""
+    rows = Listing.objects.select_related("connection", "item").filter(BENCH.get(link, Q(link=link)))
     if connection:
         rows = rows.filter(connection_id=connection)
     found, following = page(find_items(rows, q), ["connection_id", "id"], cursor, limit)
     # Only what is still to be paired needs candidates, and only they need the whole range read.
-    index = pairing_index() if found and link == Listing.Link.UNLINKED else None
+    index = pairing_index() if found and link in (Listing.Link.UNLINKED, CLASHING) else None
     counts = dict(Listing.objects.values_list("link").annotate(n=Count("id")).order_by())
     shown = sheet_rows(BenchRow, found, lambda row: _bench_row(row, verdict_for(row, index) if index else None), _known_listing)
     _name_candidates(shown)
     return {"rows": shown, "next": following, "counts": counts}
+
+
+CLASHING = "clashing"
+BENCH: dict[str, Q] = {
+    CLASHING: Q(link=Listing.Link.UNLINKED) & ~Q(link_reason=""),
+    **{
+        state.value: Q(link=Listing.Link.LINKED) & (Q(offer_state=state) | Q(price_offer__state=state))
+        for state in (Listing.Offer.DRIFTING, Listing.Offer.HELD)
+    },
+}
 
 
 def _bench_row(row: Listing, verdict: Verdict | None) -> dict[str, Any]:
@@ -132,10 +148,12 @@ def _bench_row(row: Listing, verdict: Verdict | None) -> dict[str, Any]:
     return {
         **{name: getattr(row, name) for name in fields},
         "connection": row.connection.name,
+        "options": {str(name): str(value) for name, value in row.options.items()},
+        "item": {"id": row.item.pk, "sku": row.item.sku, "title": row.item.title} if row.item else None,
         "why": (verdict.clash or row.link_reason or verdict.reason) if verdict else row.link_reason,
         "clash": bool(verdict and verdict.clash),
         "candidates": [
-            {"item_id": c.item_id, "sku": "", "title": "", "score": c.score, "reason": c.reason}
+            {"item_id": c.item_id, "sku": "", "title": "", "price": None, "score": c.score, "reason": c.reason}
             for c in (verdict.candidates if verdict else ())
         ],
     }
@@ -143,11 +161,26 @@ def _bench_row(row: Listing, verdict: Verdict | None) -> dict[str, Any]:
 
 def _name_candidates(rows: list[BenchRow]) -> None:
     """What the candidates are called, read for all rows at once."""
-    candidates = [candidate for row in rows for candidate in row.candidates]
-    items = Item.objects.in_bulk({candidate.item_id for candidate in candidates})
-    for candidate in candidates:
-        item = items[candidate.item_id]
-        candidate.sku, candidate.title = item.sku, item.title
+    ids = {candidate.item_id for row in rows for candidate in row.candidates}
+    items, pictures = Item.objects.in_bulk(ids), first_of(ids)
+    codes: dict[int, list[str]] = defaultdict(list)
+    for item_id, gtin in Barcode.objects.filter(item_id__in=ids).values_list("item_id", "gtin"):
+        codes[item_id].append(gtin)
+    for row in rows:
+        there = Side(row.title, row.price, row.options, _gtins(row.barcode))
+        for candidate in row.candidates:
+            item = items[candidate.item_id]
+            candidate.sku, candidate.title, candidate.price = item.sku, item.title, item.price
+            candidate.picture = pictures.get(item.pk)
+            options = {str(name): str(value) for name, value in item.options.items()}
+            candidate.doubts = doubts(there, Side(item.title, item.price, options, tuple(codes[item.pk])))
+
+
+def _gtins(barcode: str) -> tuple[str, ...]:
+    try:
+        return (normal_gtin(barcode),) if barcode.strip() else ()
+    except BadInputError:
+        return ()
 
 
 def _known_listing(row: Listing) -> dict[str, Any]:

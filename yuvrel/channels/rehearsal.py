@@ -10,6 +10,7 @@ from django.db.models import QuerySet
 
 from yuvrel.catalogue.kits import kits, parts_of
 from yuvrel.catalogue.models import Item
+from yuvrel.connectors.capabilities import Capability
 from yuvrel.core.errors import RefusedError
 from yuvrel.core.money import ZERO, split_tax
 from yuvrel.core.rehearsal import Shift, rehearse
@@ -22,8 +23,9 @@ from yuvrel.stock.models import ItemCost
 
 from . import price_rules, selling
 from .actions import check_settings, get_connection
+from .credentials import kind_of
 from .models import Connection, Listing
-from .offers import SETTING_NAMES, WITH_QUANTITIES, Wanted, wanted_of
+from .offers import SETTING_NAMES, Wanted, wanted_of
 from .rules import Ids, reached_by
 
 MOST_ROWS = 50
@@ -53,7 +55,7 @@ def _rehearse(
     feeds: Sequence[int] | None,
     rung: Rung,
 ) -> dict[str, Any]:
-    shown = [row for row in connections if row.kind in WITH_QUANTITIES]
+    shown = [row for row in connections if Capability.QUANTITIES in kind_of(row).can]
     if not shown and connections:
         raise RefusedError("This kind of connection shows no quantities.", field="kind")
     names = (*SETTING_NAMES, *price_rules.SET)

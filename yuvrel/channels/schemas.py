@@ -249,6 +249,7 @@ class ConnectionIn(Schema):
     name: str = Field(max_length=80)
     address: str = Field(max_length=300)
     sign_in: dict[str, Annotated[str, Field(max_length=300)]] = Field(default_factory=dict, max_length=10)
+    copy_from: Id | None = None
 
 
 class RulesIn(Schema):
@@ -350,13 +351,24 @@ class TakeListingsIn(Schema):
 
 
 class CandidateOut(Schema):
-    """An item a listing may be."""
+    """An item a listing may be, and what speaks against it."""
 
     item_id: int
     sku: str
     title: str
+    price: Money | None
+    picture: int | None = None
     score: float
     reason: str
+    doubts: list[str] = Field(default_factory=list)
+
+
+class PairedItem(Schema):
+    """The item a listing is."""
+
+    id: int
+    sku: str
+    title: str
 
 
 class BenchRow(SheetRow):
@@ -373,6 +385,8 @@ class BenchRow(SheetRow):
     why: str
     clash: bool
     version: int
+    options: dict[str, str]
+    item: PairedItem | None
     candidates: list[CandidateOut]
 
 

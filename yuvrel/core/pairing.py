@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import re
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from decimal import Decimal
 
 from rapidfuzz import fuzz, utils
 
@@ -51,6 +53,50 @@ class Verdict:
     reason: str
     candidates: tuple[Candidate, ...]
     clash: str = ""
+
+
+# A price that is this many times the other, or more, is not the same thing's.
+FAR_OFF = Decimal("1.5")
+# "tray of 24", "box of 6", "12 x", "24-pack": how many there are in one.
+_PACK = re.compile(r"\b(?:tray|box|pack|case|set|carton)s? of (\d+)|\b(\d+)[ -]?(?:pack|pcs|x\b|×)", re.IGNORECASE)
+
+
+@dataclass(frozen=True)
+class Side:
+    """One side of a pair, as it is sold: price with tax, None where there is none."""
+
+    title: str
+    price: Decimal | None
+    options: Mapping[str, str]
+    gtins: tuple[str, ...] = ()
+
+
+def doubts(there: Side, here: Side) -> list[str]:
+    """What speaks against a listing and an item being the same thing: prices far apart, another number in the pack,
+    another value of one option, another barcode. Empty where nothing does."""
+    found = []
+    if there.price and here.price and max(there.price, here.price) >= FAR_OFF * min(there.price, here.price):
+        found.append(f"price {there.price:.2f} there, {here.price:.2f} here")
+    packs = [_pack(side.title) for side in (there, here)]
+    if packs[0] != packs[1]:
+        found.append(f"{_packed(packs[0])} there, {_packed(packs[1])} here")
+    ours = {name.strip().casefold(): value for name, value in here.options.items()}
+    for name, value in there.options.items():
+        other = ours.get(name.strip().casefold())
+        if other is not None and other.strip().casefold() != value.strip().casefold():
+            found.append(f"{name} {value} there, {other} here")
+    if there.gtins and here.gtins and not set(there.gtins) & set(here.gtins):
+        found.append("another barcode")
+    return found
+
+
+def _pack(title: str) -> int:
+    match = _PACK.search(title)
+    return int(match[1] or match[2]) if match else 1
+
+
+def _packed(count: int) -> str:
+    return "a single one" if count == 1 else f"a pack of {count}"
 
 
 class PairingIndex:

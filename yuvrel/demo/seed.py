@@ -20,10 +20,11 @@ from yuvrel.catalogue.models import Category
 from yuvrel.channels import prices
 from yuvrel.channels.credentials import seal
 from yuvrel.channels.models import Connection, Feed, Listing, OutboundMessage, PriceOffer, Publication
-from yuvrel.channels.offers import WITH_QUANTITIES, wanted_of
+from yuvrel.channels.offers import wanted_of
 from yuvrel.channels.price_rules import SET, owner_of
 from yuvrel.channels.rules import Ids
 from yuvrel.connectors.base import order_states
+from yuvrel.connectors.capabilities import Capability
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.price_change import PriceRule
 from yuvrel.core.pricing import Rounding
@@ -260,7 +261,7 @@ class Seeder(Outside):
         rows = []
         for connection in self.connections.values():
             linked = Listing.objects.filter(connection=connection, link="linked")
-            offers = wanted_of(connection, Ids.of(linked)) if connection.kind in WITH_QUANTITIES else {}
+            offers = wanted_of(connection, Ids.of(linked)) if Capability.QUANTITIES in KINDS[connection.kind].can else {}
             for row in linked.filter(pk__in=offers):
                 row.offered = row.shown = offers[row.pk].quantity
                 row.terms = row.terms_shown = offers[row.pk].terms

@@ -12,9 +12,9 @@ from ninja import Schema
 from yuvrel.agreement.models import Check, Drift
 from yuvrel.buying.models import GoodsReceipt, PurchaseOrder, Supplier, SupplierItem
 from yuvrel.catalogue.models import Item
+from yuvrel.channels.credentials import kinds_that
 from yuvrel.channels.models import Connection, Listing
 from yuvrel.connectors.capabilities import Capability
-from yuvrel.connectors.registry import KINDS
 from yuvrel.demo import NOT_YET_CONNECTED
 from yuvrel.people.roles import Ability, Actor
 from yuvrel.sales.models import SalesOrder, Shipment
@@ -76,14 +76,10 @@ def _n(count: int, one: str, many: str = "") -> str:
     return f"{count:,} {one if count == 1 else many or one + 's'}"
 
 
-def _kinds(can: Capability) -> list[str]:
-    return [name for name, kind in KINDS.items() if can in kind.can]
-
-
 def _connecting() -> list[Step]:
     states = list(Connection.objects.values_list("kind", "state"))
-    channels = [state for kind, state in states if kind in _kinds(Capability.ORDERS)]
-    ledgers = [state for kind, state in states if kind in _kinds(Capability.DOCUMENTS)]
+    channels = [state for kind, state in states if kind in kinds_that(Capability.ORDERS)]
+    ledgers = [state for kind, state in states if kind in kinds_that(Capability.DOCUMENTS)]
     waiting = [state for state in channels if state != "live"]
     said = _n(channels.count("live"), "channel live", "channels live")
     return [

@@ -123,6 +123,7 @@
 		padding-block: 8px;
 		vertical-align: top;
 		white-space: normal;
+		overflow-wrap: anywhere;
 	}
 	.pick {
 		width: 34px;

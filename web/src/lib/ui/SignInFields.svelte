@@ -9,9 +9,19 @@
 		given: Record<string, string>;
 		wrong?: string | undefined;
 		isNew?: boolean;
+		/** What is left empty is taken from elsewhere. */
+		isOptional?: boolean;
 		onchange: (given: Record<string, string>) => void;
 	};
-	let { entries, kept = {}, given, wrong = '', isNew = false, onchange }: Props = $props();
+	let {
+		entries,
+		kept = {},
+		given,
+		wrong = '',
+		isNew = false,
+		isOptional = false,
+		onchange
+	}: Props = $props();
 	const id = $props.id();
 </script>
 
@@ -21,11 +31,15 @@
 			>{isNew || !entry.secret ? entry.label : `New ${entry.label.toLowerCase()}`}
 			<input
 				class="field"
-				required={isNew}
+				required={isNew && !isOptional}
 				maxlength="300"
 				type={entry.secret ? 'password' : 'text'}
 				autocomplete="off"
-				placeholder={isNew || !entry.secret ? '' : 'unchanged; type to replace'}
+				placeholder={isOptional
+					? 'as there, at the same address'
+					: isNew || !entry.secret
+						? ''
+						: 'unchanged; type to replace'}
 				aria-invalid={wrong === `sign_in.${entry.name}`}
 				aria-describedby={isNew ? `${id}-${entry.name}` : undefined}
 				value={given[entry.name] ?? (entry.secret ? '' : (kept[entry.name] ?? ''))}

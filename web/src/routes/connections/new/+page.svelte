@@ -15,6 +15,12 @@
 	let kind = $state('web_shop');
 	let name = $state('');
 	let address = $state('');
+	let like = $state(0);
+	const others = createQuery(() => ({
+		queryKey: ['connections'],
+		queryFn: () => ask(api.GET('/api/v1/connections'))
+	}));
+	const alike = $derived((others.data ?? []).filter((one) => one.kind === kind));
 	let signIn = $state<Record<string, string>>({});
 	const chosen = $derived(kinds.data?.find((one) => one.kind === kind));
 	let refusal = $state<Problem | null>(null);
@@ -27,7 +33,7 @@
 		try {
 			const made = await ask(
 				api.POST('/api/v1/connections', {
-					body: { kind, name, address, sign_in: signIn },
+					body: { kind, name, address, sign_in: signIn, copy_from: like || null },
 					headers: { 'Idempotency-Key': onceKey() }
 				})
 			);
@@ -53,11 +59,25 @@
 	{:else}<form onsubmit={submit}>
 			<label class="ask"
 				>Kind
-				<select class="field" bind:value={kind} onchange={() => (signIn = {})}>
+				<select
+					class="field"
+					bind:value={kind}
+					onchange={() => {
+						signIn = {};
+						like = 0;
+					}}
+				>
 					{#each kinds.data ?? [] as row (row.kind)}<option value={row.kind}>{row.label}</option
 						>{/each}
 				</select></label
 			>
+			{#if alike.length}<label class="ask"
+					>Copy places and rules from
+					<select class="field" bind:value={like}>
+						<option value={0}>nothing</option>
+						{#each alike as one (one.id)}<option value={one.id}>{one.name}</option>{/each}
+					</select></label
+				>{/if}
 			<label class="ask"
 				>Name
 				<input
@@ -83,6 +103,7 @@
 				given={signIn}
 				wrong={refusal?.field}
 				isNew
+				isOptional={like > 0}
 				onchange={(given) => (signIn = given)}
 			/>
 			{#if session.me?.standins}<p class="soft">

@@ -1,5 +1,6 @@
 <script lang="ts">
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { page } from '$app/state';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, figure } from '#lib/format.ts';
 	import { onKey } from '#lib/keys.ts';
@@ -10,16 +11,28 @@
 	import Filter from '#lib/ui/Filter.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import Thumb from '#lib/ui/Thumb.svelte';
 
 	type Row = Schemas['BenchRow'];
 	const client = useQueryClient();
 	let q = $state('');
 	let link = $state('unlinked');
+	let channel = $state(Number(page.url.searchParams.get('connection') ?? 0));
+	const channels = createQuery(() => ({
+		queryKey: ['connections'],
+		queryFn: () => ask(api.GET('/api/v1/connections'))
+	}));
+	const isPairing = $derived(['unlinked', 'clashing'].includes(link));
 	let at = $state(0);
 	let picked = $state<Record<number, number>>({});
 	const bench = createQuery(() => ({
-		queryKey: ['listings', link, q],
-		queryFn: () => ask(api.GET('/api/v1/listings', { params: { query: { link, q, limit: 100 } } })),
+		queryKey: ['listings', link, q, channel],
+		queryFn: () =>
+			ask(
+				api.GET('/api/v1/listings', {
+					params: { query: { link, q, limit: 100, ...(channel ? { connection: channel } : {}) } }
+				})
+			),
 		placeholderData: (before) => before
 	}));
 	const rows = $derived(bench.data?.rows ?? []);
@@ -59,7 +72,7 @@
 
 	function keys(event: KeyboardEvent): boolean {
 		const row = current;
-		if (!row || link !== 'unlinked') return false;
+		if (!row || !isPairing) return false;
 		if (event.key === 'ArrowDown') at = Math.min(rows.length - 1, at + 1);
 		else if (event.key === 'ArrowUp') at = Math.max(0, at - 1);
 		else if (/^[1-5]$/.test(event.key) && row.candidates[Number(event.key) - 1])
@@ -89,9 +102,17 @@
 	{#snippet filters()}
 		<Filter bind:value={q} />
 		<select class="field" aria-label="Show" bind:value={link}>
-			<option value="unlinked">not paired</option><option value="ignored">ignored</option><option
+			<option value="unlinked">not paired</option><option value="clashing">clashing</option><option
 				value="linked">linked</option
+			><option value="drifting">drifting</option><option value="held">held</option><option
+				value="ignored">ignored</option
 			>
+		</select>
+		<select class="field" aria-label="Channel" bind:value={channel}>
+			<option value={0}>every channel</option>
+			{#each (channels.data ?? []).filter((one) => one.listings) as one (one.id)}<option
+					value={one.id}>{one.name}</option
+				>{/each}
 		</select>
 	{/snippet}
 	{#if rows.length}
@@ -107,14 +128,17 @@
 				{#each rows as row, n (row.id)}
 					<tr
 						data-bench
-						class:now={n === at && link === 'unlinked'}
+						class:now={n === at && isPairing}
 						onclick={() => (at = n)}
-						aria-current={n === at && link === 'unlinked' ? 'true' : undefined}
+						aria-current={n === at && isPairing ? 'true' : undefined}
 					>
 						<td class="what long"
 							><b>{row.title}</b>
-							<span class="soft small block">{row.connection}</span>
-							{#if row.why && (row.clash || link !== 'unlinked')}<span
+							<span class="soft small block"
+								>{row.connection}{#each Object.entries(row.options) as [name, value] (name)}&ensp;{name}
+									{value}{/each}</span
+							>
+							{#if row.why && (row.clash || !isPairing)}<span
 									class="small block"
 									class:clash={row.clash}>{row.why}</span
 								>{/if}</td
@@ -124,7 +148,7 @@
 							<td class="soft small">{row.barcode || 'none'}</td>
 							<td class="num">{figure(row.price)}</td>
 							<td>
-								{#if link === 'unlinked'}
+								{#if isPairing}
 									{#each row.candidates as candidate, k (candidate.item_id)}
 										<label class="candidate" class:chosen={choice(row) === k}>
 											<input
@@ -134,19 +158,31 @@
 												onchange={() => (picked = { ...picked, [row.id]: k })}
 											/>
 											<span class="key">{k + 1}</span>
+											<Thumb picture={candidate.picture ?? null} />
 											<span class="long"
-												>{candidate.title} <span class="soft small">{candidate.sku}</span></span
+												>{candidate.title}
+												<span class="soft small"
+													>{candidate.sku}{candidate.price
+														? ` · ${figure(candidate.price)}`
+														: ''}</span
+												>{#if candidate.doubts?.length}<span class="small block doubt"
+														>{candidate.doubts.join('; ')}</span
+													>{/if}</span
 											>
 											<span class="small reason"
 												>{candidate.reason}, {Math.round(candidate.score)}</span
 											>
 										</label>
 									{:else}<span class="soft">no similar item</span>{/each}
-								{:else}<span class="soft">{row.why}</span>{/if}
+								{:else}{#if row.item}<a class="plain-link" href="/range/items/{row.item.id}"
+											>{row.item.title}</a
+										>
+										<span class="soft small">{row.item.sku}</span>{/if}
+									<span class="soft small block">{row.why}</span>{/if}
 							</td>
 							<td class="does">
 								{#if mayPair}
-									{#if link === 'unlinked'}
+									{#if isPairing}
 										<button
 											class="quiet"
 											disabled={!row.candidates.length}
@@ -201,6 +237,10 @@
 		align-items: center;
 		min-height: 24px;
 		cursor: pointer;
+	}
+	.doubt {
+		color: var(--madder);
+		font-weight: 400;
 	}
 	.chosen {
 		font-weight: 600;
