@@ -101,7 +101,8 @@ def batch(account: str, region: str, key: str) -> Any:
         return {"status": "waiting"}
     if found["results"] is None:
         change = CHANGES[found["what"]]
-        results = [_changed(account, region, line, change, number) for number, line in enumerate(found["lines"])]
+        codes = {o.get("seller_code") for o in store().all(account, f"offer-{region}")} if change is None else set()
+        results = [_changed(account, region, line, change, number, codes) for number, line in enumerate(found["lines"])]
         found |= {"results": results, "lines": len(found["lines"])}
         store().amend(account, "batch", key, found)
     begin = int(request.args.get("after") or 0)
@@ -109,13 +110,13 @@ def batch(account: str, region: str, key: str) -> Any:
     return {"status": "done", "lines": found["results"][begin:end], "after": str(end) if end < len(found["results"]) else None}
 
 
-def _changed(account: str, region: str, line: Any, change: Any, number: int) -> Doc:
+def _changed(account: str, region: str, line: Any, change: Any, number: int, codes: set[Any]) -> Doc:
     key = str(line.get("offer", "")) if isinstance(line, dict) else ""
     offer = store().get(account, f"offer-{region}", key)
     if number == 0 and refused_line(account):
         reason = "this line was not taken"
     elif change is None:
-        return _listed(account, region, line if isinstance(line, dict) else {})
+        return _listed(account, region, line if isinstance(line, dict) else {}, codes)
     elif offer is None:
         reason = "there is no such offer in this region"
     else:
@@ -143,15 +144,15 @@ def _price(offer: Doc, line: Doc) -> str:
     return ""
 
 
-def _listed(account: str, region: str, line: Doc) -> Doc:
-    """A new offer, where the category has what it asks for; the catalogue's own entry needs no attributes."""
+def _listed(account: str, region: str, line: Doc, codes: set[Any]) -> Doc:
+    """A new offer, where the category has what it asks for; the catalogue's own entry needs no attributes. `codes`: what
+    the seller offers already, by his own code."""
     key = str(line.get("offer", ""))
     category = store().get(account, f"category-{region}", str(line.get("category", "")))
     given = line.get("attributes") or {}
     wanted = [] if line.get("entry") or category is None else category["attributes"]
     lacking = [a["label"] for a in wanted if a["required"] and not str(given.get(a["name"], "")).strip()]
     wrong = [a["label"] for a in wanted if a["values"] and given.get(a["name"]) and given[a["name"]] not in a["values"]]
-    codes = [o for o in store().all(account, f"offer-{region}") if o.get("seller_code") == line.get("seller_code")]
     reason = (
         "there is no such category"
         if category is None
@@ -162,13 +163,14 @@ def _listed(account: str, region: str, line: Doc) -> Doc:
         else "the title is longer than 80 characters"
         if len(str(line.get("title", ""))) > 80
         else "you offer this already"
-        if codes
+        if line.get("seller_code") in codes
         else "we do not sell this"
         if str(line.get("title", "")).lower().startswith("forbidden")
         else ""
     )
     if reason:
         return {"offer": key, "taken": False, "reason": reason}
+    codes.add(line.get("seller_code"))
     made = f"N{secrets.token_hex(4)}"
     facts = {name: line.get(name, "") for name in ("seller_code", "barcode", "title", "description", "category", "entry")}
     offer = {

@@ -172,7 +172,7 @@ def _pair_all(actor: Actor, connection: Connection) -> dict[str, int]:
     skus = Counter(listing.sku.casefold() for listing in waiting)
     linked, left = [], []
     for listing in waiting:
-        verdict = index.verdict(facts_of(listing))
+        verdict = index.verdict(facts_of(listing), most=0)
         twice = bool(listing.sku) and skus[listing.sku.casefold()] > 1
         if verdict.linked and not twice:
             listing.link, listing.item_id, listing.link_reason = Listing.Link.LINKED, verdict.linked, verdict.reason[:120]

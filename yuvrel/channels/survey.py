@@ -145,7 +145,7 @@ def _listings(connection: Connection, log: RunLog) -> list[Part]:
             if not isinstance(row, RemoteListing):
                 found.groups["odd"].add(row.external_id or "one without an id", row.detail)
                 continue
-            verdict = index.verdict(ListingFacts(row.sku, row.barcode, row.title))
+            verdict = index.verdict(ListingFacts(row.sku, row.barcode, row.title), most=0)
             item = known.get(row.external_id) or verdict.linked
             group = "known" if row.external_id in known else "match" if item else "clash" if verdict.clash else "new"
             found.groups[group].add(row.title, " · ".join(part for part in (row.sku, row.barcode) if part))

@@ -114,7 +114,8 @@ class PairingIndex:
         self._texts = {item.id: _text(item.title, item.options) for item in items}
 
     def verdict(self, listing: ListingFacts, most: int = 5) -> Verdict:
-        """Link, clash or ranked suggestions for one listing."""
+        """Link, clash or up to `most` ranked suggestions for one listing; 0: whether it links by itself is all that is
+        asked, and nothing similar is looked for, which takes as long as the range is large."""
         by_sku = self._by_sku.get(normal_sku(listing.sku), []) if listing.sku.strip() else []
         by_gtin, gtin_fault = self._barcode_matches(listing.barcode)
         exact = [Candidate(i, 100.0, "same SKU") for i in by_sku]
@@ -124,7 +125,7 @@ class PairingIndex:
             clash = "The SKU names one item and the barcode another."
         elif len(by_sku) > 1 or (not by_sku and len(by_gtin) > 1):
             clash = "More than one item matches."
-        similar = self._similar(listing, {c.item_id for c in exact}, most)
+        similar = self._similar(listing, {c.item_id for c in exact}, most) if most else []
         candidates = tuple((exact + similar)[:most])
         if exact and not clash:
             best = exact[0]
