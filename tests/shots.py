@@ -49,7 +49,6 @@ VIEWS = {
     "moves": "/shelf/moves",
     "opening": "/shelf/opening",
     "new": "/connections/new",
-    "first-steps": "/first-steps",
 }
 OPENED = {"supplier": ".rows tbody a", "order": ".rows tbody a", "purchase-order": ".rows tbody a", "forecast": ".rows tbody a"}
 WORKING = {

@@ -78,7 +78,8 @@ def doubts(there: Side, here: Side) -> list[str]:
     if there.price and here.price and max(there.price, here.price) >= FAR_OFF * min(there.price, here.price):
         found.append(f"price {there.price:.2f} there, {here.price:.2f} here")
     packs = [_pack(side.title) for side in (there, here)]
-    if packs[0] != packs[1]:
+    # Where the other side names the number without a word for it (an option, the end of a title), it is the same.
+    if packs[0] != packs[1] and not (packs[0] in _numbers(here) or packs[1] in _numbers(there)):
         found.append(f"{_packed(packs[0])} there, {_packed(packs[1])} here")
     ours = {name.strip().casefold(): value for name, value in here.options.items()}
     for name, value in there.options.items():
@@ -93,6 +94,12 @@ def doubts(there: Side, here: Side) -> list[str]:
 def _pack(title: str) -> int:
     match = _PACK.search(title)
     return int(match[1] or match[2]) if match else 1
+
+
+def _numbers(side: Side) -> set[int]:
+    """The whole numbers above one that a side names."""
+    text = " ".join([side.title, *side.options.values()])
+    return {int(one) for one in re.findall(r"\d{1,6}", text)} - {1}
 
 
 def _packed(count: int) -> str:
