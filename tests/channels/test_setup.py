@@ -202,6 +202,18 @@ def test_a_till_s_past_sales_are_history_too(world: World) -> None:
     assert StockBalance.objects.get(item=world.large).on_hand == 4
 
 
+def test_a_sale_made_since_it_went_live_is_never_history(world: World) -> None:
+    """Asked of a living till before its own reading comes to it: the sale moves stock all the same."""
+    at = timezone.now().isoformat()
+    row = {"pos": 1, "plu": "2", "code": "", "label": "Big smoker", "count": 1, "sum": "24.60", "vat": "23"}
+    facts = {"id": "now", "number": "1", "sold_at": at, "uploaded_at": at, "currency": "EUR", "tender": "cash"}
+    with world.standins.store.transaction():
+        world.standins.store.put("mill", "receipt", "now", {**facts, "rows": [row], "total": "24.60"})
+    assert _take_in(world.till, "", 30).taken == 0
+    inbound.poll(world.till)
+    assert StockBalance.objects.get(item=world.large).on_hand == 3
+
+
 def test_the_webhook_is_proved_by_a_round_trip(trade: Connection) -> None:
     hooks._waiting.clear()
     row = actions.go_live(SYSTEM, trade.pk, timezone.now())

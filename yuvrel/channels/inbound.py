@@ -205,15 +205,14 @@ def _end(message: InboundMessage, state: str) -> str:
 def _wanted(connection: Connection, order: RemoteOrder) -> bool:
     """Whether the connection takes in orders in this state; one it holds already is always followed, unless it came as
     history. What had been sent or cancelled before the connection was live is history, whether it was taken in or not."""
-    if connection.orders.filter(external_id=order.external_id, history=True).exists():  # type: ignore[attr-defined]
-        return False
-    over = order.status in GONE or (order.done and not order.sent_by_channel)
+    is_history = connection.orders.filter(external_id=order.external_id).values_list("history", flat=True).first()  # type: ignore[attr-defined]
+    if is_history is not None:
+        return not is_history
+    over = order.done or order.status in GONE
     # The account's clock may be off.
     if over and connection.live_since and order.placed_at < connection.live_since - OVERLAP:
-        return connection.orders.filter(external_id=order.external_id).exists()  # type: ignore[attr-defined]
-    if order.status in connection.order_states or order.status in GONE:
-        return True
-    return connection.orders.filter(external_id=order.external_id).exists()
+        return False
+    return order.status in connection.order_states or order.status in GONE
 
 
 def _take(connection: Connection, order: RemoteOrder, at: datetime) -> Taken:

@@ -236,6 +236,9 @@ def _take_past(actor: Actor, connection: Connection, since: date, log: RunLog) -
         if isinstance(order, Unreadable):
             counts["could not be read"] += 1
             log.note(f"{order.number or order.external_id or 'an order'}: {order.detail}")
+        elif connection.live_since and order.placed_at >= connection.live_since:
+            # It moves stock and is posted when it is read as a living one; as history it never would.
+            counts["since it went live"] += 1
         elif is_past(connection, order) or order.status in GONE:
             counts[_past(connection, order, log)] += 1
         else:
@@ -243,7 +246,7 @@ def _take_past(actor: Actor, connection: Connection, since: date, log: RunLog) -
     log.taken += counts["new"]
     log.changed += counts["changed"]
     log.unchanged += counts["unchanged"]
-    log.failed += counts["could not be read"]
+    log.failed += counts["could not be read"] + counts["could not be taken in"]
     said = ", ".join(f"{count} {what}" for what, count in sorted(counts.items()))
     log.note(f"orders from {since:%d %b %Y} on as history: {said or 'none'}")
     if counts["new"] or counts["changed"]:
