@@ -11,17 +11,20 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 from tests.server.test_forecasts import BUYER, sold
 from tests.world import NOW, make_item, make_supplier
 from yuvrel.catalogue.models import Category, Item
+from yuvrel.channels import offers, price_rules
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.rules import Level, Rung
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.planning import forecasts, plan, policies
+from yuvrel.planning import rules as planning_rules
 from yuvrel.planning.models import ItemForecast, PlanRow
 from yuvrel.planning.queries import one_line, terms_of
 from yuvrel.planning.rules import NAMES, standing_of, standings, stocked_rungs
 from yuvrel.rules.actions import change, rung_at
 from yuvrel.rules.models import SettingValue
 from yuvrel.rules.queries import setting_working
+from yuvrel.rules.registry import SETTINGS
 from yuvrel.stock.models import StockBalance
 
 pytestmark = pytest.mark.django_db
@@ -177,3 +180,9 @@ def test_what_is_stocked_nowhere_has_no_way(company: Location) -> None:
     for key in (f"{service.pk}-{company.pk}", f"{service.pk}", "1-2-3", "-", "x-1", f"{service.pk}-{'9' * 30}"):
         with pytest.raises(NotFoundError):
             rung_at("stocked", key, "item")
+
+
+def test_every_rule_that_changes_what_is_shown_or_reordered_is_rehearsed() -> None:
+    shown = {SETTINGS[name].rehearsal for name in (*offers.SETTING_NAMES, *price_rules.SET)}
+    assert shown == {"shown"}
+    assert {setting.rehearsal for setting in SETTINGS.values() if setting.group == planning_rules.GROUP} == {"reorder"}

@@ -30,7 +30,7 @@ from .credentials import kind_of, kinds_that
 from .models import Connection, Listing
 from .rules import Ids, Kept, connection_rungs, connection_value, listing_rungs, resolved_columns
 
-CONNECTION: dict[str, Any] = {"levels": OF_CONNECTIONS, "group": "Prices", "ability": Ability.CONNECT.value}
+CONNECTION: dict[str, Any] = {"levels": OF_CONNECTIONS, "group": "Prices", "rehearsal": "shown", "ability": Ability.CONNECT.value}
 
 declare(
     Setting(

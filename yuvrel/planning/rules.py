@@ -40,6 +40,7 @@ declare(
         unit="days",
         high=Decimal(1000),
         group=GROUP,
+        rehearsal="reorder",
         ability=Ability.BUY.value,
     ),
     Setting(

@@ -29,6 +29,7 @@ FLOOR = Setting(
     places=2,
     limitless=True,
     no_limit="no floor",
+    rehearsal="shown",
 )
 declare(FLOOR)
 
