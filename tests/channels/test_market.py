@@ -295,3 +295,9 @@ def test_a_second_region_begins_with_what_the_first_has(world: World, market: Co
         actions.add(SYSTEM, **given, copy_from=market.pk)
     with pytest.raises(BadInputError, match="of this kind"):
         actions.add(SYSTEM, **{**given, "kind": "till", "name": "T", "sign_in": {"token": "t"}}, copy_from=market.pk)
+
+
+def test_a_mistyped_secret_is_not_carried_by_the_token_of_the_right_one(world: World, market: Connection) -> None:
+    given = {"client": "us", "secret": "mistyped", "region": "fr"}
+    row = actions.add(SYSTEM, kind="market", name="Wrong", address=market.address, sign_in=given)
+    assert "does not know this client id" in actions.test(SYSTEM, row.pk, timezone.now()).test_report["fault"]

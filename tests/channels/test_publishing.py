@@ -13,6 +13,7 @@ from tests.world import make_item, make_user, set_rules
 from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.channels import actions, inbound, publishing, submissions
 from yuvrel.channels.models import Connection, Listing, Publication, Run
+from yuvrel.core.content import EXAMPLE
 from yuvrel.core.errors import BadInputError, ForbiddenError, RefusedError, StaleError
 from yuvrel.core.rules import Level, Rung
 from yuvrel.people.roles import SYSTEM, Actor, Role
@@ -52,6 +53,10 @@ def hand_in(market: Connection) -> Run:
         submissions.collect(market)
     run.refresh_from_db()
     return run
+
+
+def test_every_fact_that_a_template_may_name_is_given(gloves: Item) -> None:
+    assert publishing._facts(gloves, "", None).keys() == EXAMPLE.keys()
 
 
 def draft_of(market: Connection) -> publishing.Draft:

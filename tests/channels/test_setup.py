@@ -158,7 +158,7 @@ def test_the_same_intake_twice_changes_nothing_and_a_line_takes_its_item_later(w
 
 def test_live_it_takes_in_what_is_open_and_leaves_what_was_sent(world: World, trade: Connection) -> None:
     _take_in(trade, "match", 60)
-    row = actions.go_live(SYSTEM, trade.pk, timezone.now(), timezone.now() - 2 * MONTH)
+    row = actions.go_live(SYSTEM, trade.pk, timezone.now(), company_day(timezone.now() - 2 * MONTH))
     inbound.poll(row)
     settle()
     living = SalesOrder.objects.get(connection=trade, history=False)
@@ -181,9 +181,11 @@ def test_without_it_only_what_comes_from_now_on_is_taken_in(world: World, trade:
     row = actions.go_live(SYSTEM, trade.pk, timezone.now())
     inbound.poll(row)
     assert not SalesOrder.objects.filter(connection=trade).exists()
-    with pytest.raises(BadInputError) as refusal:
-        actions.go_live(SYSTEM, actions.pause(SYSTEM, trade.pk).pk, timezone.now(), timezone.now() + MONTH)
-    assert refusal.value.field == "orders_from"
+    actions.pause(SYSTEM, trade.pk)
+    for day, fault in ((timezone.now() + MONTH, "between 1990 and tomorrow"), (timezone.now() - MONTH, "has been live before")):
+        with pytest.raises(BadInputError, match=fault) as refusal:
+            actions.go_live(SYSTEM, trade.pk, timezone.now(), company_day(day))
+        assert refusal.value.field == "orders_from"
 
 
 def test_a_till_s_past_sales_are_history_too(world: World) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from contextlib import suppress
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any
 
 from django.conf import settings
@@ -24,6 +24,7 @@ from yuvrel.core.rules import Level, Rung
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
+from yuvrel.people.queries import start_of_day
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.pricing.models import PriceList
 from yuvrel.rules.actions import change
@@ -249,16 +250,19 @@ def check_settings(row: Connection, changes: dict[str, Any]) -> None:
             raise BadInputError(f"Map an account for {', '.join(sorted(missing))}.", field="accounts")
 
 
-def go_live(actor: Actor, connection_id: int, at: datetime, orders_from: datetime | None = None) -> Connection:
+def go_live(actor: Actor, connection_id: int, at: datetime, orders_from: date | None = None) -> Connection:
     """A tested connection starts to exchange. Asks for webhooks where the kind has them, and for a message that proves
-    them. `orders_from`: open orders that changed since then are taken in as well; without it, those from now on.
+    them. `orders_from`: open orders that changed since that day are taken in as well; without it, those from now on.
+    Raises BadInputError for a connection that was live before: its orders are read again from a moment instead.
     """
     actor.need(Ability.CONNECT)
     row = get_connection(connection_id)
     if row.state not in (Connection.State.TESTED, Connection.State.PAUSED):
         raise RefusedError(f"A connection that is {row.state} cannot go live; test it first.", field="state")
-    if orders_from is not None:
-        check_happened(orders_from, "orders_from", at)
+    begin = at if orders_from is None else start_of_day(orders_from)
+    check_happened(begin, "orders_from", at)
+    if orders_from is not None and row.live_since is not None:
+        raise BadInputError("It has been live before: read its orders again from a moment on instead.", field="orders_from")
     connector = connector_for(row)
     if isinstance(connector, Documents):
         _check_mapping(row)
@@ -277,8 +281,7 @@ def go_live(actor: Actor, connection_id: int, at: datetime, orders_from: datetim
             row.webhook_secret_sealed = seal(secret)
         row.save()
         if Capability.ORDERS in connector.can:
-            begin = (orders_from or at).isoformat()
-            Feed.objects.get_or_create(connection=row, part="orders", defaults={"watermark": begin})
+            Feed.objects.get_or_create(connection=row, part="orders", defaults={"watermark": begin.isoformat()})
         _start_flow(row)
         audit(actor, "go live", "connection", row.pk)
     if isinstance(connector, Webhooks):

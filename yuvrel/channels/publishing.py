@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
@@ -10,7 +9,7 @@ from typing import Any
 
 import numpy as np
 from django.db import transaction
-from django.db.models import QuerySet
+from django.db.models import Count, QuerySet
 from django.utils import timezone
 
 from yuvrel.catalogue.models import Barcode, Item
@@ -23,12 +22,14 @@ from yuvrel.core.gtin import short_gtin
 from yuvrel.core.money import minor_unit
 from yuvrel.core.price_columns import NONE
 from yuvrel.core.rules import ON_CHANNELS, Level, Setting
+from yuvrel.kit.bulk import update_many
 from yuvrel.outbox.actions import record, wake
 from yuvrel.outbox.models import Event
 from yuvrel.people.queries import company
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.rules.queries import by_level
 from yuvrel.rules.registry import declare
+from yuvrel.stock.queries import find_items
 
 from . import price_rules, submissions
 from .actions import get_connection
@@ -92,9 +93,7 @@ def candidates(connection: Connection, q: str = "") -> QuerySet[Item]:
     rows = Item.objects.filter(active=True, internal=False).exclude(kind=Item.Kind.SERVICE)
     rows = rows.exclude(pk__in=connection.listings.exclude(item=None).values("item"))  # type: ignore[attr-defined]
     rows = rows.exclude(pk__in=connection.publications.values("item"))  # type: ignore[attr-defined]
-    for word in q.split()[:6]:
-        rows = rows.filter(title__icontains=word) | rows.filter(sku__icontains=word)
-    return rows.order_by("title", "pk")
+    return find_items(rows, q).order_by("title", "pk")
 
 
 @transaction.atomic
@@ -318,17 +317,16 @@ def _hand_in(
     categories: Mapping[str, RemoteCategory],
     log: RunLog,
 ) -> int:
-    drafts = drafts_of(connection, rows, categories)
-    codes = [draft.barcode for draft in drafts.values() if draft.barcode]
-    entries = connector.find_entries(codes) if codes else {}
+    codes = _codes([row.item_id for row in rows])
+    entries = connector.find_entries(list(codes.values())) if codes else {}
     for row in rows:
-        row.entry = entries.get(drafts[row.pk].barcode, "")
+        row.entry = entries.get(codes.get(row.item_id, ""), "")
     drafts = drafts_of(connection, rows, categories)
     whole = [row for row in rows if not drafts[row.pk].problems]
     lacking = [row for row in rows if drafts[row.pk].problems]
     for row in lacking:
         row.said = " ".join(drafts[row.pk].problems)[:300]
-    Publication.objects.bulk_update(lacking, ["said", "entry"], 1000)
+    update_many(lacking, ["said", "entry"])
     skus = {item.pk: item.sku for item in _items([row.item_id for row in whole])}
     told = [_new_listing(row, drafts[row.pk], skus[row.item_id]) for row in whole]
     log.step(done=len(rows), total=len(rows), failed=len(lacking))
@@ -339,7 +337,7 @@ def _hand_in(
     for row in whole:
         row.state, row.said, row.handed_in_at, row.version = State.WAITING, "", now, row.version + 1
     with transaction.atomic():
-        Publication.objects.bulk_update(whole, ["state", "said", "handed_in_at", "entry", "version"], 1000)
+        update_many(whole, ["state", "said", "handed_in_at", "entry", "version"])
         wanted = {row.key: row for row in told}
         lines = [submissions.Handed(None, _wanted(wanted[f"p{row.pk}"]), now, row.pk) for row in whole]
         if isinstance(answer, Submitted):
@@ -397,39 +395,40 @@ def _end(
     """Listings come of what was taken, linked to their items; of the rest it is said why not."""
     now = timezone.now()
     items = {item.pk: item for item in _items([row.item_id for row in rows])}
-    linked: list[int] = []
+    listings = {
+        row.pk: _listing(connection, made[row.pk], items[row.item_id], wanted.get(row.pk, {})) for row in rows if made.get(row.pk)
+    }
+    facts = ["sku", "barcode", "title", "product_title", "category", "price", "link", "item", "link_reason"]
+    once = ["connection", "external_id"]
+    # A reading of the listings may have come across one before what came of its batch was asked for.
+    Listing.objects.bulk_create(listings.values(), 2000, update_conflicts=True, unique_fields=once, update_fields=facts)
     for row in rows:
         row.ended_at, row.version = now, row.version + 1
-        key = made.get(row.pk, "")
-        if not key:
-            row.state, row.said = State.REFUSED, (refused.get(row.pk) or submissions.UNSAID)[:300]
-            continue
-        item, facts = items[row.item_id], wanted.get(row.pk, {})
-        listing, _ = Listing.objects.update_or_create(
-            connection=connection,
-            external_id=key,
-            defaults={
-                "sku": item.sku,
-                "barcode": facts.get("barcode", ""),
-                "title": facts.get("title") or item.title,
-                "product_title": item.product.title,
-                "category": facts.get("category", ""),
-                "price": facts.get("price"),
-                "link": Listing.Link.LINKED,
-                "item": item,
-                "link_reason": "published from here",
-            },
-        )
-        row.state, row.said, row.listing = State.LISTED, "", listing
-        linked.append(item.pk)
-    Publication.objects.bulk_update(rows, ["state", "said", "listing", "ended_at", "version"], 1000)
+        row.listing = listings.get(row.pk)
+        row.state = State.LISTED if row.listing else State.REFUSED
+        row.said = "" if row.listing else (refused.get(row.pk) or submissions.UNSAID)[:300]
+    update_many(rows, ["state", "said", "listing", "ended_at", "version"])
+    linked = [listing.item_id for listing in listings.values() if listing.item_id]
     for kind in (Event.Kind.AVAILABILITY, Event.Kind.PRICE):
         record(kind, linked, f"listed on {connection.name}")
 
 
+def _listing(connection: Connection, key: str, item: Item, told: Mapping[str, Any]) -> Listing:
+    return Listing(
+        connection=connection,
+        external_id=key,
+        sku=item.sku,
+        barcode=told.get("barcode", ""),
+        title=told.get("title") or item.title,
+        product_title=item.product.title,
+        category=told.get("category", ""),
+        price=told.get("price"),
+        link=Listing.Link.LINKED,
+        item=item,
+        link_reason="published from here",
+    )
+
+
 def counts(connection: Connection) -> dict[str, int]:
     """How many publications stand where."""
-    found: dict[str, int] = defaultdict(int)
-    for state in connection.publications.values_list("state", flat=True):  # type: ignore[attr-defined]
-        found[state] += 1
-    return found
+    return dict(connection.publications.values_list("state").annotate(n=Count("pk")).order_by())  # type: ignore[attr-defined]

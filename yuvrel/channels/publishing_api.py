@@ -14,6 +14,7 @@ from yuvrel.kit.auth import actor
 from yuvrel.kit.faults import sheet_rows
 from yuvrel.kit.paging import page
 from yuvrel.kit.wire import Id, Money, Said, SheetRow
+from yuvrel.stock.queries import find_items
 
 from . import publishing
 from .actions import get_connection
@@ -143,9 +144,7 @@ def publications(
     rows = Publication.objects.filter(connection=connection).select_related("item", "listing", "connection")
     if state:
         rows = rows.filter(state=state)
-    for word in q.split()[:6]:
-        rows = rows.filter(item__title__icontains=word) | rows.filter(item__sku__icontains=word)
-    found, following = page(rows, ["id"], cursor, limit)
+    found, following = page(find_items(rows, q, "item__"), ["id"], cursor, limit)
     categories = publishing.kept_categories(connection)
     drafts = publishing.drafts_of(connection, found, categories)
     pictures = first_of([row.item_id for row in found])

@@ -322,9 +322,9 @@ class IntakeIn(Schema):
 
 
 class LiveIn(Schema):
-    """From when on open orders are taken in as well."""
+    """From which day on open orders are taken in as well."""
 
-    orders_from: datetime | None = None
+    orders_from: date | None = None
 
 
 class FirstPushOut(Schema):

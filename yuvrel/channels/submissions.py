@@ -19,6 +19,7 @@ from django.utils import timezone
 from yuvrel.connectors.capabilities import Feeds
 from yuvrel.connectors.http import RefusedThereError
 from yuvrel.connectors.messages import PushResult, Submitted
+from yuvrel.kit.bulk import update_many
 
 from .credentials import connector_as
 from .models import Connection, Submission, SubmittedLine
@@ -120,7 +121,7 @@ def _end(row: Submission, results: Sequence[PushResult]) -> tuple[int, int]:
             refused[line.listing_id or line.publication_id or 0] = line.said
     SETTLERS[row.sort](row.connection, lines, refused)
     with transaction.atomic():
-        SubmittedLine.objects.bulk_update(lines, ["taken", "said", "made"], 1000)
+        update_many(lines, ["taken", "said", "made"])
         Submission.objects.filter(pk=row.pk).update(state=Submission.State.DONE, ended_at=timezone.now())
     settle_snags(SNAG, "a later batch was worked on", connection=row.connection)
     return len(lines) - len(refused), len(refused)

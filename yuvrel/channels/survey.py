@@ -7,7 +7,8 @@ from collections import Counter
 from collections.abc import Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field
-from datetime import UTC, date, datetime, time
+from datetime import date
+from itertools import chain, islice
 from typing import Any
 
 from django.utils import timezone
@@ -19,7 +20,7 @@ from yuvrel.connectors.messages import RemoteListing, RemoteOrder, Unreadable
 from yuvrel.core.errors import BadInputError, ForbiddenError, RefusedError, YuvrelError
 from yuvrel.core.pairing import ListingFacts
 from yuvrel.outbox.actions import wake
-from yuvrel.people.queries import company_zone
+from yuvrel.people.queries import company_day, start_of_day
 from yuvrel.people.roles import SYSTEM, Ability, Actor, audit
 from yuvrel.planning.forecasts import begin_run
 from yuvrel.sales.history import take_past
@@ -92,13 +93,13 @@ def _may(actor: Actor, connection_id: int, since: date | None) -> Connection:
     connection = get_connection(connection_id)
     if connection.state == Connection.State.DRAFT:
         raise RefusedError("Test the connection first.", field="state")
-    today = timezone.now().astimezone(company_zone()).date()
+    today = company_day(timezone.now())
     if since is not None and not (since <= today and today.year - since.year <= MOST_YEARS):
         raise BadInputError(f"Look back to a day of the last {MOST_YEARS} years.", field="since")
     return connection
 
 
-def look(run: Run, since: date) -> dict[str, Any]:
+def look(run: Run, since: date) -> None:
     """Read everything once and count it; what was found is kept with the connection. Nothing comes in."""
     connection, kind = run.connection, kind_of(run.connection)
     with run_of(connection, "survey", run) as log:
@@ -107,16 +108,10 @@ def look(run: Run, since: date) -> dict[str, Any]:
             parts += _listings(connection, log)
         if issubclass(kind, Orders):
             parts += _orders(connection, since, log)
-        told = {
-            "at": timezone.now().isoformat(),
-            "since": since.isoformat(),
-            "parts": [part.told() for part in parts],
-            "gives_no": list(kind.gives_no),
-        }
-        Connection.objects.filter(pk=connection.pk).update(survey=told)
-        log.note(", ".join(f"{part['count']} {part['label'].lower()}" for part in told["parts"]))  # type: ignore[index, union-attr]
-        return told
-    return {}
+        told = [part.told() for part in parts]
+        kept = {"at": timezone.now().isoformat(), "since": since.isoformat(), "parts": told, "gives_no": list(kind.gives_no)}
+        Connection.objects.filter(pk=connection.pk).update(survey=kept)
+        log.note(", ".join(f"{part['count']} {part['label'].lower()}" for part in told))
 
 
 def _listings(connection: Connection, log: RunLog) -> list[Part]:
@@ -176,15 +171,13 @@ def _orders(connection: Connection, since: date, log: RunLog) -> list[Part]:
     known = {mail.lower() for mail in Customer.objects.exclude(email="").values_list("email", flat=True)}
     names = set(Customer.objects.values_list("name", flat=True))
     seen: set[str] = set()
-    for order in _read(connection, since, log):
+    for order, nameless in _named(connection, since, log):
         if isinstance(order, Unreadable):
             odd.groups["odd"].add(order.number or order.external_id or "one without a number", order.detail)
             continue
         if order.status in GONE:
             continue
         what, more = f"{order.number}, {order.placed_at:%d %b %Y}", f"{order.customer.name} · {order.total} {order.currency}"
-        goods = [line for line in resolve(connection, order.lines) if line.kind == "item"]
-        nameless = any(line.item_id is None for line in goods)
         if is_past(connection, order):
             past.groups["here" if order.external_id in here else "nameless" if nameless else "whole"].add(what, more.strip(" ·"))
         elif order.external_id not in here:
@@ -198,21 +191,28 @@ def _orders(connection: Connection, since: date, log: RunLog) -> list[Part]:
     return [open_ones, past, people, odd]
 
 
+def _named(connection: Connection, since: date, log: RunLog) -> Iterator[tuple[RemoteOrder | Unreadable, bool]]:
+    """Every order from a day on, and whether no item is known for a line of it; their lines are named page by page."""
+    for orders in _read(connection, since, log):
+        lines = iter(resolve(connection, [line for order in orders if isinstance(order, RemoteOrder) for line in order.lines]))
+        for order in orders:
+            found = list(islice(lines, len(order.lines))) if isinstance(order, RemoteOrder) else []
+            yield order, any(line.kind == "item" and line.item_id is None for line in found)
+
+
 def is_past(connection: Connection, order: RemoteOrder) -> bool:
     """Whether nothing of it is left to be done: a sale that had happened, or an order that was sent."""
     kind = kind_of(connection)
     return order.done or (issubclass(kind, Orders) and kind.sales_already_happened)
 
 
-def _read(connection: Connection, since: date, log: RunLog) -> Iterator[RemoteOrder | Unreadable]:
-    """Every order placed from a day on, as far as the account still has it."""
-    begin_at = datetime.combine(since, time(), company_zone()).astimezone(UTC)
+def _read(connection: Connection, since: date, log: RunLog) -> Iterator[list[RemoteOrder | Unreadable]]:
+    """Every order placed from a day on, as far as the account still has it, page by page."""
+    begin_at = start_of_day(since)
     connector, now = connector_as(connection, Orders), timezone.now()
     for page in pages(lambda cursor: connector.orders(begin_at.isoformat(), cursor)):
-        for raw in page.rows:
-            order = read_order(connector, raw, now)
-            if isinstance(order, Unreadable) or order.placed_at >= begin_at:
-                yield order
+        found = [read_order(connector, raw, now) for raw in page.rows]
+        yield [order for order in found if isinstance(order, Unreadable) or order.placed_at >= begin_at]
         log.step(done=len(page.rows), total=len(page.rows))
 
 
@@ -232,7 +232,7 @@ def take(run: Run, actor: Actor, listings: str, since: date | None) -> None:
 def _take_past(actor: Actor, connection: Connection, since: date, log: RunLog) -> None:
     """Past orders as history, each by itself; what is sold is forecast anew when there were any."""
     counts: Counter[str] = Counter()
-    for order in _read(connection, since, log):
+    for order in chain.from_iterable(_read(connection, since, log)):
         if isinstance(order, Unreadable):
             counts["could not be read"] += 1
             log.note(f"{order.number or order.external_id or 'an order'}: {order.detail}")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import hashlib
 import threading
 import time
 from collections.abc import Callable, Generator, Mapping
@@ -60,9 +61,11 @@ class _Granted(httpx.Auth):
 
     def __init__(self, address: str, client: str, secret: str) -> None:
         self._address, self._client, self._secret = address, client, secret
+        # Under another secret nothing has been granted: a mistyped one is not carried by the token of the right one.
+        self._key = hashlib.sha256("\n".join((address, client, secret)).encode()).hexdigest()
 
     def auth_flow(self, request: httpx.Request) -> Generator[httpx.Request, httpx.Response]:
-        token = _grants.known((self._address, self._client))
+        token = _grants.known(self._key)
         fresh = token is None
         if token is None:
             token = self._read((yield self._ask(request)))
@@ -94,7 +97,7 @@ class _Granted(httpx.Auth):
             token, seconds = str(told["access_token"]), float(told.get("expires_in", 0))
         except (ValueError, KeyError, TypeError, AttributeError) as error:
             raise NonsenseError("What the account granted cannot be read.", status=200) from error
-        _grants.keep((self._address, self._client), token, min(LONGEST_GRANT, seconds))
+        _grants.keep(self._key, token, min(LONGEST_GRANT, seconds))
         return token
 
 
@@ -103,15 +106,15 @@ class _Grants:
 
     def __init__(self) -> None:
         self._guard = threading.Lock()
-        self._held: dict[tuple[str, str], tuple[str, float]] = {}
+        self._held: dict[str, tuple[str, float]] = {}
 
-    def known(self, key: tuple[str, str]) -> str | None:
+    def known(self, key: str) -> str | None:
         """The token, while it is good."""
         with self._guard:
             token, until = self._held.get(key, ("", 0.0))
             return token if time.monotonic() < until else None
 
-    def keep(self, key: tuple[str, str], token: str, seconds: float) -> None:
+    def keep(self, key: str, token: str, seconds: float) -> None:
         """Keep a token for as long as it is good."""
         with self._guard:
             self._held[key] = token, time.monotonic() + max(0.0, seconds - EARLY)

@@ -14,34 +14,45 @@ from .errors import BadInputError
 
 # Characters of a template, and of what may come of it.
 MOST_TEMPLATE, MOST_TEXT = 4000, 20_000
-# The facts that a template may name.
-FACTS = (
+# The facts that a template may name, as an item that has them all.
+EXAMPLE: dict[str, Any] = {
+    **dict.fromkeys(("title", "product", "sku", "barcode", "brand", "category", "description"), "text"),
+    "options": {"Size": "small"},
+    "tags": ["one", "two"],
+    "weight_grams": 250,
+    "length_mm": 120,
+    "width_mm": 80,
+    "height_mm": 40,
+    "price": Decimal("24.60"),
+}
+FACTS = tuple(EXAMPLE)
+# Of the library's own filters those that make nothing larger than what they are given.
+FILTERS = (
+    "upper",
+    "lower",
     "title",
-    "product",
-    "sku",
-    "barcode",
-    "brand",
-    "category",
-    "description",
-    "options",
-    "tags",
-    "weight_grams",
-    "length_mm",
-    "width_mm",
-    "height_mm",
-    "price",
+    "capitalize",
+    "trim",
+    "default",
+    "first",
+    "last",
+    "join",
+    "int",
+    "round",
+    "sort",
+    "striptags",
 )
 
 
 class _Sandbox(ImmutableSandboxedEnvironment):
     """No way to what lies beside the facts, and no arithmetic that grows without end."""
 
-    intercepted_binops = frozenset({"*", "**"})
+    intercepted_binops = frozenset({"*", "**", "%"})
 
     def call_binop(self, context: Any, operator: str, left: Any, right: Any) -> Any:
-        """Numbers are multiplied, within reason; texts are not."""
+        """Numbers are multiplied and divided, within reason; texts are neither repeated nor formatted."""
         if operator == "**" or not all(isinstance(one, (int, float, Decimal)) for one in (left, right)):
-            raise SecurityError("only numbers can be multiplied")
+            raise SecurityError("only numbers can be multiplied or divided")
         return super().call_binop(context, operator, left, right)
 
 
@@ -65,7 +76,7 @@ def listed(values: Any, word: str = "and") -> str:
     return texts[0] if len(texts) == 1 else f"{', '.join(texts[:-1])} {word} {texts[-1]}" if texts else ""
 
 
-def length(millimetres: Any, unit: str = "cm") -> str:
+def measured(millimetres: Any, unit: str = "cm") -> str:
     """A length in cm, m or mm, without needless decimals."""
     by = {"mm": 1, "cm": 10, "m": 1000}
     if unit not in by:
@@ -75,10 +86,8 @@ def length(millimetres: Any, unit: str = "cm") -> str:
 
 def _environment() -> _Sandbox:
     made = _Sandbox(undefined=StrictUndefined, autoescape=False)
-    # Python's own formatting can reach into what it formats; ours cannot.
-    for name in ("format", "attr", "map", "pprint", "xmlattr"):
-        made.filters.pop(name, None)
-    made.filters |= {"money": money, "cut": cut, "listed": listed, "length": length}
+    made.filters = {name: made.filters[name] for name in FILTERS}
+    made.filters |= {"money": money, "cut": cut, "listed": listed, "measured": measured}
     made.globals.clear()
     return made
 
@@ -98,6 +107,8 @@ def _compiled(text: str) -> Template:
 
 
 REFUSED: dict[type[nodes.Node], str] = {
+    nodes.Assign: "a template keeps nothing",
+    nodes.AssignBlock: "a template keeps nothing",
     nodes.For: "one loop inside another is too many",
     nodes.Macro: "a template defines nothing of its own",
     nodes.CallBlock: "a template defines nothing of its own",
@@ -105,6 +116,8 @@ REFUSED: dict[type[nodes.Node], str] = {
     nodes.Import: "a template stands by itself",
     nodes.FromImport: "a template stands by itself",
     nodes.Extends: "a template stands by itself",
+    # Last: a macro is told of as what it is.
+    nodes.Call: "nothing can be called",
 }
 
 
@@ -142,18 +155,6 @@ def _where(error: BaseException) -> str:
             line = trace.tb_lineno
         trace = trace.tb_next
     return f"Line {line}: " if line else ""
-
-
-EXAMPLE: dict[str, Any] = {
-    **dict.fromkeys(FACTS, "text"),
-    "options": {"Size": "small"},
-    "tags": ["one", "two"],
-    "weight_grams": 250,
-    "length_mm": 120,
-    "width_mm": 80,
-    "height_mm": 40,
-    "price": Decimal("24.60"),
-}
 
 
 def missing(required: Iterable[str], given: Mapping[str, str]) -> list[str]:

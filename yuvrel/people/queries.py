@@ -35,6 +35,11 @@ def company_day(at: datetime) -> date:
     return at.astimezone(company_zone()).date()
 
 
+def start_of_day(day: date) -> datetime:
+    """The first moment of a company's day."""
+    return end_of_day(day - timedelta(days=1))
+
+
 def end_of_day(day: date) -> datetime:
     """The moment at which a company's day is over; the day may have 23 or 25 hours.
 

@@ -9,7 +9,7 @@ from urllib.parse import quote
 
 from pydantic import Field
 
-from ..base import Connector, objects, part, raw_rows, read, sound
+from ..base import Connector, objects, pages, part, raw_rows, read, sound
 from ..capabilities import Feeds, Fulfilments, Listings, Orders, Prices, Publishing, Quantities
 from ..messages import (
     Identity,
@@ -165,20 +165,22 @@ class Market(Connector, Listings, Quantities, Prices, Feeds, Publishing, Orders,
 
     def read_feed(self, key: str) -> SubmittedAnswer:
         """Where a batch stands; once it is done, every page of its lines."""
-        results: list[PushResult] = []
-        after = ""
-        while True:
-            path = f"{self._region}/batches/{quote(key, safe='')}"
-            data = read(_Progress, self.caller.call("GET", path, params={"after": after}))
-            if data.status != "done":
-                return SubmittedAnswer(done=False)
-            results += [
-                PushResult(external_id=x.offer, ok=x.taken, error=x.reason, made=x.made) for x in sound(_Line, data.lines)
-            ]
-            # A page that leads back to where one is would never end.
-            if not data.after or data.after == after:
-                return SubmittedAnswer(done=True, results=results)
-            after = data.after
+        first = self._progress(key, "")
+        if first.status != "done":
+            return SubmittedAnswer(done=False)
+        lines = list(first.lines)
+        if first.after:
+            lines += [raw.body for page in pages(lambda after: self._lines(key, after), first.after) for raw in page.rows]
+        results = [PushResult(external_id=x.offer, ok=x.taken, error=x.reason, made=x.made) for x in sound(_Line, lines)]
+        return SubmittedAnswer(done=True, results=results)
+
+    def _progress(self, key: str, after: str) -> _Progress:
+        path = f"{self._region}/batches/{quote(key, safe='')}"
+        return read(_Progress, self.caller.call("GET", path, params={"after": after}))
+
+    def _lines(self, key: str, after: str) -> Page:
+        data = self._progress(key, after)
+        return Page(rows=raw_rows(data.lines), cursor=data.after or "")
 
     def categories(self) -> list[RemoteCategory]:
         """The region's categories."""

@@ -200,7 +200,7 @@
 					class={isTested ? 'do' : 'quiet'}
 					disabled={busy !== '' || !isTested}
 					title={isTested ? '' : 'Test it first'}
-					onclick={() => onlive(isOpen ? `${from}T00:00:00Z` : null)}>Go live</button
+					onclick={() => onlive(isOpen ? from : null)}>Go live</button
 				>{/if}{/snippet}
 	</SetUpStep>
 </ol>

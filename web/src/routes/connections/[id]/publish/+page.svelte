@@ -39,6 +39,8 @@
 	const counts = $derived(sheet.data?.counts ?? {});
 	const open = $derived(rows.filter((row) => ['prepared', 'refused'].includes(row.state)));
 	const whole = $derived(open.filter((row) => !row.problems.length));
+	/** Where a page does not hold all of them, everything that is complete goes, seen or not. */
+	const isAll = $derived(Boolean(sheet.data?.next) && !chosen.length);
 	const may = $derived(session.may('pair listings'));
 	const isLive = $derived(connection.data?.state === 'live');
 	const STATES = ['prepared', 'waiting', 'refused', 'listed'];
@@ -87,12 +89,14 @@
 		{#if may}
 			<button
 				class="do"
-				disabled={busy || !isLive || !whole.length}
+				disabled={busy || !isLive || !(isAll || chosen.length || whole.length)}
 				title={isLive ? '' : 'Once the connection is live'}
-				onclick={() => publish(chosen.length ? chosen : whole.map((row) => row.id))}
-				>{chosen.length
-					? `Publish ${count(chosen.length, 'chosen one', 'chosen ones')}`
-					: `Publish ${count(whole.length, 'complete one', 'complete ones')}`}</button
+				onclick={() => publish(isAll ? [] : chosen.length ? chosen : whole.map((row) => row.id))}
+				>{isAll
+					? 'Publish all that are complete'
+					: chosen.length
+						? `Publish ${count(chosen.length, 'chosen one', 'chosen ones')}`
+						: `Publish ${count(whole.length, 'complete one', 'complete ones')}`}</button
 			>
 			{#if chosen.length}<button class="quiet" disabled={busy} onclick={forget}>Take away</button
 				>{/if}
@@ -119,6 +123,7 @@
 					{/each}
 				</tbody>
 			</table>
+			{#if sheet.data.next}<p class="empty">The first {rows.length}; filter to see others.</p>{/if}
 		{:else}<p class="empty">
 				Nothing is prepared yet. Choose items below that are not listed there.
 			</p>{/if}
