@@ -177,7 +177,6 @@ def _connect(kind: str, name: str, address: str) -> Connection:
         hook_key=name,
         state="live",
         fulfils_from=Location.objects.get(code="north"),
-        order_states=["paid", "sold"],
         live_since=timezone.now(),
         accounts={role: code for role, code in _chart()},
     )

@@ -21,6 +21,12 @@ COUPONS = {"HONEY10": 10, "CLUB5": 5}
 GIFT_WRAP = Decimal("3.50")
 POSTAGE = Decimal("6.90")
 FREE_FROM = Decimal("120")
+# Ways to pay: what an order stands as then, and its payment.
+PAID = {
+    "card": ("paid", {"method": "card", "state": "paid"}),
+    "card_later": ("authorised", {"method": "card", "state": "authorised"}),
+    "bank_transfer": ("awaiting_payment", {"method": "bank_transfer", "state": "waiting"}),
+}
 
 
 @bp.get("/api/whoami")
@@ -192,7 +198,40 @@ def test_hook(account: str) -> Any:
     return {}
 
 
-def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: bool) -> Doc | str:
+@bp.post("/api/orders/<order_id>/payments/<payment_id>/captures")
+@scoped("shop", "shipments:write")
+def capture(account: str, order_id: str, payment_id: str) -> Any:
+    """Take a part of an authorised payment, once for each key."""
+    order = store().get(account, "order", order_id)
+    payment = next((one for one in (order or {}).get("payments", []) if one["id"] == payment_id), None)
+    if order is None or payment is None:
+        return refusal(404, "There is no such payment.")
+    key = request.headers.get("Idempotency-Key", "")
+    done = next((one for one in payment.setdefault("captures", []) if one["key"] == key), None)
+    if done:
+        return done
+    amount = money((request.get_json(silent=True) or {}).get("amount"), "amount")
+    left = Decimal(payment["amount"]) - sum((Decimal(one["amount"]) for one in payment["captures"]), Decimal(0))
+    if payment["state"] != "authorised" or not 0 < amount <= left:
+        return refusal(409, f"Of this payment {left if payment['state'] == 'authorised' else 0} can be charged.")
+    made = {"id": f"c{len(payment['captures']) + 1}-{payment_id}", "key": key, "amount": str(amount)}
+    payment["captures"].append(made)
+    if amount == left:
+        payment["state"] = "paid"
+    if all(one["state"] == "paid" for one in order["payments"]):
+        order["status"] = "paid"
+    _changed(account, order)
+    return made
+
+
+def _changed(account: str, order: Doc) -> None:
+    """Keep an order that is another than before, and tell who listens."""
+    order |= {"version": order["version"] + 1, "updated_at": stamp(store(), account)}
+    store().put(account, "order", order["id"], order)
+    hooks.tell(store(), account, "order.changed", order)
+
+
+def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: bool, pay: str = "card") -> Doc | str:
     """A shopper's order, or a sentence saying why not. The shop takes its own stock down at once."""
     known = _variants(account, wanted)
     lines: list[Doc] = []
@@ -206,16 +245,11 @@ def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: boo
         lines.append(_line(len(lines) + 1, product, variant, count))
     if not lines:
         return "Choose at least one thing."
-    goods = sum((Decimal(line["amount"]) for line in lines), Decimal(0))
     order = _order(account, lines, who)
-    if coupon in COUPONS:
-        off = (goods * COUPONS[coupon] / 100).quantize(CENT, ROUND_HALF_UP)
-        order["discounts"].append({"id": "d1", "title": f"Coupon {coupon}", "amount": str(off), "tax_percent": "23"})
-    if wrap:
-        order["surcharges"].append({"id": "u1", "title": "Gift wrapping", "amount": str(GIFT_WRAP), "tax_percent": "23"})
-    if goods < FREE_FROM:
-        order["shipping_lines"].append({"id": "p1", "title": "Postage", "amount": str(POSTAGE), "tax_percent": "23"})
-    order["total"] = str(total_of(order))
+    _charge(order, coupon, wrap)
+    if order["status"] != "on_account":
+        order["status"], payment = PAID[pay]
+        order["payments"] = [{"id": "y1", "amount": order["total"], **payment}]
     for key, count in wanted.items():
         product, variant = known[key]
         if variant.get("tracked", True):
@@ -224,6 +258,19 @@ def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: boo
     store().put(account, "order", order["id"], order)
     hooks.tell(store(), account, "order.created", order)
     return order
+
+
+def _charge(order: Doc, coupon: str, wrap: bool) -> None:
+    """What is taken off and what is charged beside the goods."""
+    goods = sum((Decimal(line["amount"]) for line in order["lines"]), Decimal(0))
+    if coupon in COUPONS:
+        off = (goods * COUPONS[coupon] / 100).quantize(CENT, ROUND_HALF_UP)
+        order["discounts"].append({"id": "d1", "title": f"Coupon {coupon}", "amount": str(off), "tax_percent": "23"})
+    if wrap:
+        order["surcharges"].append({"id": "u1", "title": "Gift wrapping", "amount": str(GIFT_WRAP), "tax_percent": "23"})
+    if goods < FREE_FROM:
+        order["shipping_lines"].append({"id": "p1", "title": "Postage", "amount": str(POSTAGE), "tax_percent": "23"})
+    order["total"] = str(total_of(order))
 
 
 def _too_many(product: Doc, variant: Doc, count: int) -> str:
@@ -270,6 +317,7 @@ def _order(account: str, lines: list[Doc], who: Doc) -> Doc:
         "surcharges": [],
         "shipping_lines": [],
         "shipments": [],
+        "payments": [],
     }
 
 
@@ -300,7 +348,9 @@ def buy(account: str) -> Any:
     if not who["name"]:
         return redirect(f"/shop/{account}/?said=Give+a+name+please.")
     with store().transaction():
-        order = place(account, wanted, who, request.form.get("coupon", "").strip().upper(), "wrap" in request.form)
+        pay = request.form.get("pay", "card")
+        coupon, wrap = request.form.get("coupon", "").strip().upper(), "wrap" in request.form
+        order = place(account, wanted, who, coupon, wrap, pay if pay in PAID else "card")
     if request.accept_mimetypes.best == "application/json":
         return refusal(409, order) if isinstance(order, str) else order
     said = order if isinstance(order, str) else f"Thank you. Your order is number {order['number']}, {order['total']} EUR."
@@ -351,26 +401,47 @@ def cancel(account: str) -> Response:
                 product, variant = known[str(line["variant_id"])]
                 variant["quantity"] += int(line["quantity"])
                 store().amend(account, "product", str(product["id"]), product)
-            order |= {"status": "cancelled", "version": order["version"] + 1, "updated_at": stamp(store(), account)}
-            store().put(account, "order", order["id"], order)
-            hooks.tell(store(), account, "order.changed", order)
+            order["status"] = "cancelled"
+            _changed(account, order)
     return redirect(f"/shop/{account}/office?said=Cancelled.")
 
 
 @bp.post("/office/edit")
 def edit_order(account: str) -> Response:
-    """The shopper asks for another number of the first thing, before anything was shipped."""
+    """The shopper asks for another number of the first thing, or of the one named, but not fewer than have left."""
     with store().transaction():
         order = store().get(account, "order", request.form["id"])
         count = int(request.form["count"])
-        if order and order["status"] != "cancelled" and not order["shipments"] and count > 0:
-            line = order["lines"][0]
+        at = max(0, int(request.form.get("line", "1")) - 1)
+        if order and order["status"] != "cancelled" and at < len(order["lines"]) and count >= max(1, _left(order, at)):
+            line = order["lines"][at]
             product, variant = _variants(account, [str(line["variant_id"])])[str(line["variant_id"])]
             variant["quantity"] += int(line["quantity"]) - count
             store().amend(account, "product", str(product["id"]), product)
-            order["lines"][0] = {**_line(1, product, variant, count), "id": line["id"]}
-            order |= {"version": order["version"] + 1, "updated_at": stamp(store(), account)}
+            order["lines"][at] = {**_line(1, product, variant, count), "id": line["id"]}
             order["total"] = str(total_of(order))
-            store().put(account, "order", order["id"], order)
-            hooks.tell(store(), account, "order.changed", order)
+            if order["payments"] and not order["payments"][0].get("captures"):
+                order["payments"][0]["amount"] = order["total"]
+            if order["fulfilment"] == "shipped" and count > _left(order, at):
+                order["fulfilment"] = "part-shipped"
+            _changed(account, order)
     return redirect(f"/shop/{account}/office?said=Changed.")
+
+
+def _left(order: Doc, at: int) -> int:
+    """How many of a line have left."""
+    key = str(order["lines"][at]["id"])
+    sent = [line for shipment in order["shipments"] for line in shipment["lines"] if str(line.get("id")) == key]
+    return int(sum(Decimal(str(line["quantity"])) for line in sent))
+
+
+@bp.post("/office/money")
+def money_came(account: str) -> Response:
+    """A transfer has come in."""
+    with store().transaction():
+        order = store().get(account, "order", request.form["id"])
+        if order and order["status"] == "awaiting_payment":
+            order["status"] = "paid"
+            order["payments"] = [{**one, "state": "paid"} for one in order["payments"]]
+            _changed(account, order)
+    return redirect(f"/shop/{account}/office?said=The+money+is+here.")

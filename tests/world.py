@@ -90,7 +90,6 @@ def make_connection(kind: str = "web_shop", name: str = "", **more: Any) -> Conn
         "hook_key": f"hook-{number}",
         "state": "live",
         "fulfils_from": place,
-        "order_states": ["paid", "sold"],
         "live_since": NOW,
     } | more
     watermark = facts.pop("watermark", NOW.isoformat())

@@ -49,7 +49,7 @@ from yuvrel.people.roles import SYSTEM
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.loading import base_list
 from yuvrel.sales.actions import ship
-from yuvrel.sales.models import SalesOrder, Shipment
+from yuvrel.sales.models import Capture, SalesOrder, Shipment
 from yuvrel.stock.actions import adjust
 from yuvrel.stock.models import StockBalance
 
@@ -203,6 +203,24 @@ class WebShopContract(Contract):
             there = self.store.all(self.account, "order")
             assert [len(order["shipments"]) for order in there] == [1, 1]
             assert not Shipment.objects.filter(told_channel_at=None).exists()
+
+        return lambda: deliver(self.again()), check
+
+    def captures(self) -> Trial:
+        """Two orders whose payment is authorised leave, and each is charged once."""
+        for _ in range(2):
+            self.world.buy({"v1": 1}, pay="card_later")
+        inbound.poll(self.row)
+        for order in SalesOrder.objects.all():
+            ship(SYSTEM, order.pk, at=timezone.now())
+        relay_now()
+
+        def check() -> None:
+            there = [order["payments"][0] for order in self.store.all(self.account, "order")]
+            assert [(one["state"], [c["amount"] for c in one["captures"]]) for one in there] == [
+                ("paid", [one["amount"]]) for one in there
+            ]
+            assert not Capture.objects.filter(told_channel_at=None).exists()
 
         return lambda: deliver(self.again()), check
 

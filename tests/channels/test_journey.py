@@ -78,10 +78,11 @@ class World:
         set_rules(row, order_prefix=f"{name[0]}-", cash_customer=f"{name} cash")
         return actions.go_live(SYSTEM, row.pk, timezone.now())
 
-    def buy(self, wanted: dict[str, int], coupon: str = "", account: str = "web") -> dict[str, Any]:
+    def buy(self, wanted: dict[str, int], coupon: str = "", account: str = "web", pay: str = "card") -> dict[str, Any]:
         """A shopper buys on the shop's own page."""
+        who = {"name": "Una <b>Thorne</b>", "email": "u@t.example"}
         with self.standins_app().app_context(), self.standins.store.transaction():
-            found = shop_standin.place(account, wanted, {"name": "Una <b>Thorne</b>", "email": "u@t.example"}, coupon, wrap=True)
+            found = shop_standin.place(account, wanted, who, coupon, wrap=True, pay=pay)
         assert isinstance(found, dict), found
         return found
 

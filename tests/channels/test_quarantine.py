@@ -200,7 +200,7 @@ def shop(db: None) -> Connection:
 @pytest.fixture
 def market(db: None) -> Connection:
     make_company()
-    row = make_connection("market", account={"region": "ie"}, order_states=["to_ship"])
+    row = make_connection("market", account={"region": "ie"})
     make_listing(row, make_item("A", on_hand=50), external_id="v1")
     return row
 

@@ -110,7 +110,7 @@ def test_nothing_is_posted_into_a_closed_period(company: Location) -> None:
     with pytest.raises(IntegrityError), transaction.atomic():
         JournalEntry.objects.create(kind="opening", date=NOW.date(), document="X")
     set_period(SYSTEM, date(2027, 3, 1), closed=False, at=NOW)
-    post(Posting("adjustment", NOW.date(), "X", postings.prepayment(D(1))))
+    post(Posting("adjustment", NOW.date(), "X", postings.prepayment({"clearing": D(1)})))
 
 
 def test_more_than_is_free_cannot_be_reserved_even_by_hand(company: Location) -> None:

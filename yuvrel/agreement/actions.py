@@ -26,12 +26,13 @@ from yuvrel.connectors.messages import RemoteOrder, RemotePrice, RemoteQuantity
 from yuvrel.core.agreement import Code, Comparison, compare, compare_text
 from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.money import ZERO
-from yuvrel.core.postings import Role
+from yuvrel.core.postings import Role, their_account
 from yuvrel.core.working import plain
 from yuvrel.outbox.actions import wake
 from yuvrel.people.models import Location
 from yuvrel.people.roles import Ability, Actor
 from yuvrel.sales.models import Reservation, SalesOrder
+from yuvrel.sales.rules import order_rules
 from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove
 
 from .keeping import Finding, keep
@@ -202,9 +203,11 @@ def check_orders(connection: Connection) -> None:
                 theirs[order.external_id] = order
     ours = {row.external_id: row for row in SalesOrder.objects.filter(connection=connection, history=False, placed_at__gte=since)}
     waiting = {inbound.order_of(m.key) for m in InboundMessage.objects.filter(connection=connection, state="new")}
-    wanted = {k for k, order in theirs.items() if order.status in connection.order_states or k in ours} - waiting
+    rules = order_rules(connection)
+    means = {k: inbound.meaning(connection, order.status, rules) for k, order in theirs.items()}
+    wanted = {k for k in theirs if means[k] in (inbound.TAKEN, inbound.HELD) or k in ours} - waiting
     state_here = {k: f"{row.total:.2f} {'cancelled' if row.state == 'cancelled' else 'open'}" for k, row in ours.items()}
-    state_there = {k: f"{theirs[k].total:.2f} {'cancelled' if theirs[k].status in inbound.GONE else 'open'}" for k in wanted}
+    state_there = {k: f"{theirs[k].total:.2f} {'cancelled' if means[k] == inbound.CANCELLED else 'open'}" for k in wanted}
     findings = []
     for key, here, there in compare_text(state_here, state_there):
         number = ours[key].number if key in ours else theirs[key].number
@@ -385,7 +388,7 @@ def _movement(lines: QuerySet[JournalLine], accounts: dict[str, str]) -> dict[tu
     sums: dict[tuple[str, str], Decimal] = {}
     rows = lines.values_list("entry__date__year", "entry__date__month", "account__role").annotate(t=Sum("amount")).order_by()
     for year, month, role, total in rows:
-        key = (f"{year:04d}-{month:02d}", accounts.get(role, "unmapped"))
+        key = (f"{year:04d}-{month:02d}", their_account(accounts, role) or "unmapped")
         sums[key] = sums.get(key, ZERO) + total
     return sums
 
@@ -395,7 +398,7 @@ def _debits_by_document(lines: QuerySet[JournalLine], accounts: dict[str, str]) 
     netted: dict[tuple[str, str], Decimal] = {}
     rows = lines.values_list("entry__ledger_document__number", "account__role").annotate(t=Sum("amount")).order_by()
     for number, role, total in rows:
-        key = (number, accounts.get(role, "unmapped"))
+        key = (number, their_account(accounts, role) or "unmapped")
         netted[key] = netted.get(key, ZERO) + total
     debits: dict[str, Decimal] = {}
     for (number, _), total in netted.items():

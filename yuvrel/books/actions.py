@@ -9,9 +9,11 @@ from functools import lru_cache
 from typing import Any
 
 from django.db import transaction
+from django.db.models import Q
 
-from yuvrel.core.errors import RefusedError
-from yuvrel.core.postings import Line, Role, balanced
+from yuvrel.core.bounds import check_text
+from yuvrel.core.errors import BadInputError, RefusedError
+from yuvrel.core.postings import FURTHER_CLEARING, Line, Role, balanced
 from yuvrel.kit.bulk import insert_many
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
@@ -74,6 +76,33 @@ def account_ids() -> dict[str, int]:
     return dict(Account.objects.values_list("role", "id"))
 
 
+def clearing_roles() -> dict[str, str]:
+    """The role of every clearing account by its code, the first of them first."""
+    rows = Account.objects.filter(Q(role=Role.CLEARING) | Q(role__startswith=FURTHER_CLEARING)).order_by("code")
+    return {code: role for code, role in sorted(rows.values_list("code", "role"), key=lambda row: row[1] != Role.CLEARING)}
+
+
+@transaction.atomic
+def add_clearing(actor: Actor, code: str, name: str) -> Account:
+    """Open a further clearing account, for what one way of paying brings in: card terminal, cash, a payment service.
+
+    Raises BadInputError for a code that is taken or none, ForbiddenError.
+    """
+    actor.need(Ability.KEEP_BOOKS)
+    code, name = code.strip(), name.strip()
+    if not code.isalnum() or len(code) > 10:
+        raise BadInputError("A code is up to ten letters and digits.", field="code")
+    if not name:
+        raise BadInputError("Give the account a name.", field="name")
+    if Account.objects.filter(code=code).exists():
+        raise BadInputError(f"There is an account {code} already.", field="code")
+    row = Account.objects.create(role=f"{FURTHER_CLEARING}{code}", code=code, name=check_text(name, "name", most=60))
+    # Every process keeps the accounts by role; one that does not know this one yet looks again when it is asked for it.
+    account_ids.cache_clear()
+    audit(actor, "open account", "account", row.pk, after={"code": code, "name": row.name})
+    return row
+
+
 def open_day(day: date) -> date:
     """`day`, or when its month is closed the first day of the next month that is open.
 
@@ -96,6 +125,9 @@ def post(posting: Posting) -> JournalEntry | None:
     if Period.objects.filter(month=posting.day.replace(day=1), closed_at__isnull=False).exists():
         raise RefusedError(f"The period {posting.day:%B %Y} is closed. Date it into an open period.", field="date")
     ids = account_ids()
+    if any(line.role not in ids for line in lines):
+        account_ids.cache_clear()
+        ids = account_ids()
     entry = JournalEntry.objects.create(
         kind=posting.kind, date=posting.day, document=posting.document, link=posting.link, memo=posting.memo[:200]
     )

@@ -9,11 +9,12 @@ from django.utils import timezone
 from ninja import Router
 
 from yuvrel.kit.auth import actor
+from yuvrel.kit.wire import Said
 from yuvrel.people.queries import company_day
 
 from . import actions, queries
 from .models import Period
-from .schemas import AccountsOut, JournalPage, PeriodIn, PeriodOut
+from .schemas import AccountsOut, ClearingIn, JournalPage, PeriodIn, PeriodOut
 
 router = Router(tags=["books"])
 
@@ -30,6 +31,13 @@ def list_accounts(request: HttpRequest) -> Any:
     """Accounts and balances."""
     actor(request)
     return queries.accounts(company_day(timezone.now()))
+
+
+@router.post("/accounts", response=Said, operation_id="add_clearing_account")
+def add_clearing(request: HttpRequest, body: ClearingIn) -> Any:
+    """Open a further clearing account."""
+    row = actions.add_clearing(actor(request), body.code, body.name)
+    return {"said": f"{row.code} {row.name} is open. A connection's rules say which payments settle through it.", "id": row.pk}
 
 
 @router.get("/periods", response=list[PeriodOut], operation_id="list_periods")

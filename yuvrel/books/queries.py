@@ -17,6 +17,7 @@ from yuvrel.kit.faults import figure_or, sheet_rows
 from yuvrel.kit.paging import page
 from yuvrel.people.queries import company
 
+from .actions import clearing_roles
 from .models import Account, JournalEntry, JournalLine
 from .schemas import AccountOut, EntryOut
 
@@ -101,6 +102,12 @@ def accounts(today: date) -> dict[str, Any]:
 def _account(account: Any) -> dict[str, Any]:
     known = {"code": account.code, "name": account.name, "role": account.role}
     return {**known, "balance": account.balance or ZERO, "month": account.month or ZERO}
+
+
+def clearing_choices() -> list[tuple[str, str]]:
+    """Code and name of every clearing account."""
+    names = dict(Account.objects.values_list("code", "name"))
+    return [(code, f"{code} {names[code]}") for code in clearing_roles()]
 
 
 def account_working(code: str) -> Working:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import date, datetime
 
 from ninja import Schema
+from pydantic import Field
 
 from yuvrel.kit.wire import DayIn, Money, SheetRow
 
@@ -59,6 +60,13 @@ class AccountsOut(Schema):
 
     rows: list[AccountOut]
     total: Money | None
+
+
+class ClearingIn(Schema):
+    """A clearing account to open."""
+
+    code: str = Field(max_length=10)
+    name: str = Field(max_length=60)
 
 
 class PeriodIn(Schema):

@@ -14,12 +14,12 @@ from django.utils import timezone
 
 from yuvrel.books.models import Account, LedgerDocument
 from yuvrel.catalogue.models import Category
-from yuvrel.connectors.base import order_states
 from yuvrel.connectors.capabilities import Capability, Documents, Publishing, Webhooks
 from yuvrel.connectors.http import AddressError, ConnectorError, check_address
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.bounds import check_happened
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
+from yuvrel.core.postings import their_account
 from yuvrel.core.rules import Level, Rung
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
@@ -35,7 +35,7 @@ from .models import Connection, Feed, Listing, PriceOffer
 from .schedules import parts_of
 
 # Set as they come; the way in, the address and the places are looked at besides.
-SETTINGS = ("name", "order_states", "accounts")
+SETTINGS = ("name", "accounts")
 
 
 def get_connection(connection_id: int) -> Connection:
@@ -66,7 +66,6 @@ def add(actor: Actor, *, kind: str, name: str, address: str, sign_in: dict[str, 
         name=name.strip(),
         address=address.strip().rstrip("/"),
         hook_key=secrets.token_urlsafe(24),
-        order_states=list(order_states(KINDS[kind])[:2]),
         fulfils_from=Location.objects.first(),
         accounts=_default_accounts() if Capability.DOCUMENTS in KINDS[kind].can else {},
     )
@@ -96,7 +95,6 @@ OWN_RULES = ("order_prefix",)
 def _copy_rules(actor: Actor, other: Connection, row: Connection) -> None:
     """Give a connection the places, the list and the rules of another, those of categories on it too."""
     row.fulfils_from, row.their_place, row.price_list = other.fulfils_from, other.their_place, other.price_list
-    row.order_states = other.order_states
     row.save()
     own = Q(level=Level.CONNECTION.value, subject=other.pk) | Q(level=Level.CATEGORY_ON_CONNECTION.value, within=other.pk)
     values: dict[tuple[str, int], dict[str, Any]] = {}
@@ -241,11 +239,9 @@ def check_settings(row: Connection, changes: dict[str, Any]) -> None:
         raise BadInputError("There is no such price list.", field="price_list")
     if "name" in changes and not str(changes["name"]).strip():
         raise BadInputError("Give the connection a name.", field="name")
-    states = order_states(kind_of(row))
-    if not set(changes.get("order_states", [])) <= set(states):
-        raise BadInputError(f"Order states must be among {', '.join(states)}.", field="order_states")
     if "accounts" in changes:
-        missing = set(Account.objects.values_list("role", flat=True)) - set(changes["accounts"])
+        mapping = dict(changes["accounts"])
+        missing = {role for role in Account.objects.values_list("role", flat=True) if not their_account(mapping, role)}
         if missing:
             raise BadInputError(f"Map an account for {', '.join(sorted(missing))}.", field="accounts")
 

@@ -13,20 +13,21 @@ from django.utils import timezone
 from django.utils.dateparse import parse_datetime
 
 from yuvrel.catalogue.models import Item
-from yuvrel.connectors.base import Page, pages, read
+from yuvrel.connectors.base import Page, order_states, pages, read
 from yuvrel.connectors.capabilities import Capability, Orders, Webhooks
 from yuvrel.connectors.http import ConnectorError, NonsenseError, RefusedThereError
-from yuvrel.connectors.messages import Raw, RemoteLine, RemoteOrder, Unreadable
+from yuvrel.connectors.messages import Raw, RemoteLine, RemoteOrder, RemotePayment, Unreadable
 from yuvrel.core.bounds import EARLIEST, check_happened
 from yuvrel.core.errors import BadInputError, RefusedError, YuvrelError
+from yuvrel.core.rules import MOST_WORD
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import Taken, take_order, take_till_sale
-from yuvrel.sales.incoming import IncomingLine, IncomingOrder
+from yuvrel.sales.incoming import IncomingLine, IncomingOrder, IncomingPayment
 from yuvrel.sales.models import SalesOrder
-from yuvrel.sales.rules import order_rules
+from yuvrel.sales.rules import OrderRules, order_rules
 
 from .credentials import connector_as, kind_of
-from .models import Connection, Feed, InboundMessage, Listing
+from .models import Connection, Feed, HeardWord, InboundMessage, Listing
 from .quarantine import attempt, read_row, unreadable
 from .runs import StoppedError, raise_snag, run_of, settle_snags
 from .schedules import feed_of, read_whole
@@ -34,8 +35,11 @@ from .selling import allowances
 
 OVERLAP = timedelta(minutes=5)
 UNREADABLE = "unreadable"
+STATE_SNAG = "order_state"
+WORDS = HeardWord.Sort
 DONE_WITH = (InboundMessage.State.APPLIED, InboundMessage.State.REPEATED, InboundMessage.State.SKIPPED)
-GONE = ("cancelled", "refunded", "void")
+# What an order's state may mean here.
+TAKEN, HELD, LEFT, CANCELLED = "taken", "held", "left", "cancelled"
 
 
 def keep(connection: Connection, order: RemoteOrder | Unreadable, via: str) -> InboundMessage | None:
@@ -166,9 +170,11 @@ def _apply(message: InboundMessage) -> str:
     name = f"Order {message.body.get('number') or 'without a number'}"[:120]
     try:
         order = _read_kept(message)
-        if not _wanted(connection, order):
+        rules = order_rules(connection)
+        note_words(connection, order)
+        if not _wanted(connection, order, rules):
             return _end(message, InboundMessage.State.SKIPPED)
-        taken = attempt(lambda: _take(connection, order, timezone.now()), f"{name} of {connection.name}")
+        taken = attempt(lambda: _take(connection, order, rules, timezone.now()), f"{name} of {connection.name}")
     except (YuvrelError, ConnectorError) as error:
         detail = error.detail if isinstance(error, YuvrelError) else str(error)
         raise_snag(connection, "order", f"{name} could not be taken in", detail, inbound=message, field=error.field)
@@ -176,7 +182,8 @@ def _apply(message: InboundMessage) -> str:
     if taken.problem:
         is_order = taken.order.kind == "order"
         sale = "Till sale" if taken.order.kind == SalesOrder.Kind.TILL else "Order"
-        title = f"Order {taken.order.number} is held" if is_order else f"{sale} {taken.order.number} needs a look"
+        is_held = is_order and taken.order.state == SalesOrder.State.HELD
+        title = f"Order {taken.order.number} is held" if is_held else f"{sale} {taken.order.number} needs a look"
         raise_snag(connection, "order", title, taken.problem, inbound=message, order=taken.order, field=taken.field)
     else:
         stem = f"{UNREADABLE}:{order.external_id}:"
@@ -202,21 +209,56 @@ def _end(message: InboundMessage, state: str) -> str:
     return state
 
 
-def _wanted(connection: Connection, order: RemoteOrder) -> bool:
+def meaning(connection: Connection, status: str, rules: OrderRules) -> str:
+    """What an order's state at a connection means here: as its rules say, else as its kind proposes; empty where neither
+    knows the word."""
+    return rules.states.get(status) or order_states(kind_of(connection)).get(status, "")
+
+
+def note_words(connection: Connection, order: RemoteOrder) -> None:
+    """Remember the words that an account uses, so that a person can say what they mean."""
+    said = [(WORDS.STATES, order.status), *((WORDS.PAYMENTS, one.method) for one in order.payments)]
+    said += [(WORDS.SHIPPING, line.title) for line in order.lines if line.kind == "shipping"]
+    found = {(sort, word[:MOST_WORD]) for sort, word in said if word}
+    rows = [HeardWord(connection=connection, sort=sort, word=word) for sort, word in sorted(found)]
+    HeardWord.objects.bulk_create(rows, ignore_conflicts=True)
+
+
+def _wanted(connection: Connection, order: RemoteOrder, rules: OrderRules) -> bool:
     """Whether the connection takes in orders in this state; one it holds already is always followed, unless it came as
     history. What had been sent or cancelled before the connection was live is history, whether it was taken in or not."""
     is_history = connection.orders.filter(external_id=order.external_id).values_list("history", flat=True).first()  # type: ignore[attr-defined]
     if is_history is not None:
         return not is_history
-    over = order.done or order.status in GONE
+    means = meaning(connection, order.status, rules)
+    if not means:
+        title = f"{connection.name} has orders in a state that means nothing here yet: {order.status}"
+        detail = f"Order {order.number} and others like it are left there. Say what the state means in the connection's rules."
+        raise_snag(connection, STATE_SNAG, title, detail, field="order_states")
+    over = order.done or means == CANCELLED
     # The account's clock may be off.
     if over and connection.live_since and order.placed_at < connection.live_since - OVERLAP:
         return False
-    return order.status in connection.order_states or order.status in GONE
+    return means in (TAKEN, HELD, CANCELLED)
 
 
-def _take(connection: Connection, order: RemoteOrder, at: datetime) -> Taken:
-    incoming = incoming_order(connection, order)
+def read_again(connection: Connection) -> int:
+    """What was left at a connection is looked at again, the newest version of each order, because its states mean
+    something else now. Returns how many come in."""
+    rules, known = order_rules(connection), set(connection.orders.values_list("external_id", flat=True))  # type: ignore[attr-defined]
+    skipped = InboundMessage.objects.filter(connection=connection, state=InboundMessage.State.SKIPPED, kind="order")
+    newest: dict[str, tuple[int, str]] = {}
+    for pk, body in skipped.order_by("pk").values_list("pk", "body"):
+        newest[str(body.get("external_id"))] = pk, str(body.get("status"))
+    wanted = [pk for key, (pk, word) in newest.items() if key not in known and meaning(connection, word, rules) in (TAKEN, HELD)]
+    unknown = [word for _, word in newest.values() if not meaning(connection, word, rules)]
+    if not unknown:
+        settle_snags(STATE_SNAG, "its states have a meaning now", connection=connection)
+    return InboundMessage.objects.filter(pk__in=wanted).update(state=InboundMessage.State.NEW)
+
+
+def _take(connection: Connection, order: RemoteOrder, rules: OrderRules, at: datetime) -> Taken:
+    incoming = incoming_order(connection, order, rules)
     if issubclass(kind := kind_of(connection), Orders) and kind.sales_already_happened:
         return take_till_sale(SYSTEM, incoming)
     if order.sent_by_channel:
@@ -224,7 +266,7 @@ def _take(connection: Connection, order: RemoteOrder, at: datetime) -> Taken:
     return take_order(SYSTEM, incoming, at)
 
 
-def incoming_order(connection: Connection, order: RemoteOrder) -> IncomingOrder:
+def incoming_order(connection: Connection, order: RemoteOrder, rules: OrderRules | None = None) -> IncomingOrder:
     """An order with its items named and its place. Raises RefusedError where no place is chosen for it."""
     place = connection.their_place_id if order.sent_by_channel else connection.fulfils_from_id
     if place is None and order.sent_by_channel:
@@ -232,7 +274,9 @@ def incoming_order(connection: Connection, order: RemoteOrder) -> IncomingOrder:
         raise RefusedError(detail, field="their_place")
     if place is None:
         raise RefusedError("The connection has no location that fulfils its orders.", field="fulfils_from")
-    rules = order_rules(connection)
+    rules = rules or order_rules(connection)
+    means = meaning(connection, order.status, rules)
+    waits = f"It stands as {order.status.replace('_', ' ')} at {connection.name}." if means == HELD else ""
     return IncomingOrder(
         connection_id=connection.pk,
         location_id=place,
@@ -244,12 +288,20 @@ def incoming_order(connection: Connection, order: RemoteOrder) -> IncomingOrder:
         currency=order.currency,
         total=order.total,
         paid=order.paid,
-        cancelled=order.status in GONE,
+        cancelled=means == CANCELLED,
         backorders=rules.backorders,
+        nameless=rules.nameless,
+        held=waits,
+        payments=[_payment(one, rules) for one in order.payments],
         customer=order.customer.model_dump(),
         ship_to={name: text for name, text in order.ship_to.model_dump().items() if text},
         lines=resolve(connection, order.lines),
     )
+
+
+def _payment(told: RemotePayment, rules: OrderRules) -> IncomingPayment:
+    account = rules.accounts.get(told.method, "")
+    return IncomingPayment(told.external_id, told.method, told.amount, told.state == "authorised", account)
 
 
 def resolve(connection: Connection, lines: list[RemoteLine]) -> list[IncomingLine]:
@@ -314,7 +366,8 @@ def try_again(message: InboundMessage) -> str:
     except ConnectorError as error:
         raise RefusedError(f"It still cannot be read: {error}", field="body") from error
     existing = connection.orders.select_for_update().filter(external_id=order.external_id).first()
-    if existing and existing.kind == "order" and existing.state == "held" and existing.external_version == order.version:
+    stuck = existing and (existing.state == "held" or existing.lines.filter(item=None, kind__in=("item", "service")).exists())
+    if existing and stuck and existing.kind == "order" and existing.external_version == order.version:
         existing.external_version = order.version - 1
         existing.save(update_fields=["external_version"])
     message.state = InboundMessage.State.NEW

@@ -31,7 +31,7 @@ from .credentials import kind_of
 from .models import Connection, InboundMessage, OutboundMessage, Run, Snag
 from .price_rules import owner_of
 from .quarantine import attempt
-from .rules import connection_value
+from .rules import connection_value, reaches
 from .runs import account_failed, account_works, cannot, forget_calls, raise_snag, settle_snags
 from .schedules import BY_NAME, all_set, due_parts, is_wanted, parts_of
 
@@ -162,6 +162,9 @@ def _tell(events: Events) -> Woken:
     by_kind = _by_kind(events)
     for subject_id, said in by_kind[Event.Kind.FAULT].items():
         raise_snag(None, f"row {subject_id}"[:20], "A row of a sheet cannot be worked out", said)
+    for change in SettingChange.objects.filter(pk__in=by_kind[Event.Kind.SETTING], name="order_states"):
+        for connection in Connection.objects.filter(reaches(change)):
+            inbound.read_again(connection)
     woken = outbound.queue_ledger(by_kind[Event.Kind.LEDGER])
     woken |= outbound.queue_shipments(by_kind[Event.Kind.SHIPMENT])
     return woken | outbound.queue_purchase_orders(by_kind[Event.Kind.PURCHASE_ORDER])
@@ -182,7 +185,7 @@ RELAYS = {
 }
 OF_QUANTITIES = frozenset({Event.Kind.AVAILABILITY, Event.Kind.RULES, Event.Kind.SETTING})
 OF_PRICES = frozenset({Event.Kind.PRICE, Event.Kind.PRICE_LIST, Event.Kind.COST, Event.Kind.RULES, Event.Kind.SETTING})
-TO_TELL = frozenset({Event.Kind.LEDGER, Event.Kind.SHIPMENT, Event.Kind.PURCHASE_ORDER, Event.Kind.FAULT})
+TO_TELL = frozenset({Event.Kind.LEDGER, Event.Kind.SHIPMENT, Event.Kind.PURCHASE_ORDER, Event.Kind.FAULT, Event.Kind.SETTING})
 subscribe(Consumer("offers", OF_QUANTITIES, relay_offers.name))
 subscribe(Consumer("prices", OF_PRICES, relay_prices.name))
 subscribe(Consumer("messages", TO_TELL, relay_messages.name))

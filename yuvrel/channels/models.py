@@ -40,7 +40,6 @@ class Connection(models.Model):
         related_name="connections",
         help_text="Its own; else the place's",
     )
-    order_states = models.JSONField(default=list)
     categories = models.JSONField(default=list, help_text="Of a channel that listings are made on: as it last told them")
     accounts = models.JSONField(default=dict, help_text="Ledger only: our role to their account")
     live_since = models.DateTimeField(null=True)
@@ -59,6 +58,23 @@ class Connection(models.Model):
         """Whether anything was ever exchanged, so that the row must stay."""
         rows = (self.orders, self.listings, self.inbound, self.outbound)  # type: ignore[attr-defined]
         return self.live_since is not None or any(related.exists() for related in rows)
+
+
+class HeardWord(models.Model):
+    """A word that an account uses for where an order stands, how it is paid or how it is sent."""
+
+    class Sort(models.TextChoices):
+        STATES = "order_states"
+        PAYMENTS = "payment_methods"
+        SHIPPING = "shipping_methods"
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="words")
+    sort = models.CharField(max_length=20, choices=Sort.choices)
+    word = models.CharField(max_length=80)
+    heard_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["connection", "sort", "word"], name="word_once")]
 
 
 class Feed(models.Model):

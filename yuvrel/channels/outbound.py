@@ -17,15 +17,16 @@ from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Answer, acknowledge, delivered, supplier_of
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.connectors.base import Connector, capable, read
-from yuvrel.connectors.capabilities import Capability, Documents, Fulfilments, Purchases
+from yuvrel.connectors.capabilities import Capability, Captures, Documents, Fulfilments, Purchases
 from yuvrel.connectors.http import ConnectorError
-from yuvrel.connectors.messages import LedgerDoc, Raw, ShipmentNotice, SupplierAnswer, Unreadable
+from yuvrel.connectors.messages import CaptureNotice, LedgerDoc, Raw, ShipmentNotice, SupplierAnswer, Unreadable
 from yuvrel.connectors.registry import KINDS
 from yuvrel.connectors.ubl import OrderDocument, OrderedLine, Party, build_order
 from yuvrel.core.errors import RefusedError, YuvrelError
+from yuvrel.core.postings import their_account
 from yuvrel.people.queries import company
 from yuvrel.people.roles import SYSTEM
-from yuvrel.sales.models import Shipment
+from yuvrel.sales.models import Capture, Shipment
 
 from .credentials import connector_as, connector_for, kinds_that
 from .models import Connection, Feed, InboundMessage, OutboundMessage
@@ -38,6 +39,7 @@ LONGEST_PAUSE = 600
 REFUSED = {
     "ledger": "The ledger did not take a document",
     "shipment": "The channel did not take a shipment",
+    "capture": "The channel did not charge a payment",
     "purchase_order": "The supplier did not take an order",
 }
 WAITING = OutboundMessage.State.WAITING
@@ -61,6 +63,9 @@ def queue_shipments(shipment_ids: Iterable[int]) -> set[int]:
         connection = shipment.order.connection
         if Capability.FULFILMENTS in KINDS[connection.kind].can:
             woken |= _queue("shipment", [shipment.pk], connection)
+        if Capability.CAPTURES in KINDS[connection.kind].can:
+            taken = list(shipment.captures.values_list("pk", flat=True))  # type: ignore[attr-defined]
+            woken |= _queue("capture", taken, connection) if taken else set()
     return woken
 
 
@@ -158,7 +163,7 @@ def ledger_message(document: LedgerDocument, accounts: dict[str, str]) -> Ledger
     sums = document.entry.lines.values("account__role").annotate(total=Sum("amount")).order_by("account__role")
     codes: dict[str, Decimal] = {}
     for row in sums:
-        code = accounts.get(row["account__role"])
+        code = their_account(accounts, row["account__role"])
         if not code:
             raise RefusedError(f"No ledger account is mapped for {row['account__role']}.", field="accounts")
         codes[code] = codes.get(code, Decimal(0)) + row["total"]
@@ -194,6 +199,19 @@ def _send_shipment(connector: Connector, row: OutboundMessage) -> str:
     )
     external = capable(connector, Fulfilments).fulfil(notice)
     Shipment.objects.filter(pk=shipment.pk).update(told_channel_at=timezone.now())
+    return str(external)
+
+
+def _send_capture(connector: Connector, row: OutboundMessage) -> str:
+    capture = Capture.objects.select_related("payment__order", "shipment").get(pk=row.subject_id)
+    notice = CaptureNotice(
+        order_id=capture.payment.order.external_id,
+        payment_id=capture.payment.external_id,
+        key=f"capture-{capture.shipment.number}-{capture.payment_id}",
+        amount=capture.amount,
+    )
+    external = capable(connector, Captures).capture(notice)
+    Capture.objects.filter(pk=capture.pk).update(told_channel_at=timezone.now())
     return str(external)
 
 
@@ -238,7 +256,7 @@ def _send_purchase(connector: Connector, row: OutboundMessage) -> str:
     return str(receipt)
 
 
-SENDERS = {"ledger": _send_ledger, "shipment": _send_shipment, "purchase_order": _send_purchase}
+SENDERS = {"ledger": _send_ledger, "shipment": _send_shipment, "capture": _send_capture, "purchase_order": _send_purchase}
 
 
 def read_answers(connection: Connection, at: datetime) -> int:

@@ -13,7 +13,7 @@ from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.catalogue.pictures import first_of
 from yuvrel.connectors.base import order_states
-from yuvrel.connectors.capabilities import Capability
+from yuvrel.connectors.capabilities import Capability, Orders
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.gtin import normal_gtin
@@ -27,6 +27,7 @@ from yuvrel.stock.queries import find_items
 
 from . import submissions
 from .credentials import kind_of
+from .inbound import STATE_SNAG, WORDS
 from .linking import pairing_index, verdict_for
 from .models import Connection, Feed, Listing, PriceOffer, Snag
 from .offers import load_shelves, offer_of, places_of
@@ -80,7 +81,6 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "account",
         "hook_proved_at",
         "live_since",
-        "order_states",
         "pause_until",
         "accounts",
         "version",
@@ -98,7 +98,7 @@ def connection_page(row: Connection) -> dict[str, Any]:
         **{name: getattr(row, name) for name in fields},
         "label": kind.label,
         "can": sorted(kind.can),
-        "known_order_states": list(order_states(kind)),
+        "words": words(row),
         "fulfils_from": row.fulfils_from_id,
         "feeds": [place.pk for place in row.feeds.all()],
         "their_place": row.their_place_id,
@@ -114,6 +114,22 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "health": health(row, timezone.now()),
         "runs": sheet_rows(RunRow, list(runs), run_row, known_run),
     }
+
+
+def words(row: Connection) -> list[dict[str, Any]]:
+    """The words that an account uses, with what its kind proposes for each: those its kind knows first, then those heard."""
+    kind = kind_of(row)
+    proposed = order_states(kind)
+    known = {WORDS.STATES: list(proposed), WORDS.PAYMENTS: list(kind.payment_methods) if issubclass(kind, Orders) else []}
+    for sort, word in row.words.order_by("pk").values_list("sort", "word"):  # type: ignore[attr-defined]
+        listed = known.setdefault(WORDS(sort), [])
+        if word not in listed:
+            listed.append(word)
+    return [
+        {"sort": sort, "word": word, "proposed": proposed.get(word, "") if sort == WORDS.STATES else ""}
+        for sort, listed in known.items()
+        for word in listed
+    ]
 
 
 def bench(link: str, connection: int | None, q: str, cursor: str, limit: int) -> dict[str, Any]:
@@ -238,6 +254,7 @@ def pairing_working(listing_id: int) -> Working:
 # What snags are about, by their kind.
 CAUSES = {
     "order": "Orders not taken in",
+    STATE_SNAG: "Order states without a meaning",
     "offer": "Quantities refused",
     "price": "Prices held or refused",
     "prices": "The account, pushing prices",

@@ -27,6 +27,7 @@ from yuvrel.core.rules import (
     resolve_sources,
 )
 from yuvrel.people.roles import Ability
+from yuvrel.rules.models import SettingChange
 from yuvrel.rules.queries import settled
 from yuvrel.rules.registry import SETTINGS, Way, add_way, declare
 
@@ -309,6 +310,16 @@ def rule_columns(connection: Connection, ids: Ids, kept: Kept) -> RuleColumns:
         np.zeros(1, np.int64),
         np.zeros(1, np.bool_),
     )
+
+
+def reaches(change: SettingChange) -> Q:
+    """The connections that a change of what can be set for connections speaks for."""
+    match Level(change.level):
+        case Level.CONNECTION:
+            return Q(pk=change.subject)
+        case Level.KIND:
+            return Q(kind=change.kind)
+    return Q()
 
 
 def reached_by(level: Level, subject: int, within: int, kind: str) -> Q:

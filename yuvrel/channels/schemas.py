@@ -206,6 +206,14 @@ class SurveyOut(Schema):
     gives_no: list[str]
 
 
+class WordOut(Schema):
+    """A word that the account uses; `proposed`: what its kind takes it to mean here, where it says so."""
+
+    sort: str
+    word: str
+    proposed: str
+
+
 class ConnectionOut(Schema):
     """Everything about a connection but its secrets."""
 
@@ -220,13 +228,12 @@ class ConnectionOut(Schema):
     state: str
     tested_at: datetime | None
     test_report: ReportOut
-    known_order_states: list[str]
+    words: list[WordOut]
     fulfils_from: int | None
     their_place: int | None
     feeds: list[int]
     price_list: int | None
     price_lists: list[PriceListChoice]
-    order_states: list[str]
     pause_until: datetime | None
     accounts: dict[str, str]
     version: int
@@ -303,7 +310,6 @@ class SettingsIn(Schema):
     price_list: Annotated[int, Field(ge=0, lt=2**63)] | None = None
     fulfils_from: Id | None = None
     their_place: Annotated[int, Field(ge=0, lt=2**63)] | None = None
-    order_states: list[str] | None = Field(None, max_length=20)
     accounts: dict[str, str] | None = None
     sign_in: dict[str, Annotated[str, Field(max_length=300)]] | None = Field(None, max_length=10)
 

@@ -25,11 +25,12 @@ from yuvrel.people.roles import SYSTEM, Ability, Actor, audit
 from yuvrel.planning.forecasts import begin_run
 from yuvrel.sales.history import take_past
 from yuvrel.sales.models import Customer, SalesOrder
+from yuvrel.sales.rules import order_rules
 from yuvrel.stock.models import StockBalance
 
 from .actions import get_connection
 from .credentials import connector_as, kind_of
-from .inbound import GONE, incoming_order, read_order, resolve
+from .inbound import CANCELLED, HELD, TAKEN, incoming_order, meaning, read_order, resolve
 from .linking import pairing_index, take_listings
 from .models import Connection, Run
 from .quarantine import attempt, read_row
@@ -171,17 +172,19 @@ def _orders(connection: Connection, since: date, log: RunLog) -> list[Part]:
     known = {mail.lower() for mail in Customer.objects.exclude(email="").values_list("email", flat=True)}
     names = set(Customer.objects.values_list("name", flat=True))
     seen: set[str] = set()
+    rules = order_rules(connection)
     for order, nameless in _named(connection, since, log):
         if isinstance(order, Unreadable):
             odd.groups["odd"].add(order.number or order.external_id or "one without a number", order.detail)
             continue
-        if order.status in GONE:
+        means = meaning(connection, order.status, rules)
+        if means == CANCELLED:
             continue
         what, more = f"{order.number}, {order.placed_at:%d %b %Y}", f"{order.customer.name} · {order.total} {order.currency}"
         if is_past(connection, order):
             past.groups["here" if order.external_id in here else "nameless" if nameless else "whole"].add(what, more.strip(" ·"))
         elif order.external_id not in here:
-            wanted = order.status in connection.order_states
+            wanted = means in (TAKEN, HELD)
             open_ones.groups["other" if not wanted else "nameless" if nameless else "whole"].add(what, more.strip(" ·"))
         who = order.customer.email.lower() or order.customer.name
         if who and who not in seen:
@@ -232,6 +235,7 @@ def take(run: Run, actor: Actor, listings: str, since: date | None) -> None:
 def _take_past(actor: Actor, connection: Connection, since: date, log: RunLog) -> None:
     """Past orders as history, each by itself; what is sold is forecast anew when there were any."""
     counts: Counter[str] = Counter()
+    rules = order_rules(connection)
     for order in chain.from_iterable(_read(connection, since, log)):
         if isinstance(order, Unreadable):
             counts["could not be read"] += 1
@@ -239,7 +243,7 @@ def _take_past(actor: Actor, connection: Connection, since: date, log: RunLog) -
         elif connection.live_since and order.placed_at >= connection.live_since:
             # It moves stock and is posted when it is read as a living one; as history it never would.
             counts["since it went live"] += 1
-        elif is_past(connection, order) or order.status in GONE:
+        elif is_past(connection, order) or meaning(connection, order.status, rules) == CANCELLED:
             counts[_past(connection, order, log)] += 1
         else:
             counts["still open"] += 1

@@ -69,9 +69,9 @@ class Connector(ABC):
         return found.model_copy(update={"missing": [scope for scope in self.scopes if scope not in found.scopes]})
 
 
-def order_states(kind: type[Connector]) -> tuple[str, ...]:
-    """The states that orders of a kind can be in; none where it has no orders."""
-    return kind.order_states if issubclass(kind, Orders) else ()
+def order_states(kind: type[Connector]) -> Mapping[str, str]:
+    """The states that orders of a kind can be in, with what each proposes here; none where it has no orders."""
+    return kind.order_states if issubclass(kind, Orders) else {}
 
 
 def capable(connector: Connector, protocol: type[P]) -> P:

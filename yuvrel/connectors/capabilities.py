@@ -7,12 +7,13 @@ do it follows from the inheritance. Every call may raise a ConnectorError.
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from decimal import Decimal
 from enum import StrEnum
 from typing import Any, ClassVar
 
 from .messages import (
+    CaptureNotice,
     LedgerDoc,
     NewListing,
     Page,
@@ -44,6 +45,7 @@ class Capability(StrEnum):
     PUBLISHING = "publishing"
     ORDERS = "orders"
     FULFILMENTS = "fulfilments"
+    CAPTURES = "captures"
     WEBHOOKS = "webhooks"
     DOCUMENTS = "documents"
     PURCHASES = "purchases"
@@ -139,9 +141,14 @@ class Publishing(ABC):
 
 
 class Orders(ABC):
-    """Orders, or sales that have happened, can be read."""
+    """Orders, or sales that have happened, can be read.
 
-    order_states: ClassVar[tuple[str, ...]] = ()
+    `order_states`: the account's words for where an order stands, each with what it proposes for it here: *taken* in,
+    *held*, *left* there, or *cancelled*. `payment_methods`: its words for ways to pay, as far as they are known.
+    """
+
+    order_states: ClassVar[Mapping[str, str]] = {}
+    payment_methods: ClassVar[tuple[str, ...]] = ()
     sales_already_happened: ClassVar[bool] = False
 
     @abstractmethod
@@ -159,6 +166,14 @@ class Fulfilments(ABC):
     @abstractmethod
     def fulfil(self, notice: ShipmentNotice) -> str:
         """Tell the channel what was shipped; returns its id of the shipment."""
+
+
+class Captures(ABC):
+    """Payments that are authorised can be taken when the goods go."""
+
+    @abstractmethod
+    def capture(self, notice: CaptureNotice) -> str:
+        """Take a part of an authorised payment, once for each key; returns the account's id of it."""
 
 
 class Webhooks(Orders):
@@ -223,6 +238,7 @@ PROTOCOLS: dict[Capability, type] = {
     Capability.PUBLISHING: Publishing,
     Capability.ORDERS: Orders,
     Capability.FULFILMENTS: Fulfilments,
+    Capability.CAPTURES: Captures,
     Capability.WEBHOOKS: Webhooks,
     Capability.DOCUMENTS: Documents,
     Capability.PURCHASES: Purchases,

@@ -109,6 +109,15 @@ class RemoteAddress(Message):
     phone: Code = ""
 
 
+class RemotePayment(Message):
+    """How a part of an order is paid; an authorised part is taken when the goods go."""
+
+    external_id: Key = ""
+    method: Annotated[Code, Field(max_length=40)] = Field(min_length=1)
+    amount: Annotated[Total, Field(ge=0)]
+    state: Literal["paid", "authorised"] = "paid"
+
+
 class RemoteOrder(Message):
     """One version of an order, or one till sale; `sent_by_channel`: it has gone out of the channel's own store;
     `done`: nothing of it is left to be sent."""
@@ -126,6 +135,7 @@ class RemoteOrder(Message):
     customer: RemoteCustomer = RemoteCustomer()
     ship_to: RemoteAddress = RemoteAddress()
     lines: list[RemoteLine] = Field(max_length=bounds.LINES)
+    payments: list[RemotePayment] = Field(default_factory=list, max_length=20)
 
 
 class Unreadable(Message):
@@ -268,6 +278,15 @@ class ShipmentNotice(Message):
     tracking: str
     lines: list[tuple[str, Decimal]]
     complete: bool
+
+
+class CaptureNotice(Message):
+    """What is to be taken of an authorised payment, because so much has left."""
+
+    order_id: str
+    payment_id: str
+    key: str
+    amount: Decimal
 
 
 class LedgerDoc(Message):

@@ -53,11 +53,15 @@ REASON_ROLES: Mapping[str, Role] = {
 }
 
 
+# Clearing accounts beside the first: the role is this and the account's code.
+FURTHER_CLEARING = "clearing:"
+
+
 @dataclass(frozen=True)
 class Line:
-    """One side of an entry: a debit when `amount` is positive."""
+    """One side of an entry: a debit when `amount` is positive. `role`: a Role, or that of a further clearing account."""
 
-    role: Role
+    role: str
     amount: Decimal
     item_id: int | None = None
     memo: str = ""
@@ -110,13 +114,29 @@ class Revenue:
         return self.sales + self.shipping + self.surcharge - self.discount + self.tax
 
 
-def invoice(revenue: Revenue, against: Role) -> tuple[Line, ...]:
-    """Shipment and invoice, or a till sale: income and output tax against who owes or paid it."""
-    if against not in (Role.CLEARING, Role.PREPAYMENTS, Role.RECEIVABLE):
-        raise RefusedError(f"An invoice cannot be settled against {against}.", field="against")
+def is_clearing(role: str) -> bool:
+    """Whether an account holds what channels and payment services owe us."""
+    return role == Role.CLEARING or role.startswith(FURTHER_CLEARING)
+
+
+def their_account(accounts: Mapping[str, str], role: str) -> str:
+    """Which account of an outside ledger a role of ours is; a further clearing account that is not mapped counts to the
+    first. Empty when there is none."""
+    return accounts.get(role) or (accounts.get(Role.CLEARING, "") if is_clearing(role) else "")
+
+
+def invoice(revenue: Revenue, against: Mapping[str, Decimal]) -> tuple[Line, ...]:
+    """Shipment and invoice, or a till sale: income and output tax against who owes or paid it.
+
+    `against`: amounts by role, which come to the total. Raises RefusedError for a role that settles no invoice and
+    UnbalancedError for amounts that come to something else.
+    """
+    for role in against:
+        if role not in (Role.PREPAYMENTS, Role.RECEIVABLE) and not is_clearing(role):
+            raise RefusedError(f"An invoice cannot be settled against {role}.", field="against")
     return balanced(
         [
-            Line(against, revenue.total),
+            *(Line(role, amount) for role, amount in against.items()),
             Line(Role.DISCOUNTS, revenue.discount),
             Line(Role.SALES, -revenue.sales),
             Line(Role.SHIPPING_INCOME, -revenue.shipping),
@@ -126,9 +146,11 @@ def invoice(revenue: Revenue, against: Role) -> tuple[Line, ...]:
     )
 
 
-def prepayment(amount: Decimal) -> tuple[Line, ...]:
-    """An order paid before it is shipped: Channel clearing against Customer prepayments."""
-    return balanced([Line(Role.CLEARING, amount), Line(Role.PREPAYMENTS, -amount)])
+def prepayment(amounts: Mapping[str, Decimal]) -> tuple[Line, ...]:
+    """An order paid before it is shipped: the clearing accounts it was paid through against Customer prepayments."""
+    return balanced(
+        [*(Line(role, amount) for role, amount in amounts.items()), Line(Role.PREPAYMENTS, -sum(amounts.values(), ZERO))]
+    )
 
 
 def adjustment(reason: str, values: Iterable[tuple[int, Decimal, Decimal]]) -> tuple[Line, ...]:

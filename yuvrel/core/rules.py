@@ -6,6 +6,7 @@ level that spoke, and its Working shows all of them.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
@@ -23,9 +24,11 @@ from .money import ZERO, spoken
 from .schedule import clock
 from .working import Step, Working
 
-Type = Literal["quantity", "percent", "whole", "choice", "date", "time", "text", "template"]
+Type = Literal["quantity", "percent", "whole", "choice", "date", "time", "text", "template", "map"]
 Value = Decimal | int | str | None
 Ints = npt.NDArray[np.int64]
+# Words in one map, and characters in one of them.
+MOST_WORDS, MOST_WORD = 200, 80
 
 
 class Level(StrEnum):
@@ -68,6 +71,10 @@ class Setting:
     which it must have one for this one to count. A date is kept as its ISO text, a time of day as HH:MM; `most`: characters
     of a text; `needs`: what a connection must be able to do for this to mean anything; `rehearsal`: what a change of it
     is tried out on first: what channels show, what is reordered, or nothing.
+
+    A map says what an account's words of one sort (`words`) mean here: one of `choices`, or a short text where there
+    are none. It is kept as JSON text with its words in order; a word that is missing means what the kind of account
+    itself proposes.
     """
 
     name: str
@@ -89,6 +96,7 @@ class Setting:
     most: int = 160
     needs: str = ""
     rehearsal: Literal["", "shown", "reorder"] = ""
+    words: str = ""
 
     def take(self, given: Any) -> Value:
         """A value as it is kept, from text or JSON. Raises BadInputError naming the setting."""
@@ -100,6 +108,8 @@ class Setting:
             if given not in dict(self.choices):
                 raise BadInputError(f"{self.label} must be one of {', '.join(dict(self.choices))}.", field=self.name)
             return str(given)
+        if self.type == "map":
+            return self._map(given)
         if self.type == "date":
             return self._day(given)
         if self.type == "time":
@@ -109,6 +119,21 @@ class Setting:
         if self.type == "text":
             return check_text(str(given).strip(), self.name, most=self.most)
         return self._number(given)
+
+    def _map(self, given: Any) -> str:
+        try:
+            found = json.loads(given) if isinstance(given, str) else given
+        except ValueError as error:
+            raise BadInputError(f"{self.label} must be words with their meanings.", field=self.name) from error
+        if not isinstance(found, dict) or len(found) > MOST_WORDS:
+            raise BadInputError(f"{self.label} must be at most {MOST_WORDS} words with their meanings.", field=self.name)
+        known = dict(self.choices)
+        for word, meaning in found.items():
+            check_text(word, self.name, most=MOST_WORD)
+            if not isinstance(meaning, str) or (known and meaning not in known):
+                raise BadInputError(f"What {word} means must be one of {', '.join(known)}.", field=self.name)
+            check_text(meaning, self.name, most=self.most)
+        return json.dumps({word: found[word] for word in sorted(found) if found[word]}, ensure_ascii=False)
 
     def _day(self, given: Any) -> str:
         try:
@@ -138,12 +163,21 @@ class Setting:
         """A value as a person reads it."""
         if value is None:
             return self.no_limit
+        if self.type == "map":
+            told = [f"{word}: {dict(self.choices).get(meaning, meaning)}" for word, meaning in meanings(value).items()]
+            return ", ".join(told) or "as the kind of account proposes"
         if self.type in ("text", "template") and not value:
             return "none"
         if isinstance(value, str):
             return f"{date.fromisoformat(value):%-d %b %Y}" if self.type == "date" else dict(self.choices).get(value, value)
         unit = self.unit.removesuffix("s") if abs(Decimal(value)) == 1 else self.unit
         return f"{spoken(Decimal(value))} {unit}".strip()
+
+
+def meanings(value: Value) -> dict[str, str]:
+    """What each word of a map means."""
+    found: dict[str, str] = json.loads(str(value or "{}"))
+    return found
 
 
 def as_json(value: Value) -> Any:

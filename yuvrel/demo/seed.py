@@ -153,7 +153,7 @@ class Seeder(Outside):
     ) -> Connection:
         """A connection that has been tested; it goes live once the simulated services answer."""
         since = self.now - timedelta(hours=22)
-        states = list(order_states(KINDS[kind]))[:2]
+        has_orders = bool(order_states(KINDS[kind]))
         place = Location.objects.filter(code=key).first() or Location.objects.get(code="tannery-yard")
         (entry,) = (one.name for one in KINDS[kind].sign_in.entries if one.secret)
         row = Connection.objects.create(
@@ -165,7 +165,6 @@ class Seeder(Outside):
             state="tested",
             tested_at=self.now,
             fulfils_from=place,
-            order_states=states,
             live_since=since,
             test_report={
                 "ok": True,
@@ -176,9 +175,9 @@ class Seeder(Outside):
             **more,
         )
         row.feeds.set([place])
-        if states:
+        if has_orders:
             Feed.objects.create(connection=row, part="orders", watermark=since.isoformat())
-        often = {"orders_every": 20} if states else {"answers_every": 20} if kind == "supplier" else {}
+        often = {"orders_every": 20} if has_orders else {"answers_every": 20} if kind == "supplier" else {}
         change(SYSTEM, Rung(Level.CONNECTION, row.name, row.pk), {**often, **(rules or {})}, self.now)
         row.refresh_from_db()
         self.connections[key] = row

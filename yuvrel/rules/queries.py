@@ -15,7 +15,7 @@ from yuvrel.core.rules import Level, Resolved, Rung, Setting, Value, as_json, re
 from yuvrel.core.working import Working
 
 from .models import SettingChange, SettingValue
-from .registry import SETTINGS, rungs_of, setting_of
+from .registry import CHOICES, SETTINGS, rungs_of, setting_of
 
 Key = tuple[Level, int, int, str]
 
@@ -116,10 +116,11 @@ def _told(found: Resolved, rungs: Sequence[Rung], given: Mapping[Key, Value]) ->
         "places",
         "needs",
         "rehearsal",
+        "words",
     )
     return {
         **{name: getattr(setting, name) for name in names},
-        "choices": [{"value": value, "label": label} for value, label in setting.choices],
+        "choices": [{"value": value, "label": label} for value, label in CHOICES.get(setting.name, lambda: setting.choices)()],
         "only_with": list(setting.only_with) if setting.only_with else [],
         "value": as_json(found.value),
         "said": setting.said(found.value),

@@ -36,6 +36,16 @@ def add_check(check: Check) -> Check:
     return check
 
 
+# Values that can be chosen and are known only when they are asked for: (value, label).
+Choices = Callable[[], list[tuple[str, str]]]
+CHOICES: dict[str, Choices] = {}
+
+
+def add_choices(name: str, choices: Choices) -> None:
+    """Make known where the choices of a setting come from that its declaration cannot name."""
+    CHOICES[name] = choices
+
+
 def declare(*settings: Setting) -> None:
     """Make settings known; a name is declared once."""
     for setting in settings:

@@ -45,6 +45,7 @@ class SettingOut(Schema):
     ability: str
     needs: str
     rehearsal: str
+    words: str
     low: Quantity
     high: Quantity
     places: int

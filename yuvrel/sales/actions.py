@@ -13,15 +13,11 @@ from django.db import transaction
 from django.db.models import F
 from django.db.models.functions import Coalesce, Greatest, TruncDate
 
-from yuvrel.books.actions import Posting, post
-from yuvrel.books.models import JournalEntry, JournalLine
 from yuvrel.catalogue.kits import explode
-from yuvrel.core import postings
 from yuvrel.core.availability import reserve
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.money import ZERO
 from yuvrel.core.past_zero import wholes
-from yuvrel.core.postings import Role as AccountRole
 from yuvrel.core.working import plain
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
@@ -30,9 +26,10 @@ from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.stock.actions import lock_balances
 from yuvrel.stock.models import StockBalance
 
-from . import past_zero
+from . import amending, past_zero
 from .incoming import IncomingLine, IncomingOrder, faults, fits
 from .models import Customer, OrderLine, Reservation, SalesOrder, Shipment
+from .payments import keep_payments, post_prepayment
 from .shipping import hand_over
 
 State = SalesOrder.State
@@ -84,21 +81,20 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     """Apply one version of an order at most once: book its lines and reserve what is there.
 
     An order that does not add up, names an unknown item or another currency is held, with what
-    can be reserved reserved. Later versions change it until something was shipped.
+    can be reserved reserved. Later versions change it; of what was shipped nothing can be changed any more.
     """
     order = claim(incoming, SalesOrder.Kind.ORDER)
     if incoming.version <= order.external_version:
         return Taken(order, "repeated")
     new = order.external_version == -1
-    if not new and order.shipments.exists() and not incoming.cancelled:
-        order.external_version = incoming.version
-        order.save()
-        if _same_lines(order, incoming):
-            return Taken(order, "changed")
-        return Taken(order, "changed", "It was changed at the channel after a part of it was shipped.", "lines")
+    begun = not new and order.shipments.exists()
+    if begun and not incoming.cancelled:
+        same = _same_lines(order, incoming)
+        stuck = "" if same else amending.obstacle(order, incoming)
+        if same or stuck:
+            return _note_version(order, incoming, at, stuck)
     currency = company().base_currency
     problem, field = faults(incoming, currency)
-    was_posted = ZERO if new else _prepaid(order)
     old = set() if new else _held_items(order)
     promised = {} if new else past_zero.promises_of(order)
     scopes = {line.past_zero.scope for line in incoming.lines if line.past_zero}
@@ -110,17 +106,19 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     touched = old | {part for held in parts.values() for part, _ in held}
     balances = lock_balances((item, order.location_id) for item in touched)
     if not new:
-        _unbook(order)
+        _unbook(order, stays=incoming.cancelled)
         balances = lock_balances((item, order.location_id) for item in touched)
     order.external_version = incoming.version
     order.total, order.paid, order.ship_to = incoming.total, incoming.paid, incoming.ship_to
-    order.customer = customer_of(incoming)
+    order.customer, order.shipping_method = customer_of(incoming), incoming.shipping_method
+    keep_payments(order, incoming, new=new)
     if incoming.cancelled:
         order.state, order.held_because = State.CANCELLED, ""
+        amending.cut_to_shipped(order)
         order.net = sum(order.lines.values_list("net", flat=True), ZERO)
     else:
         kept = [line for line in incoming.lines if not problem or line.quantity > 0]
-        rows = book_lines(order, kept, currency)
+        rows = amending.book_again(order, kept, currency) if begun else book_lines(order, kept, currency)
         counter = past_zero.Counter(scopes, promised, company_day(at), company_day(incoming.placed_at))
         allowed = [line.past_zero for line in kept]
         short, refused = _reserve(order, rows, parts, balances, Allowed(counter, allowed, incoming.backorders))
@@ -128,12 +126,30 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
             problem, field = refused, "quantity"
         order.held_because = problem[:300]
         order.state = State.HELD if problem else State.RECEIVED if short else State.READY
+        if begun and not problem:
+            order.state = State.PART_SHIPPED if any(amending.left_of(row) for row in rows) else State.SHIPPED
     order.save()
-    _post_prepayment(order, was_posted, at)
+    post_prepayment(order, at, new=new)
     record(Event.Kind.AVAILABILITY, touched, f"order {order.number}")
     audit(actor, "take order", "order", order.pk, after={"version": incoming.version, "state": order.state})
     outcome = "cancelled" if incoming.cancelled else "new" if new else "changed"
+    if field == "status":
+        # It waits for the channel, as the rule says: nobody has to look at it.
+        problem, field = "", ""
+    if not problem and not incoming.cancelled and incoming.unknown:
+        problem, field = f"{incoming.unknown} Its stock is not known here.", "item"
     return Taken(order, outcome, problem, field)
+
+
+def _note_version(order: SalesOrder, incoming: IncomingOrder, at: datetime, stuck: str) -> Taken:
+    """A version that changes no line: how it is paid, or what cannot be changed any more."""
+    order.external_version = incoming.version
+    if not stuck:
+        order.paid = incoming.paid
+        keep_payments(order, incoming)
+        post_prepayment(order, at)
+    order.save()
+    return Taken(order, "changed", stuck, "lines" if stuck else "")
 
 
 @transaction.atomic
@@ -155,6 +171,7 @@ def take_till_sale(actor: Actor, incoming: IncomingOrder, kind: str = SalesOrder
     known = [line for line in incoming.lines if line.kind in ("item", "service")]
     waits = incoming.currency != currency or incoming.total < 0 or not all(fits(line.quantity, line.counted_in) for line in known)
     book_lines(order, [line for line in incoming.lines if line.quantity > 0], currency)
+    keep_payments(order, incoming, new=True)
     order.held_because = problem[:300]
     order.state = State.HELD if waits else State.CLOSED
     order.save()
@@ -171,7 +188,7 @@ def _hand_over_at_till(order: SalesOrder) -> None:
     unmoved = {line.pk for line in lines if line.item is None or not fits(line.quantity, line.item.decimals)}
     quantities = {line.pk: line.quantity for line in lines}
     said = "till sale" if order.kind == SalesOrder.Kind.TILL else "shipment"
-    result = hand_over(order, quantities, at=order.placed_at, reason=said, against=AccountRole.CLEARING, unmoved=unmoved)
+    result = hand_over(order, quantities, at=order.placed_at, reason=said, unmoved=unmoved)
     record(Event.Kind.AVAILABILITY, result.items, f"{said} {order.number}")
 
 
@@ -244,13 +261,13 @@ def _reserve(
         missing = ZERO
         for part, each in parts[row.item_id]:
             on_hand, committed, waiting = free[part]
-            reserved, owed = reserve(row.quantity * each, on_hand, committed + waiting)
+            reserved, owed = reserve((row.quantity - row.shipped) * each, on_hand, committed + waiting)
             free[part] = (on_hand, committed + reserved, waiting + owed)
             if owed:
                 waits[part] = waiting, owed
                 missing = max(missing, wholes(owed, each))
                 short = short or (
-                    f"Of {row.sku or row.title}, {plain(row.quantity * each)} are wanted and {plain(reserved)} are left."
+                    f"Of {row.sku or row.title}, {plain(reserved + owed)} are wanted and {plain(reserved)} are left."
                 )
             for quantity, state in ((reserved, "open"), (owed, "backorder")):
                 if quantity:
@@ -291,13 +308,16 @@ def _held_items(order: SalesOrder) -> set[int]:
     return set(waiting.values_list("item_id", flat=True))
 
 
-def _unbook(order: SalesOrder) -> None:
-    """Release what was reserved. Lines of an order nothing of which was shipped are written anew."""
-    if order.shipments.exists():
-        Reservation.objects.filter(line__order=order, state__in=("open", "backorder")).update(state=Reservation.State.RELEASED)
-    else:
-        Reservation.objects.filter(line__order=order).delete()
-        order.lines.all().delete()
+def _unbook(order: SalesOrder, *, stays: bool) -> None:
+    """Release what was reserved. Lines of which nothing was shipped or invoiced are written anew, or stay as they were."""
+    waiting = Reservation.objects.filter(line__order=order, state__in=("open", "backorder"))
+    if stays:
+        waiting.update(state=Reservation.State.RELEASED)
+        return
+    untouched = order.lines.filter(shipped=0, invoiced=0)
+    waiting.exclude(line__in=untouched).update(state=Reservation.State.RELEASED)
+    Reservation.objects.filter(line__in=untouched).delete()
+    untouched.delete()
 
 
 def _waiting_state(order: SalesOrder) -> str:
@@ -306,30 +326,6 @@ def _waiting_state(order: SalesOrder) -> str:
     if order.shipments.exists():
         return State.PART_SHIPPED
     return State.RECEIVED if owed else State.READY
-
-
-def _prepaid(order: SalesOrder) -> Decimal:
-    """What stands as the customer's prepayment for this order now."""
-    lines = JournalLine.objects.filter(
-        entry__kind=JournalEntry.Kind.PREPAYMENT, entry__document=order.number, account__role=AccountRole.PREPAYMENTS
-    )
-    return -sum(lines.values_list("amount", flat=True), ZERO)
-
-
-def _post_prepayment(order: SalesOrder, standing: Decimal, at: datetime) -> None:
-    owed = order.total if order.paid and order.state not in (State.HELD, State.CANCELLED) else ZERO
-    if owed == standing or order.state == State.HELD:
-        return
-    post(
-        Posting(
-            JournalEntry.Kind.PREPAYMENT,
-            company_day(at),
-            order.number,
-            postings.prepayment(owed - standing),
-            link=f"/orders/{order.pk}",
-            memo="paid before shipment" if owed > standing else "prepayment taken back",
-        )
-    )
 
 
 @transaction.atomic
@@ -358,7 +354,7 @@ def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
         order.state = _waiting_state(order)
     order.save()
     if order.kind == SalesOrder.Kind.ORDER:
-        _post_prepayment(order, _prepaid(order), at)
+        post_prepayment(order, at)
     audit(actor, "release order", "order", order.pk, before, {"total": str(order.total)})
     return order
 
@@ -464,7 +460,6 @@ def ship(
         reason="shipment",
         carrier=carrier.strip(),
         tracking=tracking.strip(),
-        against=AccountRole.PREPAYMENTS if order.paid else AccountRole.RECEIVABLE,
     )
     left = any(line.shipped < line.quantity for line in order.lines.all() if line.kind in ("item", "service"))
     order.state = State.PART_SHIPPED if left else State.SHIPPED

@@ -42,8 +42,20 @@ class IncomingLine:
 
 
 @dataclass(frozen=True)
+class IncomingPayment:
+    """How a part is paid; `account`: the code of the clearing account it settles through, empty for the first."""
+
+    external_id: str
+    method: str
+    amount: Decimal
+    authorised: bool = False
+    account: str = ""
+
+
+@dataclass(frozen=True)
 class IncomingOrder:
-    """One version of an order from a connection."""
+    """One version of an order from a connection. `held`: why it is to wait, whatever else it says; `nameless`: whether
+    lines that no item is known for are taken in and pointed out, instead of holding the order."""
 
     connection_id: int
     location_id: int
@@ -58,8 +70,22 @@ class IncomingOrder:
     paid: bool = True
     cancelled: bool = False
     backorders: bool = True
+    nameless: bool = False
+    held: str = ""
+    payments: Sequence[IncomingPayment] = ()
     customer: dict[str, Any] = field(default_factory=dict)
     ship_to: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def shipping_method(self) -> str:
+        """How it is to be sent, in the channel's words."""
+        return next((line.title for line in self.lines if line.kind == "shipping"), "")[:80]
+
+    @property
+    def unknown(self) -> str:
+        """Goods that no item is linked to, as a sentence; empty when there are none."""
+        found = [line for line in self.lines if line.kind in ("item", "service") and line.item_id is None]
+        return f"No item is linked to {', '.join(line.sku or line.title for line in found[:3])}." if found else ""
 
     @property
     def full_number(self) -> str:
@@ -86,11 +112,9 @@ def faults(order: IncomingOrder, base_currency: str) -> tuple[str, str]:
             check_line(line.facts(), line.counted_in, order.currency)
     except BadInputError as error:
         return error.detail, error.field
-    unknown = [line for line in order.lines if line.kind in ("item", "service") and line.item_id is None]
-    if unknown:
-        names = ", ".join(line.sku or line.title for line in unknown[:3])
-        return f"No item is linked to {names}.", "item"
+    if order.unknown and not order.nameless:
+        return order.unknown, "item"
     off = total_difference([line.facts() for line in order.lines], order.total)
     if off:
         return f"Its lines add up to {abs(off)} {'more' if off > 0 else 'less'} than its total of {order.total}.", "total"
-    return "", ""
+    return (order.held, "status") if order.held else ("", "")

@@ -98,6 +98,7 @@ class SalesOrder(models.Model):
     total = models.DecimalField(**MONEY, help_text="As the channel states it, with tax")
     net = models.DecimalField(**MONEY, default=0, help_text="What its lines come to without tax, kept for sums over time")
     paid = models.BooleanField(default=True)
+    shipping_method = models.CharField(max_length=80, blank=True, help_text="In the channel's own words")
     placed_at = models.DateTimeField()
     received_at = models.DateTimeField(auto_now_add=True)
     history = models.BooleanField(default=False, help_text="Taken in as history: closed before the books opened")
@@ -209,6 +210,29 @@ class Reservation(models.Model):
         )
 
 
+class Payment(models.Model):
+    """How a part of an order is paid, as the channel states it; `taken`: what shipments took of an authorised one."""
+
+    class State(models.TextChoices):
+        PAID = "paid"
+        AUTHORISED = "authorised"
+
+    order = models.ForeignKey(SalesOrder, on_delete=models.PROTECT, related_name="payments")
+    external_id = models.CharField(max_length=80, help_text="The channel's own, or its place among the payments")
+    method = models.CharField(max_length=60)
+    role = models.CharField(max_length=30, help_text="Of the clearing account that it settles through")
+    amount = models.DecimalField(**MONEY)
+    state = models.CharField(max_length=10, choices=State.choices)
+    taken = models.DecimalField(**MONEY, default=0)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["order", "external_id"], name="payment_once"),
+            models.CheckConstraint(condition=models.Q(amount__gte=0), name="payment_not_negative"),
+            models.CheckConstraint(condition=models.Q(taken__gte=0), name="payment_taken_not_negative"),
+        ]
+
+
 class Shipment(models.Model):
     """A parcel, or a till sale handed over."""
 
@@ -227,6 +251,21 @@ class ShipmentLine(models.Model):
     order_line = models.ForeignKey(OrderLine, on_delete=models.PROTECT, related_name="shipment_lines")
     quantity = models.DecimalField(**QUANTITY)
     cost = models.DecimalField(**MONEY)
+
+
+class Capture(models.Model):
+    """What a shipment took of an authorised payment; the channel is told once."""
+
+    payment = models.ForeignKey(Payment, on_delete=models.PROTECT, related_name="captures")
+    shipment = models.ForeignKey(Shipment, on_delete=models.PROTECT, related_name="captures")
+    amount = models.DecimalField(**MONEY)
+    told_channel_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["payment", "shipment"], name="capture_once"),
+            models.CheckConstraint(condition=models.Q(amount__gt=0), name="capture_positive"),
+        ]
 
 
 class Invoice(models.Model):

@@ -12,7 +12,7 @@ from typing import Any
 from django.db.models import Count, Max, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
 
-from yuvrel.books.models import LedgerDocument
+from yuvrel.books.models import Account, LedgerDocument
 from yuvrel.catalogue.kits import kits, parts_of
 from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.catalogue.pictures import first_of
@@ -26,7 +26,7 @@ from yuvrel.stock.models import ItemCost
 
 from .actions import ready_to_ship
 from .models import OrderLine, Reservation, SalesOrder, ShipmentLine
-from .rules import OrderRules, order_rules_of
+from .rules import OrderRules, order_rules, order_rules_of
 from .schemas import LineOut, OrderRow
 
 # The orders that an index has: there may be hundreds of thousands, and a sheet's first page is there at once.
@@ -222,9 +222,27 @@ def order_page(order_id: int) -> dict[str, Any]:
             lambda line: {"id": line.pk, "title": line.title, "sku": line.sku, "kind": line.kind},
         ),
         "shipments": [_shipment(s) for s in row.shipments.select_related("invoice").prefetch_related("lines").order_by("pk")],
+        "payments": _payments(row),
+        "shipping_method": row.shipping_method,
+        "carrier": order_rules(row.connection).carriers.get(row.shipping_method, ""),
         "contribution": earned.contribution if earned else None,
         "margin_percent": earned.margin_percent if earned else None,
     }
+
+
+def _payments(row: SalesOrder) -> list[dict[str, Any]]:
+    """How an order is paid, and through which account each part settles."""
+    names = {role: f"{code} {name}" for role, code, name in Account.objects.values_list("role", "code", "name")}
+    paid = row.payments.annotate(untold=Count("captures", filter=Q(captures__told_channel_at=None))).order_by("pk")  # type: ignore[attr-defined]
+    return [
+        {
+            **{name: getattr(one, name) for name in ("id", "method", "state", "amount")},
+            "charged": one.taken,
+            "told": not one.untold,
+            "account": names.get(one.role, ""),
+        }
+        for one in paid
+    ]
 
 
 def _line(line: OrderLine, held: Mapping[str, Decimal], ready: Decimal) -> dict[str, Any]:

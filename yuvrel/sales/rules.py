@@ -7,11 +7,13 @@ from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
+from yuvrel.books.queries import clearing_choices
 from yuvrel.catalogue.rungs import company_rung
-from yuvrel.core.rules import OF_CONNECTIONS, Level, Rung, Setting, resolve
+from yuvrel.core.errors import BadInputError
+from yuvrel.core.rules import OF_CONNECTIONS, Level, Rung, Setting, Value, meanings, resolve
 from yuvrel.people.roles import Ability
 from yuvrel.rules.queries import given_on
-from yuvrel.rules.registry import SETTINGS, declare
+from yuvrel.rules.registry import SETTINGS, add_check, add_choices, declare
 
 OWN: dict[str, Any] = {"group": "Orders", "ability": Ability.CONNECT.value, "needs": "orders"}
 declare(
@@ -69,7 +71,69 @@ declare(
         **OWN,
     ),
 )
-NAMES = ("order_prefix", "backorders", "cash_customer", "fee_percent", "fee_fixed")
+declare(
+    Setting(
+        "order_states",
+        "What order states mean",
+        "What becomes of an order that stands so at the channel. One that is here already is followed in any state.",
+        "map",
+        "{}",
+        choices=(
+            ("taken", "taken in"),
+            ("held", "taken in and held"),
+            ("left", "left at the channel"),
+            ("cancelled", "counts as cancelled"),
+        ),
+        levels=OF_CONNECTIONS,
+        words="order_states",
+        **OWN,
+    ),
+    Setting(
+        "unknown_lines",
+        "Lines that match nothing",
+        "What becomes of an order with goods that no item is known for.",
+        "choice",
+        "held",
+        choices=(("held", "the order is held"), ("flagged", "it is taken in and the line pointed out")),
+        levels=OF_CONNECTIONS,
+        **OWN,
+    ),
+    Setting(
+        "payment_accounts",
+        "Payments settle through",
+        "The clearing account of each way to pay; without one, Channel clearing. More are opened under Books, Accounts.",
+        "map",
+        "{}",
+        levels=OF_CONNECTIONS,
+        words="payment_methods",
+        most=10,
+        **OWN,
+    ),
+    Setting(
+        "carriers",
+        "Shipping methods go with",
+        "The carrier that is proposed when an order with this shipping method is shipped.",
+        "map",
+        "{}",
+        levels=OF_CONNECTIONS,
+        words="shipping_methods",
+        most=60,
+        **OWN,
+    ),
+)
+add_choices("payment_accounts", clearing_choices)
+MAPS = ("order_states", "payment_accounts", "carriers")
+
+
+@add_check
+def _check_accounts(rung: Rung, found: Mapping[str, Value]) -> None:
+    codes = meanings(found["payment_accounts"]) if isinstance(found.get("payment_accounts"), str) else {}
+    unknown = sorted(set(codes.values()) - {code for code, _ in clearing_choices()})
+    if unknown:
+        raise BadInputError(f"There is no clearing account {', '.join(unknown)}.", field="payment_accounts")
+
+
+NAMES = (*MAPS, "unknown_lines", "order_prefix", "backorders", "cash_customer", "fee_percent", "fee_fixed")
 
 
 @dataclass(frozen=True)
@@ -81,6 +145,10 @@ class OrderRules:
     cash_customer: str
     fee_percent: Decimal
     fee_fixed: Decimal
+    nameless: bool
+    states: Mapping[str, str]
+    accounts: Mapping[str, str]
+    carriers: Mapping[str, str]
 
 
 def order_rules(connection: Any) -> OrderRules:
@@ -113,4 +181,6 @@ def _rules(worth: Mapping[str, Any]) -> OrderRules:
         worth["cash_customer"],
         Decimal(worth["fee_percent"]),
         Decimal(worth["fee_fixed"]),
+        worth["unknown_lines"] == "flagged",
+        *(meanings(worth[name]) for name in MAPS),
     )

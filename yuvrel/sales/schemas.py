@@ -80,6 +80,19 @@ class ShipmentOut(Schema):
     ledger_state: str
 
 
+class PaymentOut(Schema):
+    """How a part of an order is paid; `charged`: what shipments took of an authorised one, `told`: whether the channel
+    knows of all of it."""
+
+    id: int
+    method: str
+    state: str
+    amount: Money
+    charged: Money
+    told: bool
+    account: str
+
+
 class OrderOut(Schema):
     """Everything about an order."""
 
@@ -103,6 +116,9 @@ class OrderOut(Schema):
     total: Money
     lines: list[LineOut]
     shipments: list[ShipmentOut]
+    payments: list[PaymentOut]
+    shipping_method: str
+    carrier: str
     contribution: Money | None
     margin_percent: Decimal | None
 

@@ -23,6 +23,7 @@ from yuvrel.people.queries import company, company_day
 from yuvrel.stock.actions import Cause, lock_balances, lock_costs, seen_by_a_count, take_out
 
 from .models import Invoice, OrderLine, Reservation, SalesOrder, Shipment, ShipmentLine
+from .payments import settlement
 from .rules import order_rules
 
 
@@ -50,7 +51,6 @@ def hand_over(
     *,
     at: datetime,
     reason: str,
-    against: AccountRole,
     carrier: str = "",
     tracking: str = "",
     unmoved: Set[int] = frozenset(),
@@ -78,7 +78,9 @@ def hand_over(
     costs = _take_stock(takes, Cause(reason, number, at, f"/orders/{order.pk}"))
     parts, revenue = invoice_parts([_booked(line) for line in lines.values()], dict(quantities), order.currency)
     _note_lines(shipment, lines, quantities, parts, costs)
-    _invoice(order, shipment, parts, lines, revenue, against, day)
+    settled = settlement(order, revenue.total)
+    settled.take(shipment)
+    _invoice(order, shipment, parts, lines, revenue, settled.against, day)
     per_item: dict[int, Decimal] = defaultdict(Decimal)
     for take, cost in costs:
         per_item[take.item_id] += cost
@@ -204,7 +206,7 @@ def _invoice(
     parts: list[InvoicePart],
     lines: Mapping[int, OrderLine],
     revenue: Revenue,
-    against: AccountRole,
+    against: Mapping[str, Decimal],
     day: date,
 ) -> None:
     Invoice.objects.create(
@@ -226,7 +228,7 @@ def _invoice(
         for p in parts
     ]
     contact = order_rules(order.connection).cash_customer or (order.customer.name if order.customer else "Cash sale")
-    if against == AccountRole.RECEIVABLE and order.customer:
+    if against.get(AccountRole.RECEIVABLE) and order.customer:
         contact = order.customer.name
     post(
         Posting(

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from decimal import Decimal
-from typing import Any
+from typing import Any, ClassVar
 from urllib.parse import quote
 
 from pydantic import Field
@@ -96,7 +96,13 @@ class Market(Connector, Listings, Quantities, Prices, Feeds, Publishing, Orders,
     gives_no = ("costs", "suppliers", "descriptions", "pictures", "customers' mail addresses")
     sign_in = GRANTED.with_entries(REGION)
     scopes = ("offers", "orders")
-    order_states = ("to_ship", "sent_by_market", "shipped")
+    order_states: ClassVar[Mapping[str, str]] = {
+        "to_ship": "taken",
+        "sent_by_market": "taken",
+        "shipped": "left",
+        "cancelled": "cancelled",
+    }
+    payment_methods = ("marketplace",)
     calls_per_second = 4.0
     most_pushed = 2000
     most_title = 80
@@ -222,6 +228,7 @@ class Market(Connector, Listings, Quantities, Prices, Feeds, Publishing, Orders,
                 "customer": {"name": part(body, "buyer")},
                 "ship_to": body.get("address") or {},
                 "lines": [*lines, *(_postage(row) for row in objects(body, "postage"))],
+                "payments": [{"method": "marketplace", "amount": part(body, "total")}],
             },
         )
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from decimal import Decimal
-from typing import Any
+from typing import Any, ClassVar
 
-from ..base import Connector, objects, part, raw_rows, read, sound
+from ..base import Connector, number, objects, part, raw_rows, read, sound
 from ..capabilities import Listings, Orders, PriceChanges, Quantities
 from ..messages import (
     Identity,
@@ -61,7 +61,8 @@ class Till(Connector, Listings, Quantities, PriceChanges, Orders):
     label = "Till"
     gives_no = ("costs", "suppliers", "descriptions", "pictures", "options", "customers")
     scopes = ("articles:read", "articles:write", "sales:read")
-    order_states = ("sold",)
+    order_states: ClassVar[Mapping[str, str]] = {"sold": "taken"}
+    payment_methods = ("cash", "card")
     sales_already_happened = True
 
     def identify(self) -> Identity:
@@ -151,8 +152,14 @@ class Till(Connector, Listings, Quantities, PriceChanges, Orders):
                 "currency": part(body, "currency"),
                 "total": part(body, "total"),
                 "lines": [_sold(row) for row in objects(body, "rows")],
+                "payments": [{"method": body.get("tender") or "cash", "amount": part(body, "total")}] if _is_sale(body) else [],
             },
         )
+
+
+def _is_sale(body: dict[str, Any]) -> bool:
+    """Whether something was paid at all; what came back over the counter was not."""
+    return number(part(body, "total"), "total") > 0
 
 
 def _sold(row: dict[str, Any]) -> RemoteLine:

@@ -76,15 +76,6 @@
 			<div class="block">
 				<h2>Orders</h2>
 				<Field {form} name="fulfils_from" label="Shipped from" kind="choice" {choices} />
-				<Ticks
-					{form}
-					name="order_states"
-					label="Order states imported"
-					choices={data.known_order_states.map((state) => ({
-						value: state,
-						label: state.replaceAll('_', ' ')
-					}))}
-				/>
 				{#if has('feeds')}<Field
 						{form}
 						name="their_place"

@@ -31,6 +31,8 @@
 		lost: ['madder', 'tri'],
 		done: ['reed', 'tick'],
 		next: ['ochre', 'dot'],
+		paid: ['reed', 'tick'],
+		authorised: ['ochre', 'clock'],
 		open: ['ink-soft', 'ring']
 	};
 	const look = $derived(TONES[state] ?? ['ink-soft', 'ring']);

@@ -9,10 +9,17 @@
 	import Pending from './Pending.svelte';
 	import Rehearsal from './Rehearsal.svelte';
 	import ReorderRehearsal from './ReorderRehearsal.svelte';
+	import WordMap from './WordMap.svelte';
 
 	/** What can be set for something, at every level it inherits from: what counts, who says so, and what to change. */
-	type Props = { way: string; id: number | string; group: string; can?: readonly string[] };
-	let { way, id, group, can }: Props = $props();
+	type Props = {
+		way: string;
+		id: number | string;
+		group: string;
+		can?: readonly string[];
+		words?: readonly Schemas['WordOut'][];
+	};
+	let { way, id, group, can, words = [] }: Props = $props();
 	type Setting = Schemas['SettingOut'];
 	type Given = string | number | boolean | null;
 	const client = useQueryClient();
@@ -153,7 +160,16 @@
 								><b>{one.label}</b><span class="soft small block">{one.help}</span></td
 							>
 							<td class="here">
-								{#if one.choices.length}
+								{#if one.type === 'map'}
+									<WordMap
+										setting={one}
+										{words}
+										value={`${valueOf(one) ?? ''}`}
+										inherited={`${rung.inherited_value ?? ''}`}
+										disabled={!may || busy}
+										onchange={(value) => set(one, value)}
+									/>
+								{:else if one.choices.length}
 									<select
 										class="field"
 										aria-label={one.label}
@@ -217,7 +233,7 @@
 										onclick={() => again(one)}>inherit again</button
 									>{/if}
 							</td>
-							<td class="num">{one.said}</td>
+							<td class:num={one.type !== 'map'} class:meant={one.type === 'map'}>{one.said}</td>
 							<td class="from">
 								<button
 									type="button"
@@ -303,6 +319,11 @@
 	}
 	.here {
 		width: 250px;
+	}
+	.meant {
+		width: 200px;
+		white-space: normal;
+		vertical-align: top;
 	}
 	.amount {
 		display: flex;

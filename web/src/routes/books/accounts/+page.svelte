@@ -1,7 +1,11 @@
 <script lang="ts">
-	import { createQuery } from '@tanstack/svelte-query';
+	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { api, ask } from '#lib/api/client.ts';
 	import { figure } from '#lib/format.ts';
+	import Field from '#lib/kit/Field.svelte';
+	import { FormState } from '#lib/kit/FormState.svelte.ts';
+	import SaveLine from '#lib/kit/SaveLine.svelte';
+	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { BOOKS_TABS } from '#lib/tabs.ts';
 	import Faulty from '#lib/ui/Faulty.svelte';
@@ -9,6 +13,18 @@
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
+	const client = useQueryClient();
+	const form = new FormState(() => ({ code: '', name: '' })).guard();
+	let isOpening = $state(false);
+	async function open(event: SubmitEvent): Promise<void> {
+		event.preventDefault();
+		const done = await form.send(() => ask(api.POST('/api/v1/accounts', { body: form.value })));
+		if (done) {
+			notices.say(done.said);
+			isOpening = false;
+		}
+		await client.invalidateQueries();
+	}
 	const accounts = createQuery(() => ({
 		queryKey: ['accounts'],
 		queryFn: () => ask(api.GET('/api/v1/accounts')),
@@ -19,6 +35,26 @@
 
 <Sheet question="Where do the accounts stand?" tabs={BOOKS_TABS}>
 	{#snippet lead()}Debits are positive, credits negative. Together they come to nothing, always.{/snippet}
+	{#snippet filters()}
+		{#if session.may('keep the books') && !isOpening}<button
+				class="quiet"
+				onclick={() => (isOpening = true)}>Open a clearing account</button
+			>{/if}
+	{/snippet}
+	{#if isOpening}
+		<form class="open" onsubmit={open} aria-label="Clearing account">
+			<p class="soft">
+				For what one way of paying brings in: cash, a card terminal, a payment service. A
+				connection’s rules say which payments settle through it.
+			</p>
+			<div class="line">
+				<Field {form} name="code" label="Code" max={10} />
+				<Field {form} name="name" label="Name" max={60} />
+				<SaveLine {form} save="Open it" />
+				<button type="button" class="quiet" onclick={() => (isOpening = false)}>Close</button>
+			</div>
+		</form>
+	{/if}
 	{#if rows.length}
 		<table class="rows">
 			<thead
@@ -47,3 +83,18 @@
 			{session.currency}</span
 		>{/snippet}
 </Sheet>
+
+<style>
+	.open {
+		display: grid;
+		gap: 8px;
+		padding: 12px 20px;
+		border-bottom: 1px solid var(--rule);
+	}
+	.line {
+		display: flex;
+		gap: 12px;
+		align-items: end;
+		flex-wrap: wrap;
+	}
+</style>

@@ -213,7 +213,7 @@
 			<ConnectionSettings {data} mayChange={may} />
 			{#if can('orders')}<section id="orders">
 					<h2>Orders and fees</h2>
-					<Rules way="connection" {id} group="Orders" can={data.can} />
+					<Rules way="connection" {id} group="Orders" can={data.can} words={data.words} />
 				</section>{/if}
 			{#if can('quantities')}<section id="quantities">
 					<h2>Quantities shown</h2>

@@ -22,7 +22,8 @@
 		refetchInterval: 4000
 	}));
 	const data = $derived(order.data);
-	let carrier = $state('Packhorse');
+	let typedCarrier = $state<string | null>(null);
+	const carrier = $derived(typedCarrier ?? (data?.carrier || 'Packhorse'));
 	let tracking = $state('');
 	let typed = $state<Record<number, string>>({});
 	let refusal = $state('');
@@ -74,7 +75,11 @@
 			{data.channel} · {#if data.customer_id}<a href="/orders/customers/{data.customer_id}"
 					>{data.customer}</a
 				>{:else}in store{/if}{data.ship_to ? `, ${data.ship_to}` : ''} · placed
-			{moment(data.placed_at)} · from {data.location} · {data.paid ? 'paid' : 'on account'}
+			{moment(data.placed_at)} · from {data.location} · {data.paid
+				? 'paid'
+				: data.payments.some((one) => one.state === 'authorised')
+					? 'charged when it leaves'
+					: 'not paid'}
 		{/if}
 	{/snippet}
 	{#snippet filters()}
@@ -158,6 +163,27 @@
 				{/each}
 			</tbody>
 		</table>
+		{#if data.payments.length}
+			<h2>Paid by</h2>
+			<table class="rows fit" aria-label="Payments">
+				<thead
+					><tr
+						><th>Method</th><th>State</th><th class="num">Amount {data.currency}</th><th class="num"
+							>Charged</th
+						><th>Settles through</th></tr
+					></thead
+				>
+				<tbody>
+					{#each data.payments as one (one.id)}<tr data-row
+							><td>{one.method.replaceAll('_', ' ')}</td><td
+								><Mark state={one.state} note={one.told ? '' : 'the channel is being told'} /></td
+							><td class="num">{figure(one.amount)}</td><td class="num"
+								>{one.state === 'paid' && one.charged === '0.00' ? '' : figure(one.charged)}</td
+							><td class="soft">{one.account}</td></tr
+						>{/each}
+				</tbody>
+			</table>
+		{/if}
 		{#if data.shipments.length}
 			<h2>Shipped</h2>
 			<table class="rows">
@@ -196,7 +222,13 @@
 	{#snippet totals()}
 		{#if data}
 			{#if canShip}
-				<label class="soft">Carrier <input class="field w-[110px]" bind:value={carrier} /></label>
+				<label class="soft"
+					>Carrier <input
+						class="field w-[110px]"
+						value={carrier}
+						oninput={(event) => (typedCarrier = event.currentTarget.value)}
+					/></label
+				>
 				<label class="soft">Tracking <input class="field w-[130px]" bind:value={tracking} /></label>
 				<button class="do" disabled={busy} onclick={ship}>Ship</button>
 			{/if}
@@ -216,6 +248,10 @@
 <style>
 	h2 {
 		padding: 20px 20px 4px;
+	}
+	.fit {
+		width: auto;
+		min-width: 620px;
 	}
 	.ship {
 		width: 64px;

@@ -1,0 +1,85 @@
+<script lang="ts">
+	import type { Schemas } from '#lib/api/client.ts';
+
+	/** What each word of an account means here: those its kind knows, those heard, and those set. */
+	type Props = {
+		setting: Schemas['SettingOut'];
+		words: readonly Schemas['WordOut'][];
+		value: string;
+		inherited: string;
+		disabled: boolean;
+		onchange: (value: string) => void;
+	};
+	let { setting, words, value, inherited, disabled, onchange }: Props = $props();
+	const parse = (text: string): Record<string, string> =>
+		text ? (JSON.parse(text) as Record<string, string>) : {};
+	const set = $derived(parse(value || inherited));
+	const heard = $derived(words.filter((one) => one.sort === setting.words));
+	const rows = $derived([
+		...heard,
+		...Object.keys(set)
+			.filter((word) => !heard.some((one) => one.word === word))
+			.map((word) => ({ sort: setting.words, word, proposed: '' }))
+	]);
+	const label = (meaning: string): string =>
+		setting.choices.find((one) => one.value === meaning)?.label ?? meaning;
+	/** What a word means without a rule. */
+	const usual = (proposed: string): string =>
+		proposed || (setting.words === 'payment_methods' ? (setting.choices[0]?.value ?? '') : '');
+	const said = (word: string): string => word.replaceAll('_', ' ');
+
+	function mean(word: string, meaning: string): void {
+		const rest = Object.fromEntries(Object.entries(set).filter(([other]) => other !== word));
+		onchange(JSON.stringify(meaning ? { ...rest, [word]: meaning } : rest));
+	}
+</script>
+
+<div class="words">
+	{#each rows as row (row.word)}
+		<label
+			><span>{said(row.word)}</span>
+			{#if setting.choices.length}
+				<select
+					class="field"
+					aria-label="{setting.label}: {said(row.word)}"
+					{disabled}
+					value={set[row.word] ?? ''}
+					onchange={(event) => mean(row.word, event.currentTarget.value)}
+				>
+					<option value="">{label(usual(row.proposed)) || 'no meaning yet'}</option>
+					{#each setting.choices as choice (choice.value)}{#if choice.value !== usual(row.proposed)}<option
+								value={choice.value}>{choice.label}</option
+							>{/if}{/each}
+				</select>
+			{:else}
+				<input
+					class="field"
+					aria-label="{setting.label}: {said(row.word)}"
+					{disabled}
+					value={set[row.word] ?? ''}
+					onchange={(event) => mean(row.word, event.currentTarget.value.trim())}
+				/>
+			{/if}</label
+		>
+	{:else}<span class="soft small">Nothing heard yet: its words stand here as orders come in.</span
+		>{/each}
+</div>
+
+<style>
+	.words {
+		display: grid;
+		gap: 4px;
+	}
+	label {
+		display: grid;
+		grid-template-columns: minmax(90px, 1fr) 150px;
+		gap: 8px;
+		align-items: center;
+	}
+	span {
+		overflow-wrap: anywhere;
+	}
+	.field {
+		width: 100%;
+	}
+</style>
