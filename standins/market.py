@@ -74,7 +74,8 @@ def offers(account: str, region: str) -> Any:
 def shown(account: str, region: str) -> Any:
     wanted = [key for key in request.args.get("offers", "").split(",") if key]
     found = [store().get(account, f"offer-{region}", key) for key in wanted]
-    return {"offers": [{"offer": o["offer"], "quantity": o["quantity"], "price": o["price"]} for o in found if o]}
+    names = ("offer", "quantity", "price")
+    return {"offers": [{**{n: o[n] for n in names}, "standing": o.get("standing", "on_sale")} for o in found if o]}
 
 
 @bp.post("/api/regions/<region>/batches")
@@ -132,7 +133,10 @@ def _quantity(offer: Doc, line: Doc) -> str:
     quantity = line.get("quantity")
     if not isinstance(quantity, int) or quantity < 0:
         return "the quantity must be a whole number, zero or more"
-    offer["quantity"] = quantity
+    standing = line.get("standing", "on_sale")
+    if standing not in ("on_sale", "suspended", "withdrawn"):
+        return "an offer is on sale, suspended or withdrawn"
+    offer |= {"quantity": quantity, "standing": standing}
     return ""
 
 
@@ -244,6 +248,8 @@ def place(account: str, region: str, wanted: dict[str, int], buyer: str) -> Doc 
     chosen = [(store().get(account, f"offer-{region}", key), count) for key, count in wanted.items()]
     if not chosen:
         return "Choose at least one thing."
+    if any(offer is None or offer.get("standing", "on_sale") != "on_sale" for offer, _ in chosen):
+        return "That is not on sale now."
     if any(offer is None or count > offer["quantity"] for offer, count in chosen):
         return "There are not so many of that any more."
     by_us = {bool(offer and offer.get("kept_by") == "market") for offer, _ in chosen}

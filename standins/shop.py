@@ -100,6 +100,8 @@ def _can_sell(selling: Any) -> bool:
     if not isinstance(selling, dict):
         return False
     texts = [selling.get(name, "") for name in ("badge", "text", "low_text", "promised_on")]
+    if selling.get("state", "live") not in ("live", "hidden", "ended"):
+        return False
     counts = [money(selling.get(name) or 0, name) for name in ("past_zero", "low_below", "most")]
     return all(isinstance(one, str) and len(one) <= 200 for one in texts) and min(counts) >= 0
 
@@ -274,6 +276,8 @@ def _charge(order: Doc, coupon: str, wrap: bool) -> None:
 
 
 def _too_many(product: Doc, variant: Doc, count: int) -> str:
+    if (variant.get("selling") or {}).get("state", "live") != "live":
+        return f"{product['title']} is not for sale now."
     if variant.get("tracked", True) and count > variant["quantity"]:
         return f"Only {variant['quantity']} of {product['title']} are left."
     most = (variant.get("selling") or {}).get("most")

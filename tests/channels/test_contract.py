@@ -137,6 +137,25 @@ class Contract(ABC):
 
         return work, check
 
+    def states(self) -> Trial:
+        """Everything is hidden, told and read back."""
+        set_rules(self.row, listing_state="hidden")
+        relay_now()
+
+        def work() -> None:
+            offers.retry_held(timezone.now() + timedelta(hours=2))
+            offers.push(self.again())
+            self.collect()
+
+        def check() -> None:
+            rows = Listing.objects.filter(connection=self.row, link="linked", kept_there=False)
+            assert {(row.offer_state, row.terms["state"]) for row in rows} == {("agreed", "hidden")}
+            there = connector_for(self.again()).read_shown(list(rows.values_list("external_id", flat=True)))
+            assert {one.terms.state for one in there.values()} == {"hidden"}
+            self.agreed()
+
+        return work, check
+
     def prices(self) -> Trial:
         """Everything is 2.50 dearer, told and read back."""
         set_rules(self.row, price_owner="here")

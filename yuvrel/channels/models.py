@@ -127,6 +127,7 @@ class Listing(models.Model):
     offered_at = models.DateTimeField(null=True)
     offer_state = models.CharField(max_length=8, choices=Offer.choices, default=Offer.NONE, blank=True)
     terms = models.JSONField(default=dict, help_text="How it is to be sold where that is not as usual")
+    rests = models.BooleanField(default=False, help_text="Hidden or ended at zero; it waits to be resumed by hand")
     terms_shown = models.JSONField(default=dict, help_text="What the channel says of it")
     offer_cause = models.CharField(max_length=120, blank=True)
     pushed_at = models.DateTimeField(null=True)
@@ -147,6 +148,19 @@ class Listing(models.Model):
             models.Index(fields=["connection", "offer_state"], name="listing_offer_state"),
             models.Index(fields=["link", "id"], name="listing_link"),
         ]
+
+
+class ListingNote(models.Model):
+    """Something that became of a listing, never edited: who did it, what, and why."""
+
+    listing = models.ForeignKey(Listing, on_delete=models.CASCADE, related_name="notes")
+    at = models.DateTimeField()
+    by = models.CharField(max_length=150)
+    what = models.CharField(max_length=80)
+    why = models.CharField(max_length=200, blank=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["listing", "-id"], name="listing_note_of")]
 
 
 class Submission(models.Model):

@@ -32,20 +32,21 @@ from yuvrel.core.availability import (
 )
 from yuvrel.core.money import ZERO
 from yuvrel.core.rules import Level
+from yuvrel.core.standing import Stood
 from yuvrel.people.queries import company_day
 from yuvrel.rules.models import SettingChange
 from yuvrel.rules.queries import by_level
 from yuvrel.rules.registry import SETTINGS
 from yuvrel.stock.models import StockBalance
 
-from . import selling, sql, submissions
+from . import selling, sql, standing, submissions
 from .credentials import connector_as, kinds_that
 from .models import Connection, Listing, OfferDay, SubmittedLine
 from .rules import FLOW, POOL, RULES, Ids, Kept, Pool, flowing, pool_rule, reached_by, rule_columns, rule_for
 from .runs import raise_snag, run_of, settle_snags
 
 # Everything that is set and hangs together with what is offered.
-SETTING_NAMES = (*POOL, FLOW, *RULES, *selling.NAMES)
+SETTING_NAMES = (*POOL, FLOW, *RULES, *selling.NAMES, *standing.NAMES)
 BATCH = 100
 SORT = "quantities"
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
@@ -114,10 +115,12 @@ def offer_of(listing: Listing, places: Sequence[tuple[int, str]], shelves: Shelv
 
 @dataclass(frozen=True)
 class Wanted:
-    """What a listing is to show: how many, and the terms it is sold on where they are not as usual."""
+    """What a listing is to show: how many, and the terms it is sold on where they are not as usual; with how it stands
+    there, where it is not for sale or waited to be resumed."""
 
     quantity: Decimal
     terms: dict[str, Any]
+    stood: Stood | None = None
 
 
 NO_OFFER: dict[str, Any] = {"offered": None, "offered_at": None, "offer_state": Listing.Offer.NONE, "terms": {}}
@@ -224,9 +227,17 @@ def wanted_of(
     past = selling.past_zero_columns(connection, ids, kept, today)
     shown = offer_quantities(pool, past.on(rules) if past else rules)
     terms = selling.terms_of(connection, ids, kept, past, today)
+    quantities = [Decimal(units) / 1000 for units in shown.tolist()]
+    held = standing.held_quantities(connection, ids, kept)
+    if held:
+        quantities = [held.get(pk, quantity) for pk, quantity in zip(ids.listing.tolist(), quantities, strict=True)]
+    stood = standing.standings_of(connection, ids, kept, quantities)
+    for pk, one in stood.items():
+        if one.standing != "live":
+            terms[pk] = {**terms.get(pk, {}), "state": one.standing}
     usual: dict[str, Any] = {}
-    rows = zip(ids.listing.tolist(), shown.tolist(), strict=True)
-    return {pk: Wanted(Decimal(units) / 1000, terms.get(pk, usual)) for pk, units in rows}
+    rows = zip(ids.listing.tolist(), quantities, strict=True)
+    return {pk: Wanted(quantity, terms.get(pk, usual), stood.get(pk)) for pk, quantity in rows}
 
 
 def live_connections() -> list[Connection]:
@@ -332,7 +343,22 @@ def _renew(connection: Connection, listings: QuerySet[Listing], cause_of: Callab
     if moved:
         ids, quantities, terms, why = zip(*moved, strict=True)
         sql.set_offers(ids, quantities, terms, why, timezone.now())
+        _note_standing({pk: terms.get("state", "live") for pk, _, _, terms, _ in rows}, {pk: offers[pk] for pk in ids}, moved)
     return len(moved)
+
+
+def _note_standing(before: Mapping[int, str], now: Mapping[int, Wanted], moved: Sequence[tuple[Any, ...]]) -> None:
+    """How listings stand from now on goes into their history; which of them wait to be resumed is kept."""
+    changes = {}
+    for pk, _, terms, cause in moved:
+        stood, state = now[pk].stood, terms.get("state", "live")
+        changes[pk] = before[pk], state, f"{stood.reason if stood else 'for sale'}: {cause}"
+    standing.note_changes(changes, timezone.now())
+    rests = {pk: one.stood.rests for pk, one in now.items() if one.stood is not None}
+    for value in (True, False):
+        which = [pk for pk, rest in rests.items() if rest is value]
+        if which:
+            Listing.objects.filter(pk__in=which).exclude(rests=value).update(rests=value)
 
 
 def push(connection: Connection) -> int:

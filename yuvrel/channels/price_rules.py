@@ -65,7 +65,8 @@ declare(
     ),
 )
 PRICE_RULES = ("price_owner", "price_tax", "price_before")
-SET = (*PRICE_RULES, FLOOR.name)
+HELD = "held_price"
+SET = (*PRICE_RULES, FLOOR.name, HELD)
 
 
 def _given_to() -> dict[int, list[str]]:
@@ -148,10 +149,16 @@ def prices_of(connection: Connection, ids: Ids, kept: Kept, worked: Worked | Non
     previous = np.where(previous > price, previous, NONE)
     # From items to listings: several may show the same one.
     at = np.searchsorted(np.array(columns.ids, np.int64), ids.item)
+    price, previous = price[at], previous[at]
+    if any(kept[HELD].values()):
+        by_hand, where = resolved_columns(HELD, connection, ids, kept)
+        cents = np.array([NONE if value is None else int(Decimal(value) * 100) for value in by_hand], np.int64)[where]
+        price = np.where(cents == NONE, price, cents)
+        previous = np.where(previous > price, previous, NONE)
     values, which = resolved_columns(FLOOR.name, connection, ids, kept)
     floors = floor_units([None if value is None else Decimal(value) for value in values])[which]
-    held = under_floor(in_terms(price, taxed, False, tax)[at], columns.items.average[at], floors, currency)
-    return Offered(ids.listing.tolist(), price[at], previous[at], whose[at], held)
+    held = under_floor(in_terms(price, taxed, False, tax[at]), columns.items.average[at], floors, currency)
+    return Offered(ids.listing.tolist(), price, previous, whose[at], held)
 
 
 def compare(connection: Connection, ids: Ids, before: Kept, after: Kept) -> tuple[int, int]:
@@ -188,6 +195,9 @@ def price_offer_working(listing_id: int) -> Working:
         if taxed != asked.price.list.taxed:
             amount = core.in_other_terms(asked.price.amount, asked.price.list.taxed, taxed, facts.tax_percent)
             more = (Step(f"Shown {'with' if taxed else 'without'} tax", amount, kind="fact"),)
+        by_hand = rules[HELD].value
+        if by_hand is not None:
+            more += (Step("Held by hand", Decimal(by_hand), "shown whatever the lists say", kind="result"),)
         more += margin_steps(asked.price, book, row.item.pk)
         floor = rules[FLOOR.name]
         if floor.value is not None:

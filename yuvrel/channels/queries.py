@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from datetime import date, timedelta
+from decimal import Decimal
 from typing import Any
 
 from django.db.models import Count, Max, Q
@@ -23,6 +24,7 @@ from yuvrel.kit.faults import sheet_rows
 from yuvrel.kit.paging import page
 from yuvrel.people.queries import CLOCK, company_time
 from yuvrel.pricing.models import PriceList
+from yuvrel.rules.queries import settled
 from yuvrel.stock.queries import find_items
 
 from . import submissions
@@ -31,6 +33,7 @@ from .inbound import STATE_SNAG, WORDS
 from .linking import pairing_index, verdict_for
 from .models import Connection, Feed, Listing, PriceOffer, Snag
 from .offers import load_shelves, offer_of, places_of
+from .rules import listing_rungs
 from .run_queries import health, known_run, run_row
 from .schemas import BenchRow, ConnectionRow, RunRow, SnagOut
 
@@ -205,7 +208,7 @@ def _known_listing(row: Listing) -> dict[str, Any]:
 
 def get_listing(listing_id: int) -> Listing:
     """The listing. Raises NotFoundError."""
-    row = Listing.objects.select_related("connection", "item").filter(pk=listing_id).first()
+    row = Listing.objects.select_related("connection", "item__product__category").filter(pk=listing_id).first()
     if row is None:
         raise NotFoundError("There is no such listing.")
     return row
@@ -220,6 +223,12 @@ def offer_working(listing_id: int, today: date) -> Working:
     if worked is None:
         raise NotFoundError("A service has no quantity to offer.")
     steps = list(worked.working.steps)
+    held = settled(listing_rungs(row), ["held_quantity"])["held_quantity"].value
+    offered = worked.quantity if held is None else Decimal(held)
+    if held is not None:
+        steps.append(Step("Held by hand", offered, "shown whatever is on the shelf", kind="result"))
+    if row.terms.get("state", "live") != "live":
+        steps.append(Step("Stands there as", row.terms["state"], kind="fact"))
     note = f"Newest event: {row.offer_cause}." if row.offer_cause else ""
     if row.shown is not None and row.shown_at:
         # A check that found what it expected writes down only when it read the whole connection.
@@ -227,7 +236,7 @@ def offer_working(listing_id: int, today: date) -> Working:
         read = company_time(max(row.shown_at, checked or row.shown_at), CLOCK)
         steps.append(Step(f"{row.connection.name} shows", row.shown, f"read {read}", kind="subtotal"))
         if row.offer_state == Listing.Offer.DRIFTING:
-            steps.append(Step("Drift", row.shown - worked.quantity, kind="result"))
+            steps.append(Step("Drift", row.shown - offered, kind="result"))
     if row.offer_state:
         note = f"State: {row.offer_state}. {note}"
     return Working(worked.working.title, worked.working.subtitle, tuple(steps), note)

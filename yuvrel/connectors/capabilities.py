@@ -39,6 +39,7 @@ class Capability(StrEnum):
     LISTINGS = "listings"
     QUANTITIES = "quantities"
     TERMS = "terms"
+    STATES = "states"
     PRICES = "prices"
     PRICE_CHANGES = "price_changes"
     FEEDS = "feeds"
@@ -85,6 +86,11 @@ class Quantities(ABC):
 
 class Terms(Quantities):
     """The account can tell the shopper how a thing is sold: `push_quantities` and `read_shown` carry the terms."""
+
+
+class States(Quantities):
+    """Listings can be hidden and ended, and be for sale again: `push_quantities` and `read_shown` carry the state with the
+    terms."""
 
 
 class Prices(ABC):
@@ -232,6 +238,7 @@ PROTOCOLS: dict[Capability, type] = {
     Capability.LISTINGS: Listings,
     Capability.QUANTITIES: Quantities,
     Capability.TERMS: Terms,
+    Capability.STATES: States,
     Capability.PRICES: Prices,
     Capability.PRICE_CHANGES: PriceChanges,
     Capability.FEEDS: Feeds,

@@ -164,7 +164,8 @@ class Page(Message):
 
 class SellingTerms(Message):
     """How a listing may be sold: of the quantity, `past_zero` units beyond what is there, with what the shopper is told
-    while the next unit would be one of them; a text when fewer than `low_below` are left; the most in one order."""
+    while the next unit would be one of them; a text when fewer than `low_below` are left; the most in one order; whether it
+    is for sale at all."""
 
     past_zero: Annotated[Units, Field(ge=0)] = Decimal(0)
     badge: Name = ""
@@ -174,6 +175,7 @@ class SellingTerms(Message):
     low_text: Name = ""
     show_stock: bool = True
     most: Annotated[Units, Field(gt=0)] | None = None
+    state: Literal["live", "hidden", "ended"] = "live"
 
     def kept(self) -> dict[str, Any]:
         """What is not as usual, as JSON; nothing for a listing that is sold as usual."""

@@ -74,7 +74,7 @@ class Setting:
 
     A map says what an account's words of one sort (`words`) mean here: one of `choices`, or a short text where there
     are none. It is kept as JSON text with its words in order; a word that is missing means what the kind of account
-    itself proposes.
+    itself proposes, and `no_limit` says so where none is there.
     """
 
     name: str
@@ -165,7 +165,7 @@ class Setting:
             return self.no_limit
         if self.type == "map":
             told = [f"{word}: {dict(self.choices).get(meaning, meaning)}" for word, meaning in meanings(value).items()]
-            return ", ".join(told) or "as the kind of account proposes"
+            return ", ".join(told) or self.no_limit
         if self.type in ("text", "template") and not value:
             return "none"
         if isinstance(value, str):

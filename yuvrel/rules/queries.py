@@ -154,16 +154,25 @@ def versions_of(rungs: Sequence[Rung]) -> dict[Key, int]:
 def history(way: str, key: str) -> list[dict[str, Any]]:
     """Changes of what counts for a subject, on all its rungs, newest first, as a person reads them."""
     rows = SettingChange.objects.filter(on_rungs(rungs_of(way, key)), name__in=SETTINGS).order_by("-pk")[:100]
-    return [_change(row, SETTINGS[row.name]) for row in rows]
+    return [_change(row) for row in rows]
 
 
-def _change(row: SettingChange, setting: Setting) -> dict[str, Any]:
+def said_of(row: SettingChange) -> tuple[str, str, str]:
+    """What was changed, what it was and what it is, as a person reads it."""
+    setting = SETTINGS.get(row.name)
+    if setting is None:
+        return row.name, "", ""
+
     def said(side: dict[str, Any]) -> str:
         return setting.said(kept(setting, side["value"])) if side else "inherited"
 
+    return setting.label, said(row.before), said(row.after)
+
+
+def _change(row: SettingChange) -> dict[str, Any]:
     names = ("id", "level", "title", "by", "at")
-    told = {name: getattr(row, name) for name in names}
-    return {**told, "label": setting.label, "before": said(row.before), "after": said(row.after)}
+    label, before, after = said_of(row)
+    return {**{name: getattr(row, name) for name in names}, "label": label, "before": before, "after": after}
 
 
 def setting_working(way: str, key: str, name: str) -> Working:

@@ -86,6 +86,7 @@ declare(
         ),
         levels=OF_CONNECTIONS,
         words="order_states",
+        no_limit="as its kind proposes",
         **OWN,
     ),
     Setting(
@@ -106,6 +107,7 @@ declare(
         "{}",
         levels=OF_CONNECTIONS,
         words="payment_methods",
+        no_limit="Channel clearing",
         most=10,
         **OWN,
     ),
@@ -117,6 +119,7 @@ declare(
         "{}",
         levels=OF_CONNECTIONS,
         words="shipping_methods",
+        no_limit="none proposed",
         most=60,
         **OWN,
     ),

@@ -15,6 +15,7 @@ from yuvrel.books.api import router as books
 from yuvrel.buying.api import router as buying
 from yuvrel.catalogue.api import router as catalogue
 from yuvrel.channels.api import router as channels
+from yuvrel.channels.listing_api import router as listing
 from yuvrel.channels.publishing_api import router as publishing
 from yuvrel.intake.api import router as intake
 from yuvrel.kit.auth import AUTH, actor
@@ -56,7 +57,7 @@ api = NinjaAPI(
 )
 problems.install(api)
 ROUTERS = (people, sheets, stock, sales, buying, planning, forecasts, books, channels, agreement, rules)
-for router in (*ROUTERS, catalogue, pricing, customers, intake, publishing):
+for router in (*ROUTERS, catalogue, pricing, customers, intake, listing, publishing):
     api.add_router("", router)
 
 

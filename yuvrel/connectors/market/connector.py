@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from decimal import Decimal
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Literal
 from urllib.parse import quote
 
 from pydantic import Field
 
 from ..base import Connector, objects, pages, part, raw_rows, read, sound
-from ..capabilities import Feeds, Fulfilments, Listings, Orders, Prices, Publishing, Quantities
+from ..capabilities import Feeds, Fulfilments, Listings, Orders, Prices, Publishing, States
 from ..messages import (
     Identity,
     Key,
@@ -26,6 +26,7 @@ from ..messages import (
     RemoteOrder,
     RemotePrice,
     RemoteQuantity,
+    SellingTerms,
     ShipmentNotice,
     Submitted,
     SubmittedAnswer,
@@ -46,8 +47,14 @@ class _Offers(Message):
     after: str | None = None
 
 
+# How an offer stands, in the marketplace's words and in ours.
+STANDING: dict[str, Literal["live", "hidden", "ended"]] = {"on_sale": "live", "suspended": "hidden", "withdrawn": "ended"}
+THERE = {ours: theirs for theirs, ours in STANDING.items()}
+
+
 class _Shown(RemoteQuantity):
     external_id: Key = Field(min_length=1, validation_alias="offer")
+    standing: str = "on_sale"
 
 
 class _Priced(RemotePrice):
@@ -88,7 +95,7 @@ class _Parcel(Message):
     parcel: str
 
 
-class Market(Connector, Listings, Quantities, Prices, Feeds, Publishing, Orders, Fulfilments):
+class Market(Connector, Listings, States, Prices, Feeds, Publishing, Orders, Fulfilments):
     """One region of a marketplace account."""
 
     kind = "market"
@@ -145,8 +152,13 @@ class Market(Connector, Listings, Quantities, Prices, Feeds, Publishing, Orders,
 
     def read_quantities(self, external_ids: Sequence[str]) -> dict[str, Decimal]:
         """Quantities of offers."""
+        return {key: row.quantity for key, row in self.read_shown(external_ids).items()}
+
+    def read_shown(self, external_ids: Sequence[str]) -> dict[str, RemoteQuantity]:
+        """Quantities of offers, and how each stands."""
         rows = sound(_Shown, self._shown(external_ids))
-        return {row.external_id: row.quantity for row in rows}
+        stands = {row.external_id: SellingTerms(state=STANDING.get(row.standing, "ended")) for row in rows}
+        return {row.external_id: row.model_copy(update={"terms": stands[row.external_id]}) for row in rows}
 
     def read_prices(self, external_ids: Sequence[str]) -> dict[str, RemotePrice]:
         """Prices of offers; a marketplace shows none before it."""
@@ -159,7 +171,8 @@ class Market(Connector, Listings, Quantities, Prices, Feeds, Publishing, Orders,
 
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> Submitted:
         """Hand quantities in."""
-        return self._hand_in("quantities", [{"offer": p.external_id, "quantity": int(p.quantity)} for p in pushes])
+        lines = [{"offer": p.external_id, "quantity": int(p.quantity), "standing": THERE[p.terms.state]} for p in pushes]
+        return self._hand_in("quantities", lines)
 
     def push_prices(self, pushes: Sequence[PricePush]) -> Submitted:
         """Hand prices in."""

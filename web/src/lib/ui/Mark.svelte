@@ -33,6 +33,8 @@
 		next: ['ochre', 'dot'],
 		paid: ['reed', 'tick'],
 		authorised: ['ochre', 'clock'],
+		hidden: ['ochre', 'bar'],
+		ended: ['ink-soft', 'cross'],
 		open: ['ink-soft', 'ring']
 	};
 	const look = $derived(TONES[state] ?? ['ink-soft', 'ring']);

@@ -155,7 +155,7 @@
 				{#each settings as one (one.name)}
 					{@const rung = rungOf(one)}
 					{#if rung && isShown(one)}
-						<tr>
+						<tr class:mapped={one.type === 'map'}>
 							<td class="what"
 								><b>{one.label}</b><span class="soft small block">{one.help}</span></td
 							>
@@ -319,6 +319,13 @@
 	}
 	.here {
 		width: 250px;
+	}
+	.mapped .here {
+		min-width: 320px;
+	}
+	.mapped td {
+		vertical-align: top;
+		padding-top: 8px;
 	}
 	.meant {
 		width: 200px;

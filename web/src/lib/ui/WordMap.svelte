@@ -72,7 +72,7 @@
 	}
 	label {
 		display: grid;
-		grid-template-columns: minmax(90px, 1fr) 150px;
+		grid-template-columns: minmax(90px, 1fr) 190px;
 		gap: 8px;
 		align-items: center;
 	}

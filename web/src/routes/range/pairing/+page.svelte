@@ -133,7 +133,7 @@
 						aria-current={n === at && isPairing ? 'true' : undefined}
 					>
 						<td class="what long"
-							><b>{row.title}</b>
+							><b><a class="plain-link" href="/range/listings/{row.id}">{row.title}</a></b>
 							<span class="soft small block"
 								>{row.connection}{#each Object.entries(row.options) as [name, value] (name)}&ensp;{name}
 									{value}{/each}</span

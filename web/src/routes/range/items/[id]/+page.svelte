@@ -176,9 +176,7 @@
 									{#each data.listings as row (row.id)}
 										<tr data-row>
 											<td class="long"
-												><a class="plain-link" href="/connections/{row.connection_id}"
-													>{row.connection}</a
-												>
+												><a class="plain-link" href="/range/listings/{row.id}">{row.connection}</a>
 												{#if row.state && row.state !== 'agreed'}<Mark
 														state={row.state}
 													/>{:else if !row.state}<span class="soft small"

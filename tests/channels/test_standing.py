@@ -1,0 +1,206 @@
+"""Listings hidden, ended and for sale again, by hand and by rule; what of one is held by hand; its page and history."""
+
+from __future__ import annotations
+
+from decimal import Decimal as D
+from typing import Any
+from urllib.parse import unquote
+
+import httpx
+import pytest
+from django.utils import timezone
+
+from tests.channels.conftest import Standins
+from tests.channels.test_journey import World, settle
+from tests.channels.test_prices import variant
+from tests.invariants import assert_invariants
+from tests.world import give, set_rules
+from yuvrel.agreement import actions as agreement
+from yuvrel.agreement.models import Drift
+from yuvrel.channels import linking, standing
+from yuvrel.channels.listing_page import listing_page
+from yuvrel.channels.models import Listing, Snag
+from yuvrel.channels.queries import offer_working
+from yuvrel.channels.rehearsal import rehearse_rules
+from yuvrel.core.errors import BadInputError, ForbiddenError, NotFoundError, RefusedError
+from yuvrel.core.rules import Level, Rung
+from yuvrel.people.queries import company_day
+from yuvrel.people.roles import SYSTEM, Actor, Role
+from yuvrel.rules.actions import change
+from yuvrel.stock.actions import adjust
+
+pytestmark = pytest.mark.django_db
+
+
+@pytest.fixture
+def world(db: None, standins: Standins) -> World:
+    return World(standins)
+
+
+def of(world: World, sku: str) -> Listing:
+    return Listing.objects.get(connection=world.shop, sku=sku)
+
+
+def there(world: World, sku: str) -> str:
+    return str(variant(world, sku)["selling"].get("state", "live"))
+
+
+def count(world: World, units: int) -> None:
+    """So many of the large smoker are there from now on."""
+    at = timezone.now()
+    adjust(SYSTEM, item_id=world.large.pk, location_id=world.place.pk, reason="count", counted=D(units), at=at)
+    settle()
+
+
+def test_at_zero_it_is_hidden_and_for_sale_again_when_stock_is_back(world: World) -> None:
+    set_rules(world.shop, at_zero="hide")
+    settle()
+    assert there(world, "SMK-L") == "live"
+    count(world, 0)
+    assert there(world, "SMK-L") == "hidden"
+    assert "SMK-L" not in httpx.get(f"{world.standins.base}/shop/web/").text
+    count(world, 3)
+    assert (there(world, "SMK-L"), world.shown("SMK-L")) == ("live", 3)
+    said = [(one["what"], one["why"].split(":")[0]) for one in listing_page(of(world, "SMK-L").pk)["history"]]
+    assert said == [("for sale there", "for sale"), ("hidden there", "nothing is left")]
+    assert_invariants()
+
+
+def test_it_waits_to_be_resumed_where_the_rule_says_so(world: World) -> None:
+    set_rules(world.shop, at_zero="end", relist="no")
+    count(world, 0)
+    assert there(world, "SMK-L") == "ended"
+    count(world, 3)
+    row = of(world, "SMK-L")
+    assert (there(world, "SMK-L"), row.rests) == ("ended", True)
+    assert listing_page(row.pk)["rests"]
+    standing.stand(SYSTEM, row.pk, "live", timezone.now())
+    settle()
+    assert (there(world, "SMK-L"), of(world, "SMK-L").rests) == ("live", False)
+    count(world, 0)
+    assert there(world, "SMK-L") == "ended"
+
+
+def test_sold_past_zero_it_is_not_at_zero(world: World) -> None:
+    set_rules(world.shop, at_zero="hide", selling_past_zero="backorder", past_zero_limit=5)
+    count(world, 0)
+    assert (there(world, "SMK-L"), world.shown("SMK-L")) == ("live", 5)
+
+
+def test_by_hand_it_is_hidden_ended_and_resumed(world: World) -> None:
+    row = of(world, "SMK-S")
+    for wanted in ("hidden", "ended", "live"):
+        standing.stand(Actor("Ivo Marsh", Role.BUYER), row.pk, wanted, timezone.now())  # type: ignore[arg-type]
+        settle()
+        assert there(world, "SMK-S") == wanted
+        page = listing_page(row.pk)
+        assert (page["stands"], page["stands_there"], page["offer_state"]) == (wanted, wanted, "agreed")
+        answer = httpx.post(f"{world.standins.base}/shop/web/buy", data={"name": "U", "q-v1": "1"})
+        assert ("not for sale now" in unquote(answer.headers["Location"])) == (wanted != "live")
+    by = [one["by"] for one in listing_page(row.pk)["history"]]
+    assert {"Ivo Marsh", "Yuvrel"} == set(by)
+
+
+def test_a_category_is_hidden_on_one_shop_by_rule_and_rehearsed_first(world: World) -> None:
+    category = world.small.product.category
+    assert category is not None
+    rung = Rung(Level.CATEGORY_ON_CONNECTION, "Tools on Web", category.pk, world.shop.pk)
+    tried = rehearse_rules(SYSTEM, rung, {"listing_state": "hidden"})
+    assert (tried["retold"], tried["rising"], tried["falling"]) == (2, 0, 0)
+    change(SYSTEM, rung, {"listing_state": "hidden"}, timezone.now())
+    settle()
+    assert [there(world, sku) for sku in ("SMK-S", "SMK-L", "GLV-9")] == ["hidden", "hidden", "live"]
+    # One of them is wanted all the same.
+    standing.stand(SYSTEM, of(world, "SMK-L").pk, "live", timezone.now())
+    settle()
+    assert [there(world, sku) for sku in ("SMK-S", "SMK-L")] == ["hidden", "live"]
+
+
+def test_what_is_shown_again_over_there_is_a_drift(world: World) -> None:
+    row = of(world, "SMK-S")
+    standing.stand(SYSTEM, row.pk, "hidden", timezone.now())
+    settle()
+    product = world.standins.store.get("web", "product", "p1") or {}
+    product["variants"][0]["selling"] = {}
+    world.standins.store.amend("web", "product", "p1", product)
+    agreement.check_connection(world.shop)
+    drift = Drift.objects.get(healed_at=None)
+    assert drift.code == "A1"
+    agreement.push_again(SYSTEM, drift.pk)
+    settle()
+    agreement.heal_pushed(timezone.now())
+    assert there(world, "SMK-S") == "hidden"
+    assert not Drift.objects.filter(healed_at=None).exists()
+
+
+def test_an_offer_at_the_marketplace_is_suspended_and_withdrawn(world: World) -> None:
+    market = world.market()
+    settle()
+    row = Listing.objects.get(connection=market, external_id="o1")
+    for wanted, said in (("hidden", "suspended"), ("ended", "withdrawn"), ("live", "on_sale")):
+        standing.stand(SYSTEM, row.pk, wanted, timezone.now())  # type: ignore[arg-type]
+        settle()
+        offer = world.standins.store.get("hedge", "offer-ie", "o1") or {}
+        assert offer["standing"] == said
+        row.refresh_from_db()
+        assert (row.offer_state, row.terms_shown.get("state", "live")) == ("agreed", wanted)
+    assert any(one["what"] == "quantities taken there" for one in listing_page(row.pk)["history"])
+
+
+def test_a_quantity_and_a_price_are_held_by_hand_without_losing_the_link(world: World) -> None:
+    set_rules(world.shop, price_owner="here")
+    settle()
+    row = of(world, "SMK-S")
+    rung = Rung(Level.LISTING, row.title, row.pk)
+    tried = rehearse_rules(SYSTEM, rung, {"held_quantity": "2", "held_price": "19.90"})
+    assert (tried["falling"], tried["units_then"], tried["prices_changing"]) == (1, D(2), 1)
+    change(SYSTEM, rung, {"held_quantity": "2", "held_price": "19.90"}, timezone.now())
+    settle()
+    give(world.small, 5, "8.00")
+    settle()
+    assert (world.shown("SMK-S"), variant(world, "SMK-S")["price"]) == (2, "19.90")
+    working = offer_working(row.pk, company_day(timezone.now()))
+    assert [(s.label, s.value) for s in working.steps if s.kind == "result"] == [("Offered", D(15)), ("Held by hand", D(2))]
+    row.refresh_from_db()
+    assert (row.link, row.offer_state, row.price_offer.state) == ("linked", "agreed", "agreed")
+    agreement.check_connection(world.shop)
+    assert not Drift.objects.filter(healed_at=None).exists()
+    change(SYSTEM, rung, {"held_quantity": None}, timezone.now())
+    settle()
+    assert (world.shown("SMK-S"), variant(world, "SMK-S")["price"]) == (15, "19.90")
+
+
+def test_a_price_held_below_the_floor_is_not_shown(world: World) -> None:
+    set_rules(world.shop, price_owner="here")
+    change(SYSTEM, Rung(Level.COMPANY, "Larkmead"), {"margin_floor": "30"}, timezone.now())
+    row = of(world, "SMK-S")
+    change(SYSTEM, Rung(Level.LISTING, row.title, row.pk), {"held_price": "9.00"}, timezone.now())
+    settle()
+    assert D(variant(world, "SMK-S")["price"]) == D("24.60")
+    assert Snag.objects.get(kind="price", resolved_at=None).title == "Smoker small is below its margin floor"
+
+
+@pytest.mark.parametrize(
+    "name, value, said",
+    [("held_quantity", "-1", "between 0"), ("held_price", "0", "between 0.01"), ("held_price", "1.005", "at most 2 decimals")],
+)
+def test_what_cannot_be_held_is_refused(world: World, name: str, value: str, said: str) -> None:
+    row = of(world, "SMK-S")
+    with pytest.raises(BadInputError, match=said):
+        change(SYSTEM, Rung(Level.LISTING, row.title, row.pk), {name: value}, timezone.now())
+    with pytest.raises(BadInputError, match="cannot be set for a item"):
+        change(SYSTEM, Rung(Level.ITEM, "x", world.small.pk), {name: "1"}, timezone.now())
+
+
+def test_what_cannot_stand_otherwise_is_refused_with_the_reason(world: World) -> None:
+    def refused(listing: Listing, kind: type[Exception], said: str, actor: Any = SYSTEM) -> None:
+        with pytest.raises(kind, match=said):
+            standing.stand(actor, listing.pk, "hidden", timezone.now())
+
+    row = of(world, "SMK-S")
+    refused(row, ForbiddenError, "pair listings", Actor("v", Role.VIEWER))
+    refused(Listing.objects.get(connection=world.till, external_id="2"), RefusedError, "On a till nothing can be hidden")
+    linking.unlink(SYSTEM, row.pk)
+    refused(row, RefusedError, "not paired with an item")
+    with pytest.raises(NotFoundError):
+        standing.stand(SYSTEM, 10**6, "hidden", timezone.now())

@@ -1,0 +1,292 @@
+<script lang="ts">
+	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { page } from '$app/state';
+	import { api, ask } from '#lib/api/client.ts';
+	import { ago, figure, moment } from '#lib/format.ts';
+	import { notices } from '#lib/notice.svelte.ts';
+	import { session } from '#lib/session.svelte.ts';
+	import { RANGE_TABS } from '#lib/tabs.ts';
+	import Beam from '#lib/ui/Beam.svelte';
+	import Fig from '#lib/ui/Fig.svelte';
+	import Mark from '#lib/ui/Mark.svelte';
+	import Pending from '#lib/ui/Pending.svelte';
+	import Rules from '#lib/ui/Rules.svelte';
+	import Sheet from '#lib/ui/Sheet.svelte';
+	import Thumb from '#lib/ui/Thumb.svelte';
+
+	const client = useQueryClient();
+	const id = $derived(Number(page.params.id));
+	const params = $derived({ path: { listing_id: id } });
+	const listing = createQuery(() => ({
+		queryKey: ['listing', id],
+		queryFn: () => ask(api.GET('/api/v1/listings/{listing_id}', { params })),
+		refetchInterval: 4000
+	}));
+	const data = $derived(listing.data);
+	let busy = $state(false);
+	const may = $derived(session.may('pair listings'));
+	const can = (what: string): boolean => data?.can.includes(what) ?? false;
+	const SAID: Record<string, string> = { live: 'for sale', hidden: 'hidden', ended: 'ended' };
+	const tone = (state: string): 'madder' | 'ochre' | 'reed' =>
+		state === 'drifting' || state === 'held' ? 'madder' : state === 'pending' ? 'ochre' : 'reed';
+	const groups = $derived(
+		[
+			['Held by hand', ''],
+			['For sale or not', 'states'],
+			['Quantities shown', ''],
+			['Selling past zero', 'terms'],
+			['What the shopper sees', 'terms']
+		].filter(([, needs]) => !needs || can(needs))
+	);
+	let group = $state('Held by hand');
+
+	async function act(work: () => Promise<{ said: string }>): Promise<void> {
+		busy = true;
+		try {
+			notices.say((await work()).said);
+		} catch (error) {
+			notices.fail(error);
+		}
+		busy = false;
+		await client.invalidateQueries();
+	}
+	const stand = (state: 'live' | 'hidden' | 'ended'): Promise<void> =>
+		act(() => ask(api.POST('/api/v1/listings/{listing_id}/stand', { params, body: { state } })));
+	const again = (): Promise<void> =>
+		act(() => ask(api.POST('/api/v1/listings/{listing_id}/again', { params })));
+</script>
+
+<Sheet question={data?.title ?? 'Listing'} tabs={RANGE_TABS}>
+	{#snippet lead()}{#if data}
+			<a href="/connections/{data.connection_id}">{data.connection}</a> · {data.external_id}{data.sku
+				? ` · SKU there ${data.sku}`
+				: ''}{data.barcode ? ` · ${data.barcode}` : ''}{data.category
+				? ` · in ${data.category}`
+				: ''}{#each Object.entries(data.options) as [name, value] (name)}
+				· {name}
+				{value}{/each}
+		{/if}{/snippet}
+	{#snippet filters()}{#if data}
+			<Mark
+				state={data.offered === null ? 'open' : data.stands}
+				word={data.offered === null ? 'nothing of ours goes out' : SAID[data.stands]}
+				note={data.rests ? 'waits to be resumed' : ''}
+			/>
+			{#if may && data.item && can('states')}
+				{#if data.stands === 'live'}
+					<button class="quiet" disabled={busy} onclick={() => stand('hidden')}>Hide</button>
+					<button class="quiet" disabled={busy} onclick={() => stand('ended')}>End</button>
+				{:else}
+					<button class="do" disabled={busy} onclick={() => stand('live')}
+						>{data.stands === 'ended' ? 'Relist' : 'Show again'}</button
+					>
+					{#if data.stands === 'hidden'}<button
+							class="quiet"
+							disabled={busy}
+							onclick={() => stand('ended')}>End</button
+						>{/if}
+				{/if}
+			{/if}
+			{#if may && data.offered !== null}<button class="quiet" disabled={busy} onclick={again}
+					>Send again</button
+				>{/if}
+		{/if}{/snippet}
+	{#if data}
+		<div class="page">
+			<div class="most">
+				<section>
+					<h2>There and here</h2>
+					<table class="rows fit" aria-label="There and here">
+						<thead
+							><tr
+								><th></th><th class="num">Should show</th><th
+									><span class="sr-only">Agreement</span></th
+								><th class="num">Shows</th><th>State</th></tr
+							></thead
+						>
+						<tbody>
+							<tr data-row>
+								<th scope="row">Quantity</th>
+								<td class="num"
+									>{#if data.offered === null}<span class="soft">–</span>{:else}<Fig
+											value={data.offered}
+											kind="offer"
+											id={`${data.id}`}
+										/>{/if}</td
+								>
+								<td
+									>{#if data.offered !== null}<Beam
+											tilt={Number(data.offered) - Number(data.shown ?? data.offered)}
+											tone={tone(data.offer_state)}
+											label="quantity {data.offer_state}"
+										/>{/if}</td
+								>
+								<td class="num">{figure(data.shown)}</td>
+								<td
+									>{#if data.offer_state}<Mark
+											state={data.offer_state}
+											note={data.agreed_at && data.offer_state === 'agreed'
+												? ago(data.agreed_at)
+												: data.offer_cause}
+										/>{/if}</td
+								>
+							</tr>
+							<tr data-row>
+								<th scope="row">Price</th>
+								<td class="num"
+									>{#if data.price_offered === null}<span class="soft">–</span>{:else}<Fig
+											value={data.price_offered}
+											kind="price-offer"
+											id={`${data.id}`}
+										/>{/if}{#if data.price_before}
+										<s class="soft">{figure(data.price_before)}</s>{/if}</td
+								>
+								<td
+									>{#if data.price_offered !== null}<Beam
+											tilt={Number(data.price_offered) - Number(data.price ?? data.price_offered)}
+											tone={tone(data.price_state)}
+											label="price {data.price_state}"
+										/>{/if}</td
+								>
+								<td class="num">{figure(data.price)}</td>
+								<td
+									>{#if data.price_state}<Mark state={data.price_state} />{:else}<span class="soft"
+											>kept apart</span
+										>{/if}</td
+								>
+							</tr>
+							{#if can('states')}<tr data-row>
+									<th scope="row">Stands as</th>
+									<td class="num">{data.offered === null ? '–' : SAID[data.stands]}</td>
+									<td
+										>{#if data.offered !== null && data.stands_there}<Beam
+												tilt={data.stands === data.stands_there ? 0 : 1}
+												tone={data.stands === data.stands_there ? 'reed' : tone(data.offer_state)}
+												label="state"
+											/>{/if}</td
+									>
+									<td class="num">{SAID[data.stands_there] ?? '–'}</td>
+									<td class="soft">{data.told.join('; ')}</td>
+								</tr>{/if}
+						</tbody>
+					</table>
+				</section>
+				{#if data.item}
+					<section>
+						<h2>Rules</h2>
+						<p class="groups" role="group" aria-label="Rules of">
+							{#each groups as [name] (name)}<button
+									class="quiet small"
+									aria-pressed={group === name}
+									onclick={() => (group = name ?? '')}>{name}</button
+								>{/each}
+						</p>
+						{#key group}<Rules way="listing" {id} {group} can={data.can} />{/key}
+					</section>
+				{/if}
+			</div>
+			<div class="side">
+				<section>
+					<h2>The item</h2>
+					{#if data.item}
+						<p class="item">
+							<Thumb picture={data.picture} />
+							<span
+								><a href="/range/items/{data.item.id}">{data.item.title}</a>
+								<span class="soft small block">{data.item.sku}</span></span
+							>
+						</p>
+						<p class="soft">
+							Paired: <Fig value={data.link_reason || 'why'} kind="pairing" id={`${data.id}`} />
+						</p>
+					{:else}<p class="soft">
+							{data.link === 'ignored' ? 'Ignored: nothing of ours goes out.' : 'Not paired yet:'}
+							<a href="/range/pairing?connection={data.connection_id}">the pairing bench</a>
+						</p>{/if}
+					{#if data.kept_there}<p class="soft">
+							{data.connection} sends it from a store of its own and counts it itself.
+						</p>{/if}
+					{#if data.entry}<p class="soft">Attached to its catalogue entry {data.entry}.</p>{/if}
+				</section>
+				<section>
+					<h2>What became of it</h2>
+					<ol class="line" aria-label="History">
+						{#each data.history as one, n (n)}
+							<li>
+								<span class="soft small"
+									>{moment(one.at)}{one.by ? ` · ${one.by.toLowerCase()}` : ''}</span
+								>
+								<span class="block"
+									>{#if one.link}<a href={one.link}>{one.what}</a>{:else}{one.what}{/if}</span
+								>
+								{#if one.why}<span class="soft small block">{one.why}</span>{/if}
+							</li>
+						{:else}<li class="soft">Nothing yet but being read.</li>{/each}
+					</ol>
+				</section>
+			</div>
+		</div>
+	{:else}<Pending query={listing} />{/if}
+</Sheet>
+
+<style>
+	.page {
+		display: grid;
+		grid-template-columns: minmax(0, 2.6fr) minmax(250px, 1fr);
+		gap: 28px;
+		padding: 12px 20px 20px;
+	}
+	.most,
+	.side {
+		display: grid;
+		gap: 22px;
+		align-content: start;
+		min-width: 0;
+	}
+	.most :global(.rows th:first-child),
+	.most :global(.rows td:first-child) {
+		padding-left: 0;
+	}
+	.fit {
+		width: auto;
+		min-width: 560px;
+	}
+	th[scope='row'] {
+		text-align: left;
+		font-weight: 600;
+	}
+	.groups {
+		display: flex;
+		gap: 6px;
+		flex-wrap: wrap;
+		margin-bottom: 8px;
+	}
+	.groups [aria-pressed='true'] {
+		background: var(--reed-tint);
+	}
+	.item {
+		display: flex;
+		gap: 10px;
+		align-items: center;
+	}
+	.line {
+		list-style: none;
+		padding: 0;
+		display: grid;
+		gap: 10px;
+		border-left: 1px solid var(--rule-strong);
+	}
+	.line li {
+		padding-left: 12px;
+		overflow-wrap: anywhere;
+	}
+	@media (max-width: 900px) {
+		.page {
+			grid-template-columns: minmax(0, 1fr);
+		}
+		.fit {
+			min-width: 0;
+			width: 100%;
+		}
+	}
+</style>
