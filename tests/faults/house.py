@@ -49,6 +49,7 @@ ITEMS = 12
 TOKEN = "yv_burst"
 SHOPS = ("web", "trade")
 REGIONS = ("ie", "fr")
+TILLS = ("mill", "wagon")
 CLIENT = {"client": "us", "secret": "s"}
 
 
@@ -104,7 +105,7 @@ def activity() -> list[tuple[Any, ...]]:
 
 
 def setup() -> dict[str, dict[str, Any]]:
-    """Two shops, a marketplace in two regions and a till with the same twelve things, and a ledger."""
+    """Two shops, a marketplace in two regions and two tills with the same twelve things, and a ledger."""
     products = [
         {
             "id": f"p{n}",
@@ -149,14 +150,12 @@ def setup() -> dict[str, dict[str, Any]]:
             },
             **{f"offer-{region}": offers for region in REGIONS},
         },
-        "mill": {
-            "account": {
-                "id": "mill",
-                "sort": "till",
-                "name": "Mill",
-                "tokens": {"t": KINDS["till"].scopes},
-            },
-            "article": articles,
+        **{
+            name: {
+                "account": {"id": name, "sort": "till", "name": name, "tokens": {"t": KINDS["till"].scopes}},
+                "article": articles,
+            }
+            for name in TILLS
         },
         "books": {
             "account": {
@@ -233,7 +232,7 @@ class House:
             ("web_shop", "web", "shop/web"),
             ("web_shop", "trade", "shop/trade"),
             *(("market", region, "market/hedge") for region in REGIONS),
-            ("till", "mill", "till/mill"),
+            *(("till", name, f"till/{name}") for name in TILLS),
             ("ledger", "books", "ledger/books"),
         ):
             row = actions.add(
@@ -264,7 +263,8 @@ class House:
     def orders_there(self) -> dict[str, dict[str, Any]]:
         """Every order of the shops and every receipt that was uploaded, as the accounts hold them."""
         orders = {o["id"]: o for shop in SHOPS for o in self.store.all(shop, "order")}
-        receipts = {r["id"]: {**r, "version": 1, "status": "sold"} for r in self.store.all("mill", "receipt") if r["uploaded_at"]}
+        rung_up = [receipt for till in TILLS for receipt in self.store.all(till, "receipt")]
+        receipts = {r["id"]: {**r, "version": 1, "status": "sold"} for r in rung_up if r["uploaded_at"]}
         regional = {o["id"]: _as_at_a_shop(o) for region in REGIONS for o in self.store.all("hedge", f"order-{region}")}
         return orders | receipts | regional
 
@@ -307,6 +307,12 @@ class House:
         for key, order in there.items():
             assert ours[key].total == D(order["total"]), key
             assert (ours[key].state == "cancelled") == (order["status"] == "cancelled"), key
+            for paid in order.get("payments", []):
+                charged = [c["key"] for c in paid.get("captures", [])]
+                assert charged == list(dict.fromkeys(charged)), "a payment charged twice"
+                assert sum(D(c["amount"]) for c in paid.get("captures", [])) == (
+                    ours[key].payments.get(external_id=paid["id"]).taken
+                ), key
             keys = [s["key"] for s in order.get("shipments", [])]
             assert keys == list(dict.fromkeys(keys)), "a shipment told twice"
             assert len(keys) == (ours[key].shipments.count() if ours[key].kind == "order" else 0)
@@ -354,6 +360,8 @@ class House:
     def _buy(self, n: int, chance: random.Random) -> None:
         who = {"name": f"Shopper {n}", "email": self._email(n)}
         wanted = {f"q-v{chance.randrange(ITEMS)}": str(chance.randint(1, 3)) for _ in range(chance.randint(1, 3))}
+        # Every third is charged when it leaves.
+        who["pay"] = "card_later" if n % 3 == 0 else "card"
         answer = self.shoppers.post(f"/shop/{SHOPS[n % 2]}/buy", data=who | wanted, headers={"Accept": "application/json"})
         self.bought[n] = answer.json()["id"]
 
@@ -373,8 +381,17 @@ class House:
 
     def _till(self, number: int) -> None:
         for n in range(2):
-            self.shoppers.post("/till/mill/sell", data={f"q-{(number + n) % ITEMS}": "2"})
-        self.shoppers.post("/till/mill/upload")
+            self.ring_up("mill", number + n)
+        self.upload("mill")
+
+    def ring_up(self, till: str, number: int) -> None:
+        """Two of something are sold; the receipt waits in the till."""
+        tender = "card" if number % 2 else "cash"
+        self.shoppers.post(f"/till/{till}/sell", data={f"q-{number % ITEMS}": "2", "tender": tender})
+
+    def upload(self, till: str) -> None:
+        """What waits in a till is sent up."""
+        self.shoppers.post(f"/till/{till}/upload")
 
     def _call(self, path: str, body: dict[str, Any], key: str) -> None:
         """A call of our own API as a careful program makes it: with a key, again until it is answered."""

@@ -17,13 +17,13 @@ from django.db import connection
 from django.db.models import Exists, OuterRef
 
 from standins.faults import FAULTS
-from tests.faults.house import ROOT, SHOPS, House, wait_until
+from tests.faults.house import ROOT, SHOPS, TILLS, House, wait_until
 from yuvrel.channels.models import Run, Snag
 
 # Faults that would stop everything while they last strike half of the calls; the others all.
 SHARE = {"busy": 0.5, "broken": 0.5, "dropped": 0.5, "expired": 0.5, "nonsense": 0.5, "slow": 0.1, "page_twice": 0.5}
 
-ACCOUNTS = (*SHOPS, "hedge", "mill", "books")
+ACCOUNTS = (*SHOPS, "hedge", *TILLS, "books")
 
 
 # Faults several together in short bursts; their mixture, and whatever is killed, through long ones.
@@ -94,6 +94,39 @@ def test_a_burst_under_a_random_mixture(house: House, undisturbed: dict[int, Cou
                 house.faults(account, seed=step, **on)
 
     assert change(house, during=shuffle) == undisturbed[LONG]
+
+
+# The shops and tills of Larkmead take 28 orders on a mean day (of the 822 days of the demo's history).
+A_DAY = 280
+# Share of a till's sales in each hour of the day: nothing before nine, a lunch hour, an end at six.
+AT_THE_TILL = {9: 3, 10: 5, 11: 7, 12: 9, 13: 9, 14: 6, 15: 6, 16: 7, 17: 5, 18: 2}
+
+
+@pytest.mark.skipif(not EVERY, reason="a day takes two minutes: script/test every-fault")
+def test_a_day_of_ten_times_the_volume_under_random_faults(house: House) -> None:
+    chance, hours = random.Random(23), 24
+    rung = {till: 0 for till in TILLS}
+
+    def hour(step: int) -> None:
+        """Each hour other faults at every account; the tills sell offline and send up at lunch and in the evening."""
+        now, rest = divmod(step * hours, int(A_DAY * 1.5))
+        if rest >= hours:
+            return
+        for account in ACCOUNTS:
+            on = {name: round(chance.uniform(0.05, 0.4), 2) for name in chance.sample(list(FAULTS), 5) if name != "slow"}
+            house.faults(account, seed=step + 1, **on)
+        for till, share in zip(TILLS, (1.0, 0.2), strict=True):
+            for _ in range(int(AT_THE_TILL.get(now, 0) * share)):
+                house.ring_up(till, rung[till])
+                rung[till] += 1
+            if now in (13, 19):
+                house.upload(till)
+
+    before = house.state()
+    change(house, during=hour, size=A_DAY)
+    after = house.state()
+    assert after["orders closed"] - before["orders closed"] == sum(rung.values()) + 6
+    assert min(rung.values()) > 5
 
 
 @pytest.mark.parametrize("what", ["worker", "web"])

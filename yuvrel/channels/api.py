@@ -240,7 +240,7 @@ def list_listings(
 @router.post("/listings/{int:listing_id}/link", response=Said, operation_id="link_listing", tags=["range"])
 def link(request: HttpRequest, listing_id: int, body: LinkIn) -> Any:
     """Say which item a listing is."""
-    row = linking.link(actor(request), listing_id, body.item_id, body.version)
+    row = linking.link(actor(request), listing_id, body.item_id, body.version, body.units)
     return {"said": f"Linked to {row.item.sku if row.item else ''}.", "id": row.pk}
 
 

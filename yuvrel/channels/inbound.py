@@ -317,19 +317,21 @@ def resolve(connection: Connection, lines: list[RemoteLine]) -> list[IncomingLin
     skus = {sku.casefold(): item for sku, item in _by_sku([line.sku for line in lines if line.sku]).items()}
     found = []
     for line in lines:
-        item = None
+        item, units = None, 1
         kind = line.kind
         if kind == "item":
+            units = listings[line.listing_id].units if linked.get(line.listing_id) else 1
             item = linked.get(line.listing_id) or skus.get(line.sku.strip().casefold())
             kind = "service" if item and item.kind == Item.Kind.SERVICE else "item"
         found.append(
             IncomingLine(
                 kind=kind,
                 title=line.title,
-                quantity=line.quantity,
+                quantity=line.quantity * units,
                 amount=line.amount,
                 tax_percent=line.tax_percent,
                 external_id=line.external_id,
+                units=units,
                 sku=item.sku if item else line.sku,
                 item_id=item.pk if item else None,
                 decimals=item.decimals if item else 3,

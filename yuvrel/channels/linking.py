@@ -131,6 +131,8 @@ def _follow_store(moved: Iterable[Listing]) -> None:
     record(Event.Kind.AVAILABILITY, back, "kept here again")
 
 
+# The most units that one of a listing can stand for.
+MOST_UNITS = 10_000
 FACTS = (
     "group_id",
     "sku",
@@ -258,15 +260,18 @@ def _locked(listing_id: int, version: int | None) -> Listing:
 
 
 @transaction.atomic
-def link(actor: Actor, listing_id: int, item_id: int, version: int | None = None) -> Listing:
-    """A person says which item a listing is."""
+def link(actor: Actor, listing_id: int, item_id: int, version: int | None = None, units: int = 1) -> Listing:
+    """A person says which item a listing is, and of how many units of it one stands for."""
     actor.need(Ability.PAIR)
     listing = _locked(listing_id, version)
+    if not 1 <= units <= MOST_UNITS:
+        raise BadInputError(f"A listing stands for 1 to {MOST_UNITS:,} units.", field="units")
     if not Item.objects.filter(pk=item_id, active=True).exists():
         raise BadInputError("There is no active item like that.", field="item")
-    before = {"link": listing.link, "item": listing.item_id}
+    before = {"link": listing.link, "item": listing.item_id, "units": listing.units}
+    listing.units = units
     _link(listing, item_id, f"linked by {actor.name}")
-    audit(actor, "link listing", "listing", listing.pk, before, {"item": item_id})
+    audit(actor, "link listing", "listing", listing.pk, before, {"item": item_id, "units": units})
     return listing
 
 
@@ -286,7 +291,7 @@ def _unlink(actor: Actor, listing_id: int, state: str, version: int | None) -> L
     actor.need(Ability.PAIR)
     listing = _locked(listing_id, version)
     before = {"link": listing.link, "item": listing.item_id}
-    listing.link, listing.item, listing.link_reason = state, None, ""
+    listing.link, listing.item, listing.link_reason, listing.units = state, None, "", 1
     listing.offered = listing.offered_at = None
     listing.offer_state = Listing.Offer.NONE
     listing.version += 1

@@ -54,6 +54,8 @@ class ListingOut(Schema):
     picture: int | None
     link: str
     link_reason: str
+    units: int
+    version: int
     kept_there: bool
     service: bool
     shown: Quantity | None

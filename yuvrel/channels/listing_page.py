@@ -30,7 +30,20 @@ def listing_page(listing_id: int) -> dict[str, Any]:
     price = PriceOffer.objects.filter(listing=row).first()
     made = Publication.objects.filter(listing=row).first()
     kind = kind_of(row.connection)
-    names = ("sku", "barcode", "title", "category", "external_id", "price", "kept_there", "service", "link", "link_reason")
+    names = (
+        "sku",
+        "barcode",
+        "title",
+        "category",
+        "external_id",
+        "price",
+        "kept_there",
+        "service",
+        "link",
+        "link_reason",
+        "units",
+        "version",
+    )
     offer = ("shown", "shown_at", "offered", "offered_at", "offer_state", "offer_cause", "pushed_at", "agreed_at", "rests")
     item = row.item
     return {

@@ -120,6 +120,7 @@ class Listing(models.Model):
     kept_there = models.BooleanField(default=False, help_text="The channel ships it from a store of its own")
     link = models.CharField(max_length=8, choices=Link.choices, default=Link.UNLINKED)
     item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, null=True, related_name="listings")
+    units = models.PositiveIntegerField(default=1, help_text="Units of the item that one of it stands for: a tray of twelve")
     link_reason = models.CharField(max_length=120, blank=True)
     shown = models.DecimalField(**QUANTITY, null=True)
     shown_at = models.DateTimeField(null=True)
@@ -143,6 +144,7 @@ class Listing(models.Model):
                 condition=models.Q(link="linked", item__isnull=False) | (~models.Q(link="linked") & models.Q(item=None)),
                 name="linked_has_item",
             ),
+            models.CheckConstraint(condition=models.Q(units__gte=1), name="listing_stands_for_units"),
         ]
         indexes = [
             models.Index(fields=["connection", "offer_state"], name="listing_offer_state"),

@@ -25,10 +25,12 @@ from yuvrel.core.availability import (
     StockColumns,
     Units,
     bundle_pools,
+    in_packs,
     offer_for,
     offer_quantities,
     pool_of,
     pools_of,
+    stock_quantities,
 )
 from yuvrel.core.money import ZERO
 from yuvrel.core.rules import Level
@@ -227,6 +229,9 @@ def wanted_of(
     past = selling.past_zero_columns(connection, ids, kept, today)
     shown = offer_quantities(pool, past.on(rules) if past else rules)
     terms = selling.terms_of(connection, ids, kept, past, today)
+    shown = in_packs(shown, ids.units)
+    if past is not None and (ids.units > 1).any():
+        selling.past_zero_in_packs(ids, shown, in_packs(stock_quantities(pool, rules), ids.units), terms)
     quantities = [Decimal(units) / 1000 for units in shown.tolist()]
     held = standing.held_quantities(connection, ids, kept)
     if held:
@@ -352,7 +357,8 @@ def _note_standing(before: Mapping[int, str], now: Mapping[int, Wanted], moved: 
     changes = {}
     for pk, _, terms, cause in moved:
         stood, state = now[pk].stood, terms.get("state", "live")
-        changes[pk] = before[pk], state, f"{stood.reason if stood else 'for sale'}: {cause}"
+        chosen = stood is not None and not stood.rests and stood.standing != "live" and now[pk].quantity > 0
+        changes[pk] = before[pk], state, stood.reason if stood and chosen else f"{stood.reason if stood else 'for sale'}: {cause}"
     standing.note_changes(changes, timezone.now())
     rests = {pk: one.stood.rests for pk, one in now.items() if one.stood is not None}
     for value in (True, False):

@@ -26,7 +26,7 @@ from yuvrel.core.errors import RefusedError, YuvrelError
 from yuvrel.core.postings import their_account
 from yuvrel.people.queries import company
 from yuvrel.people.roles import SYSTEM
-from yuvrel.sales.models import Capture, Shipment
+from yuvrel.sales.models import Capture, Shipment, ShipmentLine
 
 from .credentials import connector_as, connector_for, kinds_that
 from .models import Connection, Feed, InboundMessage, OutboundMessage
@@ -187,7 +187,7 @@ def _send_ledger(connector: Connector, row: OutboundMessage) -> str:
 
 def _send_shipment(connector: Connector, row: OutboundMessage) -> str:
     shipment = Shipment.objects.select_related("order").get(pk=row.subject_id)
-    lines = [(line.order_line.external_id, line.quantity) for line in shipment.lines.select_related("order_line")]
+    lines = _in_their_units(shipment)
     left = any(x.shipped < x.quantity for x in shipment.order.lines.filter(kind__in=("item", "service")))
     notice = ShipmentNotice(
         order_id=shipment.order.external_id,
@@ -200,6 +200,21 @@ def _send_shipment(connector: Connector, row: OutboundMessage) -> str:
     external = capable(connector, Fulfilments).fulfil(notice)
     Shipment.objects.filter(pk=shipment.pk).update(told_channel_at=timezone.now())
     return str(external)
+
+
+def _in_their_units(shipment: Shipment) -> list[tuple[str, Decimal]]:
+    """What left, as the channel counts it: of a tray that left in two parcels the second one is told."""
+    rows = list(shipment.lines.select_related("order_line"))
+    packs = [row.order_line_id for row in rows if row.order_line.units > 1]
+    sums = ShipmentLine.objects.filter(order_line__in=packs, shipment__pk__lt=shipment.pk).values_list("order_line")
+    before = dict(sums.annotate(total=Sum("quantity")).order_by())
+    told = []
+    for row in rows:
+        units, had = row.order_line.units, before.get(row.order_line_id, Decimal(0))
+        count = (had + row.quantity) // units - had // units if units > 1 else row.quantity
+        if count:
+            told.append((row.order_line.external_id, count))
+    return told
 
 
 def _send_capture(connector: Connector, row: OutboundMessage) -> str:

@@ -94,7 +94,14 @@ def take(connection: Connection, prices: Sequence[RemotePrice], at: datetime, by
     for listing in listings:
         listing.price = by_id[listing.external_id].price
     update_many(listings, ["price"])
-    linked = {row.item_id: by_id[row.external_id].price for row in listings if row.link == Listing.Link.LINKED and row.item_id}
+    # Of one that stands for several units the price of one follows only where it comes out even.
+    linked = {
+        row.item_id: price / row.units
+        for row in listings
+        if row.link == Listing.Link.LINKED and row.item_id
+        for price in (by_id[row.external_id].price,)
+        if price * 100 % row.units == 0
+    }
     into = list_shown(connection)
     book = loading.load_book(linked)
     today = company_day(at)

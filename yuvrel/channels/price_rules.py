@@ -149,7 +149,7 @@ def prices_of(connection: Connection, ids: Ids, kept: Kept, worked: Worked | Non
     previous = np.where(previous > price, previous, NONE)
     # From items to listings: several may show the same one.
     at = np.searchsorted(np.array(columns.ids, np.int64), ids.item)
-    price, previous = price[at], previous[at]
+    price, previous = (np.where(column == NONE, NONE, column * ids.units) for column in (price[at], previous[at]))
     if any(kept[HELD].values()):
         by_hand, where = resolved_columns(HELD, connection, ids, kept)
         cents = np.array([NONE if value is None else int(Decimal(value) * 100) for value in by_hand], np.int64)[where]
@@ -157,7 +157,7 @@ def prices_of(connection: Connection, ids: Ids, kept: Kept, worked: Worked | Non
         previous = np.where(previous > price, previous, NONE)
     values, which = resolved_columns(FLOOR.name, connection, ids, kept)
     floors = floor_units([None if value is None else Decimal(value) for value in values])[which]
-    held = under_floor(in_terms(price, taxed, False, tax[at]), columns.items.average[at], floors, currency)
+    held = under_floor(in_terms(price, taxed, False, tax[at]), columns.items.average[at] * ids.units, floors, currency)
     return Offered(ids.listing.tolist(), price, previous, whose[at], held)
 
 
@@ -195,6 +195,8 @@ def price_offer_working(listing_id: int) -> Working:
         if taxed != asked.price.list.taxed:
             amount = core.in_other_terms(asked.price.amount, asked.price.list.taxed, taxed, facts.tax_percent)
             more = (Step(f"Shown {'with' if taxed else 'without'} tax", amount, kind="fact"),)
+        if row.units > 1:
+            more += (Step("Units it stands for", Decimal(row.units), op="×"),)
         by_hand = rules[HELD].value
         if by_hand is not None:
             more += (Step("Held by hand", Decimal(by_hand), "shown whatever the lists say", kind="result"),)

@@ -201,8 +201,8 @@ def _values(connection: Connection, items: Sequence[Item]) -> list[tuple[str, st
 
 def _ids(items: Sequence[Item]) -> Ids:
     """Items as if each had a listing."""
-    rows = [(0, item.pk, item.product_id, item.product.category_id or 0) for item in items]
-    return Ids(*np.array(rows, np.int64).reshape(len(rows), 4).T)
+    rows = [(0, item.pk, item.product_id, item.product.category_id or 0, 1) for item in items]
+    return Ids(*np.array(rows, np.int64).reshape(len(rows), 5).T)
 
 
 def _prices(connection: Connection, items: Sequence[Item]) -> dict[int, Decimal]:

@@ -18,7 +18,8 @@ from yuvrel.connectors.capabilities import Capability, Orders
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.gtin import normal_gtin
-from yuvrel.core.pairing import Side, Verdict, doubts
+from yuvrel.core.money import floor_to
+from yuvrel.core.pairing import Side, Verdict, doubts, units_of
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.faults import sheet_rows
 from yuvrel.kit.paging import page
@@ -192,7 +193,8 @@ def _name_candidates(rows: list[BenchRow]) -> None:
             candidate.sku, candidate.title, candidate.price = item.sku, item.title, item.price
             candidate.picture = pictures.get(item.pk)
             options = {str(name): str(value) for name, value in item.options.items()}
-            candidate.doubts = doubts(there, Side(item.title, item.price, options, tuple(codes[item.pk])))
+            here = Side(item.title, item.price, options, tuple(codes[item.pk]))
+            candidate.doubts, candidate.units = doubts(there, here), units_of(there, here)
 
 
 def _gtins(barcode: str) -> tuple[str, ...]:
@@ -223,8 +225,13 @@ def offer_working(listing_id: int, today: date) -> Working:
     if worked is None:
         raise NotFoundError("A service has no quantity to offer.")
     steps = list(worked.working.steps)
+    offered = worked.quantity
+    if row.units > 1:
+        offered = floor_to(offered, Decimal(row.units)) / row.units
+        steps.append(Step("Units it stands for", Decimal(row.units), "whole ones of it", op="÷"))
+        steps.append(Step("Shown", offered, kind="result"))
     held = settled(listing_rungs(row), ["held_quantity"])["held_quantity"].value
-    offered = worked.quantity if held is None else Decimal(held)
+    offered = offered if held is None else Decimal(held)
     if held is not None:
         steps.append(Step("Held by hand", offered, "shown whatever is on the shelf", kind="result"))
     if row.terms.get("state", "live") != "live":

@@ -77,14 +77,15 @@ def _rehearse(
             continue
         now, then = wanted_of(row, ids, kept=before), wanted_of(row, ids, feeds, after)
         retold += sum(1 for pk, one in now.items() if pk in then and one.terms != then[pk].terms)
-        fields = ("pk", "item_id", "title", "item__sku", "price")
-        listings = {pk: (item, title, sku, price) for pk, item, title, sku, price in linked.values_list(*fields)}
+        fields = ("pk", "item_id", "title", "item__sku", "price", "units")
+        rows = list(linked.values_list(*fields))
+        listings = {pk: (item, title, sku, price) for pk, item, title, sku, price, _ in rows}
         items = {item for item, *_ in listings.values()}
         costs, taxes = _costs(items), _taxes(items)
-        for pk, (item, _, _, price) in listings.items():
+        for pk, item, _, _, price, units in rows:
             if pk in now or pk in then:
                 net = split_tax(price or ZERO, taxes[item])[0]
-                shifts.append(Shift(pk, _shown(now, pk), _shown(then, pk), net - costs[item]))
+                shifts.append(Shift(pk, _shown(now, pk), _shown(then, pk), net - costs[item] * units))
         told |= listings
     found = rehearse(shifts)
     counts = ("listings", "rising", "falling", "to_zero", "from_zero", "at_stake", "units_now", "units_then")

@@ -189,23 +189,26 @@ def pool_rule(connection: Connection, kept: Kept) -> Pool:
 
 @dataclass(frozen=True)
 class Ids:
-    """Listings of one connection as columns of ids: 0 where there is none."""
+    """Listings of one connection as columns of ids: 0 where there is none. `units`: how many of its item each stands
+    for."""
 
     listing: Ints
     item: Ints
     product: Ints
     category: Ints
+    units: Ints
 
     @classmethod
     def of(cls, rows: QuerySet[Listing]) -> Ids:
         """Those that a query finds, in the order of their ids."""
-        names = ("pk", "item_id", "item__product_id", "item__product__category_id")
+        names = ("pk", "item_id", "item__product_id", "item__product__category_id", "units")
         table = [[value or 0 for value in row] for row in rows.order_by("pk").values_list(*names)]
         return cls(*np.array(table, np.int64).reshape(len(table), len(names)).T)
 
     def only(self, chosen: npt.NDArray[np.bool_]) -> Ids:
         """Those that are chosen."""
-        return Ids(self.listing[chosen], self.item[chosen], self.product[chosen], self.category[chosen])
+        columns = (self.listing, self.item, self.product, self.category, self.units)
+        return Ids(*(column[chosen] for column in columns))
 
     def ladder(self, connection: Connection) -> Ladder:
         """The ids by level, the most specific first."""

@@ -357,7 +357,7 @@ class TakeListingsIn(Schema):
 
 
 class CandidateOut(Schema):
-    """An item a listing may be, and what speaks against it."""
+    """An item a listing may be, how many units of it one listing seems to be, and what speaks against it."""
 
     item_id: int
     sku: str
@@ -366,6 +366,7 @@ class CandidateOut(Schema):
     picture: int | None = None
     score: float
     reason: str
+    units: int = 1
     doubts: list[str] = Field(default_factory=list)
 
 
@@ -405,10 +406,11 @@ class BenchPage(Schema):
 
 
 class LinkIn(Schema):
-    """Which item a listing is."""
+    """Which item a listing is, and how many units of it one stands for."""
 
     item_id: Id
     version: int | None = None
+    units: Annotated[int, Field(ge=1, le=10_000)] = 1
 
 
 class SnagOut(SheetRow):

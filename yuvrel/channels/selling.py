@@ -222,6 +222,18 @@ def _past_zero(
         facts[pk] |= {"past_zero": Decimal(left) / THOUSAND, "badge": BADGES[way], "text": said, "promised_on": day}
 
 
+def past_zero_in_packs(ids: Ids, shown: Ints, there: Ints, terms: dict[int, dict[str, Any]]) -> None:
+    """Of listings that stand for several units, what may be sold past zero is told in whole ones of them; where that is
+    none, nothing is told of it. `shown` and `there`: with it and without, in thousandths of the listing."""
+    for at in np.flatnonzero(ids.units > 1).tolist():
+        pk = int(ids.listing[at])
+        if "past_zero" not in terms.get(pk, {}):
+            continue
+        more = Decimal(int(shown[at] - there[at])) / THOUSAND
+        kept = {name: value for name, value in terms[pk].items() if name not in ("past_zero", "badge", "text", "promised_on")}
+        terms[pk] = {**terms[pk], "past_zero": f"{more.normalize():f}"} if more else kept
+
+
 @dataclass(frozen=True)
 class Coming:
     """Deliveries on their way to one place and what waits there, by stocked item; kits by their parts."""

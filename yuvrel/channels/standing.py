@@ -150,7 +150,7 @@ def stand(actor: Actor, listing_id: int, wanted: Standing, at: datetime) -> List
     change(actor, rung, {"listing_state": INHERIT if above == wanted else wanted}, at)
     if wanted == "live" and row.rests:
         Listing.objects.filter(pk=row.pk).update(rests=False)
+        ListingNote.objects.create(listing=row, at=at, by=actor.name, what="resumed", why="by hand")
         record(Event.Kind.AVAILABILITY, [row.item.pk], f"{row.title} resumed by hand")
-    ListingNote.objects.create(listing=row, at=at, by=actor.name, what=f"to be {SAID[wanted]}", why="by hand")
     audit(actor, "stand listing", "listing", row.pk, after={"state": wanted})
     return row

@@ -244,6 +244,14 @@ def stock_quantities(pools: Units, rules: RuleColumns) -> Units:
     return np.asarray(np.where(rules.only_past_zero, 0, shown), np.int64)
 
 
+def in_packs(shown: Units, units: Units) -> Units:
+    """What a listing shows that stands for several units of its item: whole ones of it, in thousandths.
+
+    Check (02-domain, *Pairing*): 38 jars in trays of 12 → 3 trays; a listing of one unit shows what it did.
+    """
+    return np.asarray(np.where(units > 1, shown // (units * THOUSAND) * THOUSAND, shown), np.int64)
+
+
 def reserve(wanted: Decimal, on_hand: Decimal, committed: Decimal) -> tuple[Decimal, Decimal]:
     """(reserved, backordered) for a wanted quantity at one location; never more than is free."""
     if wanted < 0:

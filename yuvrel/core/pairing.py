@@ -91,6 +91,15 @@ def doubts(there: Side, here: Side) -> list[str]:
     return found
 
 
+def units_of(there: Side, here: Side) -> int:
+    """Of how many units of the item one of the listing seems to be made: a tray of 12 of what is sold here one by one; 1
+    where the packs are the same, or do not go into each other."""
+    theirs, ours = _pack(there.title), _pack(here.title)
+    if ours in _numbers(there) or theirs in _numbers(here) or theirs % ours:
+        return 1
+    return theirs // ours
+
+
 def _pack(title: str) -> int:
     match = _PACK.search(title)
     return int(match[1] or match[2]) if match else 1

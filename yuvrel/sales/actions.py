@@ -230,6 +230,7 @@ def book_lines(order: SalesOrder, lines: Iterable[IncomingLine], currency: str) 
                 sku=line.sku,
                 title=line.title,
                 quantity=line.quantity,
+                units=line.units,
                 net=net,
                 tax=tax,
                 tax_percent=line.tax_percent,

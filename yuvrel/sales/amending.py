@@ -69,7 +69,7 @@ def book_again(order: SalesOrder, lines: Sequence[IncomingLine], currency: str) 
             order=order, kind=line.kind, item_id=line.item_id, external_id=line.external_id, sku=line.sku
         )
         row.net, row.tax = line.facts().taxed(currency)
-        row.title, row.quantity, row.tax_percent = line.title, line.quantity, line.tax_percent
+        row.title, row.quantity, row.units, row.tax_percent = line.title, line.quantity, line.units, line.tax_percent
         row.save()
         rows.append(row)
     order.net = sum((row.net for row in rows), ZERO)

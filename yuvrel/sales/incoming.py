@@ -18,7 +18,8 @@ from .past_zero import Allowance
 
 @dataclass(frozen=True)
 class IncomingLine:
-    """`item_id` is None for shipping, discounts and surcharges, and for goods nobody knows here."""
+    """`item_id` is None for shipping, discounts and surcharges, and for goods nobody knows here. `units`: of the item for
+    one that the channel counts; `quantity` is in units of the item."""
 
     kind: LineKind
     title: str
@@ -30,6 +31,7 @@ class IncomingLine:
     item_id: int | None = None
     decimals: int = 0
     past_zero: Allowance | None = None
+    units: int = 1
 
     @property
     def counted_in(self) -> int:

@@ -130,6 +130,7 @@ class OrderLine(models.Model):
     sku = models.CharField(max_length=60, blank=True)
     title = models.CharField(max_length=200)
     quantity = models.DecimalField(**QUANTITY, default=1)
+    units = models.PositiveIntegerField(default=1, help_text="Of the item for one that the channel counts")
     net = models.DecimalField(**MONEY)
     tax = models.DecimalField(**MONEY)
     tax_percent = models.DecimalField(**PERCENT, default=0)

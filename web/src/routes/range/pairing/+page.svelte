@@ -25,6 +25,9 @@
 	const isPairing = $derived(['unlinked', 'clashing'].includes(link));
 	let at = $state(0);
 	let picked = $state<Record<number, number>>({});
+	let packs = $state<Record<number, string>>({});
+	/** Of how many units one of the listing is: as typed, else as the titles suggest. */
+	const units = (row: Row): string => packs[row.id] ?? `${row.candidates[choice(row)]?.units ?? 1}`;
 	const bench = createQuery(() => ({
 		queryKey: ['listings', link, q, channel],
 		queryFn: () =>
@@ -54,7 +57,11 @@
 				done = await ask(
 					api.POST('/api/v1/listings/{listing_id}/link', {
 						params,
-						body: { item_id: candidate.item_id, version: row.version }
+						body: {
+							item_id: candidate.item_id,
+							version: row.version,
+							units: Number(units(row)) || 1
+						}
 					})
 				);
 			} else if (what === 'ignore')
@@ -188,6 +195,17 @@
 											disabled={!row.candidates.length}
 											onclick={() => act('link', row)}>Link</button
 										>
+										{#if row.candidates.length}<label class="soft small"
+												>as <input
+													class="field units"
+													inputmode="numeric"
+													aria-label="Units that {row.title} stands for"
+													value={units(row)}
+													oninput={(event) =>
+														(packs = { ...packs, [row.id]: event.currentTarget.value.trim() })}
+												/>
+												{units(row) === '1' ? 'unit' : 'units'}</label
+											>{/if}
 										<button class="quiet" onclick={() => act('item', row)}>New item</button>
 										<button class="quiet" onclick={() => act('ignore', row)}>Ignore</button>
 									{:else}<button class="quiet" onclick={() => act('unlink', row)}
@@ -212,6 +230,11 @@
 </Sheet>
 
 <style>
+	.units {
+		width: 46px;
+		height: 24px;
+		text-align: right;
+	}
 	td {
 		vertical-align: top !important;
 		padding-top: 8px !important;

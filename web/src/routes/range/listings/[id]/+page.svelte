@@ -50,6 +50,14 @@
 		busy = false;
 		await client.invalidateQueries();
 	}
+	let units = $state<string | null>(null);
+	async function pack(event: SubmitEvent): Promise<void> {
+		event.preventDefault();
+		if (!data?.item || units === null) return;
+		const body = { item_id: data.item.id, version: data.version, units: Number(units) };
+		await act(() => ask(api.POST('/api/v1/listings/{listing_id}/link', { params, body })));
+		units = null;
+	}
 	const stand = (state: 'live' | 'hidden' | 'ended'): Promise<void> =>
 		act(() => ask(api.POST('/api/v1/listings/{listing_id}/stand', { params, body: { state } })));
 	const again = (): Promise<void> =>
@@ -62,9 +70,9 @@
 				? ` · SKU there ${data.sku}`
 				: ''}{data.barcode ? ` · ${data.barcode}` : ''}{data.category
 				? ` · in ${data.category}`
-				: ''}{#each Object.entries(data.options) as [name, value] (name)}
-				· {name}
-				{value}{/each}
+				: ''}{Object.entries(data.options)
+				.map(([name, value]) => ` · ${name} ${value}`)
+				.join('')}
 		{/if}{/snippet}
 	{#snippet filters()}{#if data}
 			<Mark
@@ -196,6 +204,24 @@
 								<span class="soft small block">{data.item.sku}</span></span
 							>
 						</p>
+						{#if may && !data.kept_there}<form class="stands" onsubmit={pack} aria-label="Units">
+								<label class="soft"
+									>Stands for <input
+										class="field units"
+										inputmode="numeric"
+										aria-label="Units it stands for"
+										value={units ?? `${data.units}`}
+										oninput={(event) => (units = event.currentTarget.value.trim())}
+									/>
+									{(units ?? `${data.units}`) === '1' ? 'unit' : 'units'} of it</label
+								>
+								{#if units !== null && units !== `${data.units}`}<button class="quiet small"
+										>Save</button
+									>{/if}
+							</form>{:else}<p class="soft">
+								Stands for {data.units}
+								{data.units === 1 ? 'unit' : 'units'} of it.
+							</p>{/if}
 						<p class="soft">
 							Paired: <Fig value={data.link_reason || 'why'} kind="pairing" id={`${data.id}`} />
 						</p>
@@ -214,7 +240,9 @@
 						{#each data.history as one, n (n)}
 							<li>
 								<span class="soft small"
-									>{moment(one.at)}{one.by ? ` · ${one.by.toLowerCase()}` : ''}</span
+									>{moment(one.at)}{one.by
+										? ` · ${one.by === 'Yuvrel' ? 'by itself' : one.by}`
+										: ''}</span
 								>
 								<span class="block"
 									>{#if one.link}<a href={one.link}>{one.what}</a>{:else}{one.what}{/if}</span
@@ -253,7 +281,13 @@
 	}
 	th[scope='row'] {
 		text-align: left;
-		font-weight: 600;
+		border-bottom: 1px solid var(--rule);
+	}
+	.most :global(form > .level),
+	.most :global(form > .save),
+	.most :global(.history) {
+		margin-left: 0;
+		padding-left: 0;
 	}
 	.groups {
 		display: flex;
@@ -268,6 +302,16 @@
 		display: flex;
 		gap: 10px;
 		align-items: center;
+	}
+	.stands {
+		display: flex;
+		gap: 8px;
+		align-items: center;
+		margin: 4px 0;
+	}
+	.units {
+		width: 56px;
+		text-align: right;
 	}
 	.line {
 		list-style: none;
