@@ -24,6 +24,7 @@ from tests.world import (
 )
 from yuvrel.buying.actions import Wanted, draft
 from yuvrel.catalogue.models import Category, Item, Product
+from yuvrel.channels.models import Publication
 from yuvrel.core.rules import Level, Rung
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
@@ -270,3 +271,25 @@ def test_a_product_in_another_category_has_its_offers_worked_out_anew(desk: Desk
     )
     assert put.status_code == 200
     assert set(Event.objects.values_list("kind", "subject_id")) == {("availability", item.pk), ("price", item.pk)}
+
+
+def test_the_sheet_finds_items_by_how_they_are_listed(client: Any, company: Any) -> None:
+    client.force_login(make_user(Role.VIEWER))
+    items = {sku: make_item(sku) for sku in ("A", "B", "C", "D")}
+    web, trade = make_connection("web_shop", "Web"), make_connection("web_shop", "Trade")
+    make_listing(web, items["A"], offer_state="held")
+    make_listing(web, items["B"], terms={"state": "hidden"})
+    make_listing(trade, items["B"], offer_state="drifting", offered=1)
+    Publication.objects.create(connection=web, item=items["D"], state="refused", by="x")
+
+    def found(**asked: Any) -> list[str]:
+        return [row["sku"] for row in client.get("/api/v1/items", asked).json()["rows"]]
+
+    assert found(listed="yes") == ["A", "B"]
+    assert found(listed="no") == ["C", "D"]
+    assert found(listed="yes", connection=trade.pk) == ["B"]
+    assert found(listed="no", connection=trade.pk) == ["A", "C", "D"]
+    assert (found(listed="held"), found(listed="hidden"), found(listed="drifting")) == (["A"], ["B"], ["B"])
+    assert found(listed="hidden", connection=trade.pk) == []
+    assert (found(listed="refused"), found(listed="refused", connection=trade.pk)) == (["D"], [])
+    assert client.get("/api/v1/items", {"listed": "perhaps"}).status_code == 422

@@ -25,6 +25,7 @@ from .schemas import AdjustIn, MovePage, OpeningCheck, StockPage
 
 router = Router(tags=["shelf"])
 ItemState = Literal["active", "internal", "retired"]
+ListedAs = Literal["", "yes", "no", "held", "drifting", "hidden", "prepared", "refused"]
 MOST_BYTES = 8_000_000
 MOST_SHOWN = 200
 
@@ -144,13 +145,15 @@ def list_items(
     q: str = "",
     kind: str = "",
     state: ItemState = "active",
+    listed: ListedAs = "",
+    connection: int | None = None,
     sort: str = "",
     cursor: str = "",
     limit: int = 200,
 ) -> Any:
     """The range."""
     actor(request)
-    return queries.item_sheet(q, kind, cursor, limit, sort, state)
+    return queries.item_sheet(q, kind, cursor, limit, sort, state, listed, connection)
 
 
 @router.get("/items/{int:item_id}", response=ItemOut, operation_id="get_item", tags=["range"])

@@ -65,7 +65,39 @@ def find_items(rows: QuerySet[Any], q: str, prefix: str = "") -> QuerySet[Any]:
     return rows
 
 
-def item_sheet(q: str, kind: str, cursor: str, limit: int, sort: str = "", state: str = "active") -> dict[str, Any]:
+# How an item is listed, as its listings say; *no* stands for none at all.
+LISTED: dict[str, Q] = {
+    "yes": Q(listings__isnull=False),
+    "held": Q(listings__offer_state="held") | Q(listings__price_offer__state="held"),
+    "drifting": Q(listings__offer_state="drifting") | Q(listings__price_offer__state="drifting"),
+    "hidden": Q(listings__terms__has_key="state"),
+    "prepared": Q(publications__state__in=("prepared", "waiting")),
+    "refused": Q(publications__state="refused"),
+}
+
+
+def listed_as(rows: QuerySet[Item], listed: str, connection: int | None) -> QuerySet[Item]:
+    """Items under a filter of how they are listed: on any connection, or on one."""
+    if not listed:
+        return rows
+    one = LISTED["yes" if listed == "no" else listed]
+    there = Q() if connection is None else Q(listings__connection_id=connection)
+    if listed in ("prepared", "refused") and connection is not None:
+        there = Q(publications__connection_id=connection)
+    found = Item.objects.filter(one, there).values("pk")
+    return rows.exclude(pk__in=found) if listed == "no" else rows.filter(pk__in=found)
+
+
+def item_sheet(
+    q: str,
+    kind: str,
+    cursor: str,
+    limit: int,
+    sort: str = "",
+    state: str = "active",
+    listed: str = "",
+    connection: int | None = None,
+) -> dict[str, Any]:
     """A page of the range. What is counted is counted for its rows alone: joined to all items, each would be
     counted before the page is cut."""
     rows = find_items(Item.objects.filter(active=state != "retired").select_related("product__category", "cost"), q)
@@ -73,6 +105,7 @@ def item_sheet(q: str, kind: str, cursor: str, limit: int, sort: str = "", state
         rows = rows.filter(internal=True)
     if kind:
         rows = rows.filter(kind=kind)
+    rows = listed_as(rows, listed, connection)
     rows, order = in_order(rows, sort, ITEM_SORTS, ["title", "id"])
     found, following = page(rows.prefetch_related("barcodes"), order, cursor, limit)
     mine = Item.objects.filter(pk__in=[item.pk for item in found]).order_by()

@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { createInfiniteQuery } from '@tanstack/svelte-query';
+	import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, figure } from '#lib/format.ts';
@@ -32,7 +32,7 @@
 		'items',
 		'Items',
 		() => COLUMNS,
-		{ q: '', kind: '', state: '' },
+		{ q: '', kind: '', state: '', listed: '', connection: '' },
 		page.url.searchParams
 	);
 	const items = createInfiniteQuery(() => ({
@@ -44,6 +44,8 @@
 						query: {
 							...sheet.query,
 							state: (sheet.query.state as 'internal' | 'retired' | undefined) ?? 'active',
+							listed: sheet.query.listed as 'yes' | undefined,
+							connection: sheet.query.connection ? Number(sheet.query.connection) : null,
 							cursor: pageParam,
 							limit: 100
 						}
@@ -54,6 +56,10 @@
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
 		enabled: sheet.isReady
+	}));
+	const channels = createQuery(() => ({
+		queryKey: ['connections'],
+		queryFn: () => ask(api.GET('/api/v1/connections'))
 	}));
 	const rows = $derived(items.data?.pages.flatMap((p) => p.rows) ?? []);
 </script>
@@ -70,6 +76,23 @@
 			<option value="">in use</option><option value="internal">internal only</option>
 			<option value="retired">retired</option>
 		</select>
+		<select class="field" aria-label="Listed" bind:value={sheet.filters.listed}>
+			<option value="">listed or not</option><option value="yes">listed</option>
+			<option value="no">not listed</option><option value="held">held</option>
+			<option value="drifting">drifting</option><option value="hidden">hidden or ended</option>
+			<option value="prepared">about to be listed</option>
+			<option value="refused">refused there</option>
+		</select>
+		{#if sheet.filters.listed}<select
+				class="field"
+				aria-label="Connection"
+				bind:value={sheet.filters.connection}
+			>
+				<option value="">on any connection</option>
+				{#each (channels.data ?? []).filter((one) => one.listings) as one (one.id)}<option
+						value={`${one.id}`}>on {one.name}</option
+					>{/each}
+			</select>{/if}
 		{#if session.may('change the range')}<a class="do" href="/range/new">New product</a>{/if}
 		<SheetTools {sheet} />
 	{/snippet}
