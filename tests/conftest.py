@@ -10,6 +10,7 @@ from django.db import connections
 from hypothesis import settings
 
 from tests import clones
+from yuvrel.connectors.registry import KINDS
 from yuvrel.people.models import Location
 
 from .world import forget_accounts, make_company
@@ -56,3 +57,10 @@ def company(db: None) -> Location:
 def _quick_passwords(settings: object) -> None:
     """Argon2 is slow on purpose; tests sign in often."""
     settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]  # type: ignore[attr-defined]
+
+
+@pytest.fixture(autouse=True)
+def _quick_calls(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Accounts are called so many times a second and no more; what a test waits for so it does not look at."""
+    for kind in KINDS.values():
+        monkeypatch.setattr(kind, "calls_per_second", 10_000.0)

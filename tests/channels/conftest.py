@@ -5,12 +5,12 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterator
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import pytest
 from werkzeug.serving import make_server
 
+from standins import faults, hooks
 from standins.app import create_app
 from standins.store import Store
 
@@ -195,22 +195,42 @@ class Standins:
     base: str
     store: Store
 
+    def kept(self) -> list[Any]:
+        """Every document as it is stored."""
+        return list(self.store._db.execute("SELECT * FROM doc"))
+
+    def put_back(self, documents: list[Any]) -> None:
+        """Hold these documents and no others; nothing is on its way, and no call was counted."""
+        hooks._waiting.clear()
+        faults._buckets.clear()
+        with self.store.transaction():
+            self.store._db.execute("DELETE FROM doc")
+            self.store._db.executemany("INSERT INTO doc VALUES (?, ?, ?, ?, ?, ?)", documents)
+        self.store._indexes.clear()
+
     def faults(self, account: str, **on: float) -> None:
         """Switch faults on; none switches all off."""
-        from standins import faults
-
         with self.store.transaction():
             faults.switch(self.store, account, on)
 
 
-@pytest.fixture
-def standins(tmp_path: Path) -> Iterator[Standins]:
-    """Fresh stand-ins on a free port of the loopback."""
-    app = create_app(str(tmp_path / "standins.sqlite"), setup())
+@pytest.fixture(scope="session")
+def _serving(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Standins, list[Any]]]:
+    """The stand-ins' server of this process, and all that they hold when nothing has happened yet."""
+    app = create_app(str(tmp_path_factory.mktemp("standins") / "standins.sqlite"), setup())
     server = make_server("127.0.0.1", 0, app, threaded=True)
     # Between two requests it looks this often whether it shall end.
     thread = threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True)
     thread.start()
-    yield Standins(f"http://127.0.0.1:{server.server_port}", app.config["STORE"])
+    found = Standins(f"http://127.0.0.1:{server.server_port}", app.config["STORE"])
+    yield found, found.kept()
     server.shutdown()
     thread.join()
+
+
+@pytest.fixture
+def standins(_serving: tuple[Standins, list[Any]]) -> Standins:
+    """Fresh stand-ins on a free port of the loopback."""
+    found, empty = _serving
+    found.put_back(empty)
+    return found

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from contextlib import nullcontext
 from decimal import Decimal as D
-from typing import Any
+from typing import Any, ClassVar
 
 import httpx
 import pytest
@@ -15,7 +15,8 @@ from standins import market as market_standin
 from standins import shop as shop_standin
 from tests.channels.conftest import Standins
 from tests.invariants import assert_invariants
-from tests.world import give, make_company, make_supplier, set_rules
+from tests.snapshot import Snapshot
+from tests.world import forget_accounts, give, make_company, make_supplier, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Check, Drift
 from yuvrel.books.models import LedgerDocument
@@ -27,6 +28,7 @@ from yuvrel.channels.jobs import RELAYS, relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.outbox.actions import waiting_for
+from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import ship
 from yuvrel.sales.models import SalesOrder
@@ -54,20 +56,36 @@ def settle() -> None:
 
 
 class World:
-    """A company with a shop, a till and a ledger, all live; two items of the shop's range in stock."""
+    """A company with a shop, a till and a ledger, all live; two items of the shop's range in stock.
+
+    It is built once in a process; a further one is put back as it was.
+    """
+
+    built: ClassVar[tuple[Snapshot, list[Any]] | None] = None
 
     def __init__(self, standins: Standins) -> None:
         self.standins = standins
-        self.place = make_company()
+        if World.built is None:
+            before = Snapshot.before()
+            self._build()
+            World.built = Snapshot.of(before), standins.kept()
+        else:
+            forget_accounts()
+            World.built[0].restore()
+            standins.put_back(World.built[1])
+        self.place = Location.objects.get(code="tannery-yard")
+        self.shop, self.till, self.ledger = (Connection.objects.get(name=name) for name in ("Web", "Till", "Books"))
+        self.small, self.large = (Item.objects.get(sku=sku) for sku in ("SMK-S", "SMK-L"))
+
+    def _build(self) -> None:
+        make_company()
         self.shop = self.connect("web_shop", "Web", "shop/web")
         linking.take_listings(SYSTEM, self.shop.pk, timezone.now(), create=True)
         self.till = self.connect("till", "Till", "till/mill")
         linking.take_listings(SYSTEM, self.till.pk, timezone.now(), create=False)
         self.ledger = self.connect("ledger", "Books", "ledger/books")
-        self.small = Item.objects.get(sku="SMK-S")
-        self.large = Item.objects.get(sku="SMK-L")
-        give(self.small, 10, "8.00")
-        give(self.large, 4, "12.00")
+        give(Item.objects.get(sku="SMK-S"), 10, "8.00")
+        give(Item.objects.get(sku="SMK-L"), 4, "12.00")
         settle()
 
     def connect(self, kind: str, name: str, path: str, **sign_in: str) -> Connection:
