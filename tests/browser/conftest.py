@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 from django.db import connection
 
-from tests.channels.conftest import Standins, standins  # noqa: F401  (the fixture itself)
+from tests.channels.conftest import Standins, _serving, standins  # noqa: F401  (the fixtures themselves)
 from tests.shots import browser_flags
 from tests.world import make_company, make_user
 from yuvrel.people.roles import Role

@@ -113,10 +113,11 @@ def test_a_pre_order_is_bought_past_zero_promised_filled_and_shipped(person: Per
     expect(page.locator(".filters")).to_contain_text("shipped")
 
 
-def buy(person: Person, units: int) -> None:  # noqa: F811
+def buy(person: Person, units: int, pay: str = "card") -> None:  # noqa: F811
     """A shopper buys on the shop's page, and the order is here."""
     before = SalesOrder.objects.count()
     form: dict[str, Any] = {"q-v2": f"{units}", "name": "Una Thorne", "email": "una@thorne.example", "street": "3 Weir Row"}
+    form["pay"] = pay
     answer = httpx.post(f"{person.standins.base}/shop/web/buy", data=form, headers={"Accept": "application/json"})
     assert answer.status_code == 200, answer.text
     for _ in range(240):
@@ -266,3 +267,86 @@ def test_a_template_is_put_right_and_a_refused_publication_mended(person: Person
         page.wait_for_timeout(500)
     expect(there).to_contain_text("Gloves for beekeepers")
     expect(there).to_contain_text("10")
+
+
+def test_what_the_shop_s_words_mean_and_a_card_that_is_charged_when_it_leaves(person: Person) -> None:  # noqa: F811
+    page, shop = person.page, Connection.objects.get(name="The shop")
+    # An account of its own for what the card terminal brings in.
+    person.go("/books/accounts")
+    page.get_by_role("button", name="Open a clearing account").click()
+    form = page.get_by_role("form", name="Clearing account")
+    form.get_by_label("Code").fill("1150")
+    form.get_by_label("Name").fill("Card terminal")
+    form.get_by_role("button", name="Open it").click()
+    expect(form.get_by_role("alert")).to_have_text("There is an account 1150 already.")
+    form.get_by_label("Code").fill("1160")
+    form.get_by_role("button", name="Open it").click()
+    person.says("1160 Card terminal is open.")
+    expect(page.get_by_role("row").filter(has_text="Card terminal")).to_be_visible()
+    assert_accessible(page)
+
+    # What the shop calls things, and what it means here.
+    person.go(f"/connections/{shop.pk}", check=False)
+    rules = page.get_by_role("form", name="Orders", exact=True)
+    state = rules.get_by_label("What order states mean: awaiting payment")
+    expect(state.locator("option:checked")).to_have_text("left at the channel")
+    state.select_option(label="taken in and held")
+    rules.get_by_label("Payments settle through: card").select_option(label="1160 Card terminal")
+    rules.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    expect(rules.get_by_text("awaiting_payment: taken in and held")).to_be_visible()
+    assert_accessible(page)
+
+    # One pays by transfer and waits; one by card, charged when it leaves.
+    buy(person, 1, pay="bank_transfer")
+    buy(person, 2, pay="card_later")
+    waits = SalesOrder.objects.get(state="held")
+    person.go(f"/orders/{waits.pk}", check=False)
+    expect(page.locator(".filters")).to_contain_text("It stands as awaiting payment at The shop.")
+    order = SalesOrder.objects.get(state="ready")
+    person.go(f"/orders/{order.pk}", check=False)
+    paid = page.get_by_role("table", name="Payments").locator("tr[data-row]")
+    expect(paid).to_contain_text("authorised")
+    expect(paid).to_contain_text("1160 Card terminal")
+    assert_accessible(page)
+    page.get_by_role("button", name="Ship", exact=True).click()
+    expect(page.locator(".filters")).to_contain_text("shipped")
+    expect(paid).to_contain_text(re.compile(r"paid\s*56\.10\s*56\.10"), timeout=30_000)
+
+    # The money for the other one comes: it goes on by itself.
+    httpx.post(f"{person.standins.base}/shop/web/office/money", data={"id": waits.external_id})
+    person.go(f"/orders/{waits.pk}", check=False)
+    expect(page.locator(".filters")).to_contain_text("ready", timeout=30_000)
+
+
+def test_a_listing_is_hidden_shown_again_and_stands_for_a_tray(person: Person) -> None:  # noqa: F811
+    page, item = person.page, Item.objects.get(sku="SMK-L")
+    person.go(f"/range/items/{item.pk}", check=False)
+    page.get_by_role("link", name="The shop", exact=True).click()
+    expect(page.get_by_role("heading", level=1)).to_have_text("Smoker large")
+    assert_accessible(page)
+    there = page.get_by_role("table", name="There and here")
+    expect(there.get_by_role("row").filter(has_text="Quantity")).to_contain_text("agreed")
+    page.get_by_role("button", name="Hide").click()
+    person.says("is to be hidden at The shop.")
+    expect(there.get_by_role("row").filter(has_text="Stands as")).to_contain_text("hiddenhidden", timeout=30_000)
+    assert "SMK-L" not in httpx.get(f"{person.standins.base}/shop/web/").text
+    page.get_by_role("button", name="Show again").click()
+    expect(there.get_by_role("row").filter(has_text="Stands as")).to_contain_text("for salefor sale", timeout=30_000)
+    history = page.get_by_role("list", name="History")
+    expect(history).to_contain_text("hidden there")
+    expect(history).to_contain_text("Stands there as: inherited → hidden")
+
+    # It is sold in trays of four, and one less than there could be by hand.
+    page.get_by_label("Units it stands for").fill("4")
+    page.get_by_role("button", name="Save", exact=True).click()
+    person.says("Linked to SMK-L.")
+    quantity = there.get_by_role("row").filter(has_text="Quantity")
+    expect(quantity.locator("td").nth(2)).to_have_text("2", timeout=30_000)
+    form = page.get_by_role("form", name="Held by hand")
+    form.get_by_label("Quantity", exact=True).fill("1")
+    expect(form.get_by_role("region", name="Rehearsal")).to_contain_text("fewer")
+    form.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    expect(quantity.locator("td").nth(2)).to_have_text("1", timeout=30_000)
+    assert_accessible(page)

@@ -29,7 +29,7 @@ from yuvrel.agreement.actions import check_own
 from yuvrel.agreement.models import Drift
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.catalogue import pictures
-from yuvrel.channels.models import Call, Connection, Publication, Run
+from yuvrel.channels.models import Call, Connection, HeardWord, Listing, ListingNote, Publication, Run
 from yuvrel.channels.runs import raise_snag
 from yuvrel.core.rules import Level, Rung
 from yuvrel.people.models import Location
@@ -39,6 +39,7 @@ from yuvrel.pricing.actions import keep_list
 from yuvrel.rules.actions import change
 from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.sales.customers import keep, keep_group
+from yuvrel.sales.incoming import IncomingPayment
 
 PEOPLE = (Role.MANAGER, Role.BUYER, Role.STOCKKEEPER, Role.BOOKKEEPER, Role.VIEWER)
 SHEETS = (
@@ -176,11 +177,17 @@ def _crowded() -> list[str]:
     shop = make_connection(name=f"Larkmead {WORD} for the trade"[:80], order_prefix="LARKMEAD-")
     till = make_connection("till", name="Till of the shop at the lower end of Mill Lane, next to the bakery")
     make_listing(shop, item, title=LONG[:200], offered=D(1_234_000), shown=D(3), offer_state="drifting")
+    shown = Listing.objects.get(connection=shop, item=item)
+    ListingNote.objects.create(listing=shown, at=timezone.now(), by=f"{WORD} {WORD}", what=WORD, why=LONG)
     make_listing(shop, title=LONG[:200], sku=f"X-{WORD}"[:60], barcode="2100000000012")
     buyer = {"name": f"Constantinopolitanischer {WORD} Imkerverein"[:160], "email": f"{WORD.lower()}@post.example"}
     place_to = {"street": f"{WORD} 12", "city": "Llanfairpwllgwyngyllgogerychwyrndrobwllllantysiliogogogoch", "country": "IE"}
     facts = {"customer": buyer, "ship_to": place_to, "number": "1029384756-2938475610"}
-    order = take_order(SYSTEM, incoming(shop, order_line(item, 99_999, "98765432.10"), **facts), timezone.now()).order
+    paid = [IncomingPayment(f"{n}", f"{WORD}_card", D("49382716.05"), n == 2) for n in (1, 2)]
+    wanted = incoming(shop, order_line(item, 99_999, "98765432.10"), payments=paid, **facts)
+    order = take_order(SYSTEM, wanted, timezone.now()).order
+    for sort in HeardWord.Sort:
+        HeardWord.objects.create(connection=shop, sort=sort, word=f"{WORD}_{sort}"[:80])
     take_order(SYSTEM, incoming(shop, order_line(item, 1), total=D("99999.99")), timezone.now())
     for day in range(2, 40):
         take_till_sale(SYSTEM, incoming(till, order_line(other, 1), placed_at=timezone.now() - timedelta(days=day)))
@@ -223,6 +230,7 @@ def _crowded() -> list[str]:
         of_one,
         f"/range/items/{item.pk}",
         f"/range/products/{item.product_id}",
+        f"/range/listings/{Listing.objects.filter(item=item).order_by('pk')[0].pk}",
         f"/range/prices/{prices.pk}",
         f"/orders/customers/{customer.pk}",
         f"/orders/{order.pk}",

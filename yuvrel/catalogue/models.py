@@ -109,6 +109,23 @@ class Barcode(models.Model):
         constraints = [models.CheckConstraint(condition=models.Q(gtin__regex=r"^\d{14}$"), name="barcode_14_digits")]
 
 
+class FormerCode(models.Model):
+    """A SKU or barcode that an item had: what channels and customers still call it goes on matching."""
+
+    class Kind(models.TextChoices):
+        SKU = "sku", "SKU"
+        GTIN = "gtin", "barcode"
+
+    item = models.ForeignKey(Item, on_delete=models.CASCADE, related_name="former_codes")
+    kind = models.CharField(max_length=4, choices=Kind.choices)
+    code = models.CharField(max_length=60, help_text="A SKU as it is compared, or fourteen digits")
+    since = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["item", "kind", "code"], name="former_code_once")]
+        indexes = [models.Index(fields=["kind", "code"], name="former_code")]
+
+
 class BundleComponent(models.Model):
     """How many of an item go into a bundle."""
 

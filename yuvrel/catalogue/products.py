@@ -22,7 +22,7 @@ from yuvrel.people.models import AuditRow
 from yuvrel.people.roles import Ability, Actor, audit
 
 from .actions import ItemDraft, add_item, category_of
-from .models import Barcode, BundleComponent, Item, Product, TaxClass
+from .models import Barcode, BundleComponent, FormerCode, Item, Product, TaxClass
 from .obstacles import obstacles
 
 PRODUCT_FACTS = ("title", "description", "brand", "tags", "note")
@@ -258,6 +258,7 @@ def _put_item(item: Item, facts: Mapping[str, Any]) -> None:
     for name in ITEM_FACTS:
         if name in facts:
             setattr(item, name, facts[name])
+    had = item.sku
     if "sku" in facts:
         item.sku = facts["sku"].strip()
         if not item.sku:
@@ -268,8 +269,15 @@ def _put_item(item: Item, facts: Mapping[str, Any]) -> None:
             item.save()
     except IntegrityError as error:
         raise BadInputError(f"The SKU {item.sku} is in use already.", field="sku") from error
+    if normal_sku(had) != normal_sku(item.sku):
+        _leave_behind(item, FormerCode.Kind.SKU, [normal_sku(had)])
     if "barcodes" in facts:
         _put_barcodes(item, facts["barcodes"])
+
+
+def _leave_behind(item: Item, kind: FormerCode.Kind, codes: Sequence[str]) -> None:
+    """What an item was called goes on matching it, until something else is called so."""
+    FormerCode.objects.bulk_create([FormerCode(item=item, kind=kind, code=code) for code in codes], ignore_conflicts=True)
 
 
 @transaction.atomic
@@ -294,7 +302,9 @@ def _put_barcodes(item: Item, codes: Sequence[str]) -> None:
     other = Barcode.objects.filter(gtin__in=wanted).exclude(item=item).select_related("item").first()
     if other is not None:
         raise BadInputError(f"Barcode {other.gtin.lstrip('0')} belongs to {other.item.sku}.", field="barcodes")
-    item.barcodes.exclude(gtin__in=wanted).delete()
+    gone = item.barcodes.exclude(gtin__in=wanted)
+    _leave_behind(item, FormerCode.Kind.GTIN, list(gone.values_list("gtin", flat=True)))
+    gone.delete()
     known = set(item.barcodes.values_list("gtin", flat=True))
     Barcode.objects.bulk_create(Barcode(item=item, gtin=gtin) for gtin in sorted(wanted - known))
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections import defaultdict
 from datetime import datetime, timedelta
 from hashlib import sha256
 from typing import Any
@@ -12,13 +13,15 @@ from django.db.models import Q
 from django.utils import timezone
 from django.utils.dateparse import parse_datetime
 
-from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.models import FormerCode, Item
+from yuvrel.catalogue.products import items_of
 from yuvrel.connectors.base import Page, order_states, pages, read
 from yuvrel.connectors.capabilities import Capability, Orders, Webhooks
 from yuvrel.connectors.http import ConnectorError, NonsenseError, RefusedThereError
 from yuvrel.connectors.messages import Raw, RemoteLine, RemoteOrder, RemotePayment, Unreadable
 from yuvrel.core.bounds import EARLIEST, check_happened
 from yuvrel.core.errors import BadInputError, RefusedError, YuvrelError
+from yuvrel.core.gtin import normal_sku
 from yuvrel.core.rules import MOST_WORD
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import Taken, take_order, take_till_sale
@@ -342,8 +345,21 @@ def resolve(connection: Connection, lines: list[RemoteLine]) -> list[IncomingLin
 
 
 def _by_sku(skus: list[str]) -> dict[str, Item]:
+    """Items by what they are called in an order: by their SKU, however it is written, else by one that a single item had
+    before."""
     wanted = [sku.strip() for sku in skus]
-    return {item.sku: item for item in Item.objects.filter(sku__in=wanted, active=True)}
+    found = {item.sku: item for item in Item.objects.filter(sku__in=wanted, active=True)}
+    known = {normal_sku(sku) for sku in found}
+    missing = {normal_sku(sku) for sku in wanted} - known
+    if missing:
+        found |= {item.sku: item for item in items_of(missing) if item.active}
+        missing -= {normal_sku(sku) for sku in found}
+        had: dict[str, list[Item]] = defaultdict(list)
+        former = FormerCode.objects.filter(kind=FormerCode.Kind.SKU, code__in=missing, item__active=True)
+        for row in former.select_related("item"):
+            had[row.code].append(row.item)
+        found |= {code: items[0] for code, items in had.items() if len(items) == 1}
+    return found
 
 
 def take_event(connection: Connection, body: dict[str, Any]) -> InboundMessage | None:

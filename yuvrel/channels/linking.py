@@ -11,7 +11,7 @@ from typing import Any
 from django.db import transaction
 
 from yuvrel.catalogue.actions import ItemDraft, add_product
-from yuvrel.catalogue.models import Barcode, Item
+from yuvrel.catalogue.models import Barcode, FormerCode, Item
 from yuvrel.connectors.base import pages
 from yuvrel.connectors.capabilities import Listings
 from yuvrel.connectors.messages import RemoteListing, Unreadable
@@ -33,12 +33,28 @@ from .schedules import feed_of, read_whole
 
 
 def pairing_index() -> PairingIndex:
-    """All active items, prepared for pairing, in two queries."""
+    """All active items, prepared for pairing, in three queries."""
     codes: dict[int, list[str]] = defaultdict(list)
     for item_id, gtin in Barcode.objects.values_list("item_id", "gtin"):
         codes[item_id].append(gtin)
+    former: dict[tuple[int, str], list[str]] = defaultdict(list)
+    for item_id, kind, code in FormerCode.objects.order_by("pk").values_list("item_id", "kind", "code"):
+        former[item_id, kind].append(code)
     rows = Item.objects.filter(active=True).order_by("pk").values_list("pk", "sku", "title")
-    return PairingIndex([ItemFacts(pk, sku, tuple(codes[pk]), title) for pk, sku, title in rows])
+    kinds = FormerCode.Kind
+    return PairingIndex(
+        [
+            ItemFacts(
+                pk,
+                sku,
+                tuple(codes[pk]),
+                title,
+                former_skus=tuple(former.get((pk, kinds.SKU), ())),
+                former_gtins=tuple(former.get((pk, kinds.GTIN), ())),
+            )
+            for pk, sku, title in rows
+        ]
+    )
 
 
 def facts_of(listing: Listing) -> ListingFacts:

@@ -27,13 +27,15 @@ class ListingFacts:
 
 @dataclass(frozen=True)
 class ItemFacts:
-    """What the range says of an item. `gtins` are fourteen digits long."""
+    """What the range says of an item. `gtins` are fourteen digits long; former ones match where nothing is called so now."""
 
     id: int
     sku: str
     gtins: tuple[str, ...]
     title: str
     options: str = ""
+    former_skus: tuple[str, ...] = ()
+    former_gtins: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -127,6 +129,15 @@ class PairingIndex:
                 self._by_sku.setdefault(normal_sku(item.sku), []).append(item.id)
             for gtin in item.gtins:
                 self._by_gtin.setdefault(gtin, []).append(item.id)
+        self._former: set[tuple[int, str]] = set()
+        for now, name in ((self._by_sku, "former_skus"), (self._by_gtin, "former_gtins")):
+            once: dict[str, list[int]] = {}
+            for item in items:
+                for code in getattr(item, name):
+                    if code not in now:
+                        once.setdefault(code, []).append(item.id)
+                        self._former.add((item.id, code))
+            now |= once
         self._texts = {item.id: _text(item.title, item.options) for item in items}
 
     def verdict(self, listing: ListingFacts, most: int = 5) -> Verdict:
@@ -134,8 +145,8 @@ class PairingIndex:
         asked, and nothing similar is looked for, which takes as long as the range is large."""
         by_sku = self._by_sku.get(normal_sku(listing.sku), []) if listing.sku.strip() else []
         by_gtin, gtin_fault = self._barcode_matches(listing.barcode)
-        exact = [Candidate(i, 100.0, "same SKU") for i in by_sku]
-        exact += [Candidate(i, 99.0, "same barcode") for i in by_gtin if i not in by_sku]
+        exact = [Candidate(i, 100.0, self._said(i, "SKU", normal_sku(listing.sku))) for i in by_sku]
+        exact += [Candidate(i, 99.0, self._said(i, "barcode", _gtin(listing.barcode))) for i in by_gtin if i not in by_sku]
         clash = ""
         if by_sku and by_gtin and not set(by_sku) & set(by_gtin):
             clash = "The SKU names one item and the barcode another."
@@ -148,6 +159,9 @@ class PairingIndex:
             both = best.item_id in by_sku and best.item_id in by_gtin
             return Verdict(best.item_id, "same SKU and barcode" if both else best.reason, candidates)
         return Verdict(None, clash or gtin_fault or "no exact match", candidates, clash)
+
+    def _said(self, item_id: int, what: str, code: str) -> str:
+        return f"{'former' if (item_id, code) in self._former else 'same'} {what}"
 
     def _barcode_matches(self, barcode: str) -> tuple[list[int], str]:
         if not barcode.strip():
@@ -169,6 +183,13 @@ class PairingIndex:
             if score >= SIMILAR_FROM:
                 scored.append(Candidate(item_id, min(98.0, round(score, 1)), "similar title"))
         return sorted(scored, key=lambda c: (-c.score, c.item_id))[:most]
+
+
+def _gtin(barcode: str) -> str:
+    try:
+        return normal_gtin(barcode)
+    except BadInputError:
+        return ""
 
 
 def _text(title: str, options: str) -> str:

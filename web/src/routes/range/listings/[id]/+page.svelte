@@ -263,6 +263,7 @@
 		grid-template-columns: minmax(0, 2.6fr) minmax(250px, 1fr);
 		gap: 28px;
 		padding: 12px 20px 20px;
+		overflow-wrap: anywhere;
 	}
 	.most,
 	.side {
