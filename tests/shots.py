@@ -21,6 +21,7 @@ VIEWS = {
     "today": "/",
     "range": "/range",
     "pairing": "/range/pairing",
+    "listing": "/range/listings/3",
     "shelf": "/shelf",
     "orders": "/orders",
     "order": "/orders",

@@ -183,7 +183,7 @@ def _crowded() -> list[str]:
     buyer = {"name": f"Constantinopolitanischer {WORD} Imkerverein"[:160], "email": f"{WORD.lower()}@post.example"}
     place_to = {"street": f"{WORD} 12", "city": "Llanfairpwllgwyngyllgogerychwyrndrobwllllantysiliogogogoch", "country": "IE"}
     facts = {"customer": buyer, "ship_to": place_to, "number": "1029384756-2938475610"}
-    paid = [IncomingPayment(f"{n}", f"{WORD}_card", D("49382716.05"), n == 2) for n in (1, 2)]
+    paid = [IncomingPayment(f"{n}", WORD[:40], D("49382716.05"), n == 2) for n in (1, 2)]
     wanted = incoming(shop, order_line(item, 99_999, "98765432.10"), payments=paid, **facts)
     order = take_order(SYSTEM, wanted, timezone.now()).order
     for sort in HeardWord.Sort:

@@ -25,7 +25,7 @@ from .credentials import kind_of
 from .models import Connection, Listing, ListingNote
 from .rules import Ids, Kept, listing_rungs, resolved_columns
 
-GROUP, HELD_GROUP = "For sale or not", "Held by hand"
+GROUP, HELD_GROUP = "Shown or hidden", "Held by hand"
 OWN: dict[str, Any] = {"group": GROUP, "rehearsal": "shown", "ability": Ability.PAIR.value, "needs": Capability.STATES.value}
 BY_HAND: dict[str, Any] = {"levels": (Level.LISTING,), "group": HELD_GROUP, "rehearsal": "shown", "limitless": True}
 declare(

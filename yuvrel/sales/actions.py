@@ -117,17 +117,10 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
         amending.cut_to_shipped(order)
         order.net = sum(order.lines.values_list("net", flat=True), ZERO)
     else:
-        kept = [line for line in incoming.lines if not problem or line.quantity > 0]
-        rows = amending.book_again(order, kept, currency) if begun else book_lines(order, kept, currency)
         counter = past_zero.Counter(scopes, promised, company_day(at), company_day(incoming.placed_at))
-        allowed = [line.past_zero for line in kept]
-        short, refused = _reserve(order, rows, parts, balances, Allowed(counter, allowed, incoming.backorders))
+        refused = _book(order, incoming, problem, begun, _Shelf(parts, balances, counter))
         if refused and not problem:
             problem, field = refused, "quantity"
-        order.held_because = problem[:300]
-        order.state = State.HELD if problem else State.RECEIVED if short else State.READY
-        if begun and not problem:
-            order.state = State.PART_SHIPPED if any(amending.left_of(row) for row in rows) else State.SHIPPED
     order.save()
     post_prepayment(order, at, new=new)
     record(Event.Kind.AVAILABILITY, touched, f"order {order.number}")
@@ -139,6 +132,29 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     if not problem and not incoming.cancelled and incoming.unknown:
         problem, field = f"{incoming.unknown} Its stock is not known here.", "item"
     return Taken(order, outcome, problem, field)
+
+
+@dataclass(frozen=True)
+class _Shelf:
+    """What an order is reserved from: parts of each item, balances that are locked, limits that are held."""
+
+    parts: Mapping[int, list[tuple[int, Decimal]]]
+    balances: Mapping[tuple[int, int], StockBalance]
+    counter: past_zero.Counter
+
+
+def _book(order: SalesOrder, incoming: IncomingOrder, problem: str, begun: bool, shelf: _Shelf) -> str:
+    """Write the lines of a version, reserve what is there for them, and say how the order stands then. Returns why it must
+    be held because of what is there; `problem`: why it must be in any case."""
+    kept = [line for line in incoming.lines if not problem or line.quantity > 0]
+    rows = (amending.book_again if begun else book_lines)(order, kept, company().base_currency)
+    allowed = Allowed(shelf.counter, [line.past_zero for line in kept], incoming.backorders)
+    short, refused = _reserve(order, rows, shelf.parts, shelf.balances, allowed)
+    order.held_because = (problem or refused)[:300]
+    order.state = State.HELD if order.held_because else State.RECEIVED if short else State.READY
+    if begun and not order.held_because:
+        order.state = State.PART_SHIPPED if any(amending.left_of(row) for row in rows) else State.SHIPPED
+    return refused
 
 
 def _note_version(order: SalesOrder, incoming: IncomingOrder, at: datetime, stuck: str) -> Taken:

@@ -25,6 +25,7 @@ from yuvrel.pricing.queries import add_holders, margin_steps
 from yuvrel.stock.queries import find_items
 
 from .models import Customer, CustomerGroup, OrderLine, SalesOrder
+from .queries import short_order
 from .schemas import AskedPrice, CustomerRow
 
 FACTS = ("name", "email", "on_account", "note", "group_id", "price_list_id")
@@ -108,18 +109,7 @@ def customer_page(customer_id: int) -> dict[str, Any]:
         **{name: getattr(row, name) for name in ("id", "version", *FACTS)},
         "address": ", ".join(str(value) for value in row.address.values() if value),
         "from_channel": row.external_key is not None,
-        "orders": [
-            {
-                "id": order.pk,
-                "number": order.number,
-                "channel": order.connection.name,
-                "state": order.state,
-                "placed_at": order.placed_at,
-                "total": order.total,
-                "currency": order.currency,
-            }
-            for order in orders
-        ],
+        "orders": [short_order(order) for order in orders],
         "groups": list(CustomerGroup.objects.order_by("name")),
         "price_lists": list(PriceList.objects.filter(base=False).order_by("name")),
     }

@@ -22,10 +22,11 @@ from yuvrel.core.orders import Profit, profit
 from yuvrel.core.working import Step, Working
 from yuvrel.kit.faults import figure_or, row_or, sheet_rows
 from yuvrel.kit.paging import in_order, page
+from yuvrel.people.models import AuditRow
 from yuvrel.stock.models import ItemCost
 
 from .actions import ready_to_ship
-from .models import OrderLine, Reservation, SalesOrder, ShipmentLine
+from .models import Capture, OrderLine, Reservation, SalesOrder, ShipmentLine
 from .rules import OrderRules, order_rules, order_rules_of
 from .schemas import LineOut, OrderRow
 
@@ -225,9 +226,63 @@ def order_page(order_id: int) -> dict[str, Any]:
         "payments": _payments(row),
         "shipping_method": row.shipping_method,
         "carrier": order_rules(row.connection).carriers.get(row.shipping_method, ""),
+        "net": row.net,
+        "tax": sum((line.tax for line in row.lines.all()), ZERO),
+        "cost": earned.cost if earned else None,
+        "fees": earned.fees if earned else None,
         "contribution": earned.contribution if earned else None,
         "margin_percent": earned.margin_percent if earned else None,
+        "customer_orders": row.customer.orders.count() if row.customer else 0,  # type: ignore[attr-defined]
+        "also_open": _also_open(row),
+        "history": _happened(row),
     }
+
+
+def short_order(order: SalesOrder) -> dict[str, Any]:
+    """An order among others of a customer."""
+    names = ("number", "state", "placed_at", "total", "currency")
+    return {"id": order.pk, "channel": order.connection.name, **{name: getattr(order, name) for name in names}}
+
+
+def _also_open(row: SalesOrder) -> list[dict[str, Any]]:
+    """Other orders of its customer that wait."""
+    if row.customer is None:
+        return []
+    others = row.customer.orders.filter(state__in=WAITING).exclude(pk=row.pk)  # type: ignore[attr-defined]
+    return [short_order(one) for one in others.select_related("connection").order_by("placed_at", "pk")[:5]]
+
+
+# What was done to an order, as it is said in its history.
+DONE = {
+    "release order": "released",
+    "hold order": "held",
+    "ship order": "shipped",
+    "reservation became backorder": "a reservation became a backorder",
+}
+
+
+def _happened(row: SalesOrder) -> list[dict[str, Any]]:
+    """All that happened to an order, the oldest first."""
+    found = [{"at": row.placed_at, "by": "", "what": "placed", "more": f"{row.connection.name}, {row.external_number}"}]
+    for done in AuditRow.objects.filter(subject="order", subject_id=row.pk).order_by("pk"):
+        after = done.after
+        if done.action in ("take order", "take till sale"):
+            version = after.get("version", 1)
+            what = "taken in" if len(found) == 1 else f"changed at the channel, version {version}"
+            more = str(after.get("state", ""))
+        else:
+            what = DONE.get(done.action, done.action)
+            units = after.get("units") or []
+            more = str(after.get("why") or after.get("shipment") or ", ".join(units))
+        found.append({"at": done.at, "by": "" if done.user_id is None else done.actor, "what": what, "more": more})
+    for taken in Capture.objects.filter(payment__order=row).select_related("payment", "shipment").order_by("pk"):
+        said = f"{taken.amount} of the {taken.payment.method.replace('_', ' ')} charged"
+        if taken.told_channel_at:
+            found.append({"at": taken.told_channel_at, "by": "", "what": said, "more": taken.shipment.number})
+    for shipment in row.shipments.all():  # type: ignore[attr-defined]
+        if shipment.told_channel_at:
+            found.append({"at": shipment.told_channel_at, "by": "", "what": "the channel was told", "more": shipment.number})
+    return sorted(found, key=lambda one: one["at"])
 
 
 def _payments(row: SalesOrder) -> list[dict[str, Any]]:

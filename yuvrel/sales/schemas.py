@@ -93,6 +93,27 @@ class PaymentOut(Schema):
     account: str
 
 
+class CustomerOrderOut(Schema):
+    """An order of a customer."""
+
+    id: int
+    number: str
+    channel: str
+    state: str
+    placed_at: datetime
+    total: Money
+    currency: str
+
+
+class OrderEventOut(Schema):
+    """Something that happened to an order."""
+
+    at: datetime
+    by: str
+    what: str
+    more: str
+
+
 class OrderOut(Schema):
     """Everything about an order."""
 
@@ -119,8 +140,15 @@ class OrderOut(Schema):
     payments: list[PaymentOut]
     shipping_method: str
     carrier: str
+    net: Money
+    tax: Money
+    cost: Money | None
+    fees: Money | None
     contribution: Money | None
     margin_percent: Decimal | None
+    customer_orders: int
+    also_open: list[CustomerOrderOut]
+    history: list[OrderEventOut]
 
 
 class ShipIn(Schema):
@@ -163,18 +191,6 @@ class NamedOut(Schema):
 
     id: int
     name: str
-
-
-class CustomerOrderOut(Schema):
-    """An order of a customer."""
-
-    id: int
-    number: str
-    channel: str
-    state: str
-    placed_at: datetime
-    total: Money
-    currency: str
 
 
 class CustomerOut(Schema):

@@ -32,7 +32,7 @@
 	const groups = $derived(
 		[
 			['Held by hand', ''],
-			['For sale or not', 'states'],
+			['Shown or hidden', 'states'],
 			['Quantities shown', ''],
 			['Selling past zero', 'terms'],
 			['What the shopper sees', 'terms']
