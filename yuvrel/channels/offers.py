@@ -118,7 +118,7 @@ def offer_of(listing: Listing, places: Sequence[tuple[int, str]], shelves: Shelv
 @dataclass(frozen=True)
 class Wanted:
     """What a listing is to show: how many, and the terms it is sold on where they are not as usual; with how it stands
-    there, where it is not for sale, or waited to be resumed."""
+    there, where it is hidden or ended, or waits to be resumed."""
 
     quantity: Decimal
     terms: dict[str, Any]

@@ -105,7 +105,7 @@ def held_quantities(connection: Connection, ids: Ids, kept: Kept) -> dict[int, D
 
 
 def standings_of(connection: Connection, ids: Ids, kept: Kept, shown: Sequence[Decimal]) -> dict[int, Stood]:
-    """How each listing is to stand there; only those that are not for sale, or waited to be resumed."""
+    """How each listing is to stand there; only those hidden or ended, or waiting to be resumed."""
     if not can_stand(connection) or not any(kept[name][level] for name in STANDING for level in kept[name]):
         return {}
     columns = {name: resolved_columns(name, connection, ids, kept) for name in STANDING}
