@@ -272,3 +272,38 @@ def test_cancelled_after_a_part_has_left_that_part_stays_as_it_was_invoiced(worl
     assert (balance("prepayments"), balance("clearing")) == (0, invoice.total)
     assert world.small.balances.get().committed == 0
     all_level()
+
+
+def test_a_cancelled_order_keeps_its_lines_and_earns_nothing(world: World) -> None:
+    sold = world.buy({"v1": 2})
+    taken(world, sold["number"])
+    office(world, "cancel", sold)
+    order = taken(world, sold["number"])
+    page = order_page(order.pk)
+    assert (order.state, len(page["lines"]), page["contribution"]) == ("cancelled", 3, 0)
+    assert page["margin_percent"] is None
+    assert (balance("prepayments"), balance("clearing")) == (0, 0)
+    all_level()
+
+
+def test_what_is_left_of_an_edited_order_takes_from_its_limit_once(world: World) -> None:
+    set_rules(world.shop, selling_past_zero="preorder_at_once", past_zero_limit=6)
+    settle()
+    sold = world.buy({"v2": 4})
+    order = taken(world, sold["number"])
+    line = order.lines.get(kind="item")
+    ship(SYSTEM, order.pk, at=timezone.now(), quantities={line.pk: D(1)})
+    settle()
+    office(world, "edit", sold, line="1", count="5")
+    order = taken(world, sold["number"])
+    line.refresh_from_db()
+    # Five of six are sold, whichever of them have left.
+    assert (order.state, line.past_zero, world.shown("SMK-L")) == ("part-shipped", D(5), 1)
+
+
+def test_an_account_that_makes_up_words_is_not_listened_to_for_ever(world: World) -> None:
+    rows = [HeardWord(connection=world.shop, sort="shipping_methods", word=f"way {n}") for n in range(200)]
+    HeardWord.objects.bulk_create(rows)
+    order = taken(world, world.buy({"v1": 1})["number"])
+    assert order.shipping_method == "Postage"
+    assert not HeardWord.objects.filter(word="Postage").exists()

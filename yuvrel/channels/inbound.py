@@ -22,7 +22,7 @@ from yuvrel.connectors.messages import Raw, RemoteLine, RemoteOrder, RemotePayme
 from yuvrel.core.bounds import EARLIEST, check_happened
 from yuvrel.core.errors import BadInputError, RefusedError, YuvrelError
 from yuvrel.core.gtin import normal_sku
-from yuvrel.core.rules import MOST_WORD
+from yuvrel.core.rules import MOST_WORD, MOST_WORDS
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import Taken, take_order, take_till_sale
 from yuvrel.sales.incoming import IncomingLine, IncomingOrder, IncomingPayment
@@ -222,9 +222,12 @@ def note_words(connection: Connection, order: RemoteOrder) -> None:
     """Remember the words that an account uses, so that a person can say what they mean."""
     said = [(WORDS.STATES, order.status), *((WORDS.PAYMENTS, one.method) for one in order.payments)]
     said += [(WORDS.SHIPPING, line.title) for line in order.lines if line.kind == "shipping"]
-    found = {(sort, word[:MOST_WORD]) for sort, word in said if word}
-    rows = [HeardWord(connection=connection, sort=sort, word=word) for sort, word in sorted(found)]
-    HeardWord.objects.bulk_create(rows, ignore_conflicts=True)
+    known = set(HeardWord.objects.filter(connection=connection).values_list("sort", "word"))
+    found = {(sort.value, word[:MOST_WORD]) for sort, word in said if word} - known
+    # An account that makes up a word for each order is not listened to for ever.
+    if found and len(known) < MOST_WORDS:
+        rows = [HeardWord(connection=connection, sort=sort, word=word) for sort, word in sorted(found)]
+        HeardWord.objects.bulk_create(rows, ignore_conflicts=True)
 
 
 def _wanted(connection: Connection, order: RemoteOrder, rules: OrderRules) -> bool:

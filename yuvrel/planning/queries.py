@@ -265,7 +265,8 @@ def pairs_of(today: date, items: set[int] | None = None) -> set[Pair]:
     begin = datetime(start.year, start.month, start.day, tzinfo=zone)
     made = kits()
     ids = None if items is None else items | {kit for kit, parts in made.items() if any(part in items for part, _ in parts)}
-    sold = _of(OrderLine.objects.filter(kind=OrderLine.Kind.ITEM, item__isnull=False, order__placed_at__gte=begin), "item", ids)
+    lines = OrderLine.objects.filter(kind=OrderLine.Kind.ITEM, item__isnull=False, order__placed_at__gte=begin)
+    sold = _of(lines.exclude(order__state=SalesOrder.State.CANCELLED), "item", ids)
     found: set[Pair] = set(_of(StockBalance.objects.all(), "item", items).values_list("item_id", "location_id"))
     for item, place in sold.values_list("item_id", "order__location_id").distinct():
         found |= {(part, place) for part, _ in parts_of(made, cast(int, item))}

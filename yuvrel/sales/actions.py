@@ -335,6 +335,8 @@ def _unbook(order: SalesOrder, *, stays: bool) -> None:
     waiting.exclude(line__in=untouched).update(state=Reservation.State.RELEASED)
     Reservation.objects.filter(line__in=untouched).delete()
     untouched.delete()
+    # What stays of it takes from its limit anew, with what is written over it.
+    order.lines.exclude(past_zero_scope="").update(past_zero=0, past_zero_scope="", promised_on=None)
 
 
 def _waiting_state(order: SalesOrder) -> str:

@@ -235,6 +235,7 @@ def _known_item(item: Item) -> dict[str, Any]:
 def _bought(row: Customer) -> list[Item]:
     counted = (
         OrderLine.objects.filter(order__customer=row, item__active=True)
+        .exclude(order__state=SalesOrder.State.CANCELLED)
         .values_list("item_id")
         .annotate(n=Count("order"))
         .order_by("-n", "item_id")[:20]

@@ -157,7 +157,12 @@ def earnings(rows: Sequence[SalesOrder]) -> Earnings:
     for line in lines:
         by_order[line.order_id].append(line)
     rules = order_rules_of({row.connection_id: row.connection for row in rows}.values())
-    return lambda row: _profit(row, by_order[row.pk], costs, rules[row.connection_id])
+    return lambda row: _profit(row, _earning(row, by_order[row.pk]), costs, rules[row.connection_id])
+
+
+def _earning(row: SalesOrder, lines: Sequence[OrderLine]) -> Sequence[OrderLine]:
+    """The lines that an order earns by: of one that was cancelled only what had left by then."""
+    return [line for line in lines if line.invoiced] if row.state == SalesOrder.State.CANCELLED else lines
 
 
 def _profit(row: SalesOrder, lines: Sequence[OrderLine], costs: _Costs, rules: OrderRules) -> Profit:
@@ -171,8 +176,8 @@ def _profit(row: SalesOrder, lines: Sequence[OrderLine], costs: _Costs, rules: O
         cost=sum((costs.of(line) for line in lines), ZERO),
         basis="moving average cost",
         fee_rate=rules.fee_percent,
-        fee_fixed=rules.fee_fixed,
-        gross=row.total,
+        fee_fixed=rules.fee_fixed if lines else ZERO,
+        gross=row.total if row.state != SalesOrder.State.CANCELLED else sum((line.net + line.tax for line in lines), ZERO),
         subject=f"Order {row.number}",
     )
 
