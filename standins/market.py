@@ -148,6 +148,16 @@ def _price(offer: Doc, line: Doc) -> str:
     return ""
 
 
+def _texts(offer: Doc, line: Doc) -> str:
+    title = str(line.get("title", "")).strip()
+    if not 0 < len(title) <= 80:
+        return "a title has 1 to 80 characters"
+    if title.lower().startswith("forbidden"):
+        return "we do not say this"
+    offer |= {"title": title, "description": str(line.get("description", ""))}
+    return ""
+
+
 def _listed(account: str, region: str, line: Doc, codes: set[Any]) -> Doc:
     """A new offer, where the category has what it asks for; the catalogue's own entry needs no attributes. `codes`: what
     the seller offers already, by his own code."""
@@ -204,7 +214,7 @@ def catalogue(account: str, region: str) -> Any:
     return {"entries": {code: entry["entry"] for code, entry in known.items() if entry}}
 
 
-CHANGES = {"quantities": _quantity, "prices": _price, "offers": None}
+CHANGES = {"quantities": _quantity, "prices": _price, "texts": _texts, "offers": None}
 
 
 @bp.get("/api/regions/<region>/orders")

@@ -27,7 +27,7 @@ from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import inbound, linking, offers, outbound, price_intake, prices, publishing, submissions
+from yuvrel.channels import inbound, linking, offers, outbound, price_intake, prices, publishing, refreshing, submissions
 from yuvrel.channels.credentials import connector_for
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import (
@@ -36,6 +36,7 @@ from yuvrel.channels.models import (
     Listing,
     OutboundMessage,
     Publication,
+    Run,
     Snag,
     Submission,
     SubmittedLine,
@@ -295,6 +296,24 @@ class MarketContract(Contract):
 
         return work, check
 
+    def texts(self) -> Trial:
+        """Two offers are told their texts anew."""
+        set_rules(self.row, title_there="{{ title }}, Larkmead")
+        rows = list(Listing.objects.filter(connection=self.row, external_id__in=("o1", "o2")).order_by("pk"))
+
+        def work() -> None:
+            for listing in rows:
+                Run.objects.filter(kind="refresh", state="running").update(state="failed")
+                refreshing.refresh(refreshing.ask_refresh(SYSTEM, listing.pk), [listing.pk])
+            self.collect()
+
+        def check() -> None:
+            told = [(self.store.get("hedge", "offer-ie", key) or {})["title"] for key in ("o1", "o2")]
+            assert told == ["Smoker small, Larkmead", "Smoker large, Larkmead"]
+            assert list(Listing.objects.filter(pk__in=[row.pk for row in rows]).values_list("title", flat=True)) == told
+
+        return work, check
+
     def publishing(self) -> Trial:
         """Two items become listings, each once, and are told their quantities."""
         set_rules(self.row, category_there="tools")
@@ -483,6 +502,8 @@ STRIKES: dict[Capability, set[str]] = {
     Capability.LISTINGS: PAGES,
     Capability.QUANTITIES: {"line_refused"},
     Capability.TERMS: {"line_refused"},
+    Capability.STATES: {"line_refused"},
+    Capability.TEXTS: {"line_refused"},
     Capability.PRICES: {"line_refused"},
     Capability.PRICE_CHANGES: PAGES | CLOCKS,
     Capability.FEEDS: {"line_refused"},

@@ -17,7 +17,7 @@ from tests.invariants import assert_invariants
 from tests.world import give, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Drift
-from yuvrel.channels import linking, standing
+from yuvrel.channels import linking, refreshing, standing
 from yuvrel.channels.listing_page import listing_page
 from yuvrel.channels.models import Listing, Snag
 from yuvrel.channels.queries import offer_working
@@ -204,3 +204,35 @@ def test_what_cannot_stand_otherwise_is_refused_with_the_reason(world: World) ->
     refused(row, RefusedError, "not paired with an item")
     with pytest.raises(NotFoundError):
         standing.stand(SYSTEM, 10**6, "hidden", timezone.now())
+
+
+def test_texts_are_told_anew_by_rule_and_one_title_is_held_by_hand(world: World) -> None:
+    market = world.market()
+    set_rules(market, title_there="{{ title }}, Larkmead")
+    settle()
+    first, second = (Listing.objects.get(connection=market, external_id=key) for key in ("o1", "o2"))
+    change(SYSTEM, Rung(Level.LISTING, second.title, second.pk), {"title_there": "The big one"}, timezone.now())
+    for row in (first, second):
+        refreshing.refresh(refreshing.ask_refresh(Actor("Ivo", Role.BUYER), row.pk), [row.pk])
+        settle()
+    told = [(world.standins.store.get("hedge", "offer-ie", key) or {})["title"] for key in ("o1", "o2")]
+    assert told == ["Smoker small, Larkmead", "The big one"]
+    page = listing_page(first.pk)
+    assert (page["title"], page["link"]) == ("Smoker small, Larkmead", "linked")
+    assert ("texts told anew", "Smoker small → Smoker small, Larkmead") in [(e["what"], e["why"]) for e in page["history"]]
+
+
+def test_texts_that_are_refused_or_cannot_be_made_are_snags_until_they_are_mended(world: World) -> None:
+    market = world.market()
+    row = Listing.objects.get(connection=market, external_id="o1")
+    for title, said in (("x" * 81, "The title has 81 characters; at most 80"), ("Forbidden {{ title }}", "we do not say this")):
+        set_rules(market, title_there=title)
+        refreshing.refresh(refreshing.ask_refresh(SYSTEM, row.pk), [row.pk])
+        settle()
+        assert said in Snag.objects.get(kind="texts", resolved_at=None).detail
+    set_rules(market, title_there="{{ title }}")
+    refreshing.refresh(refreshing.ask_refresh(SYSTEM, row.pk), [row.pk])
+    settle()
+    assert not Snag.objects.filter(kind="texts", resolved_at=None).exists()
+    with pytest.raises(RefusedError, match="A web shop takes no texts"):
+        refreshing.ask_refresh(SYSTEM, of(world, "SMK-S").pk)

@@ -96,6 +96,7 @@ MAY: dict[str, set[Role]] = {
     "unlink_listing": {Role.MANAGER, Role.BUYER},
     "stand_listing": {Role.MANAGER, Role.BUYER},
     "send_listing_again": {Role.MANAGER, Role.BUYER},
+    "refresh_listing": {Role.MANAGER, Role.BUYER},
     "retry_snag": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
     "preview_items": set(ROLES),
     "send_import": {Role.MANAGER, Role.BUYER},

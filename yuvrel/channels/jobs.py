@@ -26,7 +26,7 @@ from yuvrel.pricing.actions import begin_day
 from yuvrel.rules.models import SettingChange
 from yuvrel.sales.actions import fill_backorders, give_up_short
 
-from . import inbound, linking, offers, outbound, price_intake, prices, publishing, sql, submissions, survey
+from . import inbound, linking, offers, outbound, price_intake, prices, publishing, refreshing, sql, submissions, survey
 from .credentials import kind_of
 from .models import Connection, InboundMessage, OutboundMessage, Run, Snag
 from .price_rules import owner_of
@@ -315,6 +315,23 @@ def publish(run_id: int, ids: str) -> None:
     def work() -> None:
         try:
             publishing.publish(run, [int(one) for one in ids.split(",")])
+        except YuvrelError as error:
+            cannot(run, error.detail)
+
+    _guarded(run.connection, "exchange", work)
+    _ask_soon(run.connection, "feeds")
+
+
+@app.task(name="channels.refresh")
+def refresh_texts(run_id: int, ids: str) -> None:
+    """Tell listings their texts anew. A run whose worker died is begun anew: the same texts are told."""
+    run = Run.objects.select_related("connection").get(pk=run_id)
+    if run.state != Run.State.RUNNING:
+        return
+
+    def work() -> None:
+        try:
+            refreshing.refresh(run, [int(one) for one in ids.split(",")])
         except YuvrelError as error:
             cannot(run, error.detail)
 

@@ -15,7 +15,7 @@ from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import Money, Quantity, Said
 from yuvrel.people.roles import Ability, audit
 
-from . import offers, prices, standing
+from . import offers, prices, refreshing, standing
 from .jobs import wake_prices, wake_push
 from .listing_page import listing_page
 from .models import Listing, PriceOffer
@@ -96,6 +96,13 @@ def stand(request: HttpRequest, listing_id: int, body: StandIn) -> Any:
     """Hide or end a listing, or have it for sale again."""
     row = standing.stand(actor(request), listing_id, body.state, timezone.now())
     return {"said": f"{row.title} is to be {standing.SAID[body.state]} at {row.connection.name}.", "id": row.pk}
+
+
+@router.post("/listings/{int:listing_id}/refresh", response=Said, operation_id="refresh_listing")
+def refresh(request: HttpRequest, listing_id: int) -> Any:
+    """Tell a listing its title and description anew, in the background; answers with the run."""
+    run = refreshing.ask_refresh(actor(request), listing_id)
+    return {"said": f"{run.connection.name} is being told the texts.", "id": run.pk}
 
 
 @router.post("/listings/{int:listing_id}/again", response=Said, operation_id="send_listing_again")

@@ -21,6 +21,7 @@ DONE = {
     "ignored listing": "ignored",
     "make item": "an item made of it",
     "send listing again": "sent again",
+    "refresh listing": "texts to be told anew",
 }
 
 

@@ -21,7 +21,7 @@ from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, Stale
 from yuvrel.core.gtin import short_gtin
 from yuvrel.core.money import minor_unit
 from yuvrel.core.price_columns import NONE
-from yuvrel.core.rules import ON_CHANNELS, Level, Setting
+from yuvrel.core.rules import ON_CHANNELS, Setting
 from yuvrel.kit.bulk import update_many
 from yuvrel.outbox.actions import record, wake
 from yuvrel.outbox.models import Event
@@ -39,7 +39,7 @@ from .rules import Ids, resolved_columns
 from .runs import RunLog, begin, run_of
 
 CONTENT: dict[str, Any] = {
-    "levels": tuple(level for level in ON_CHANNELS if level != Level.LISTING),
+    "levels": ON_CHANNELS,
     "group": "Content",
     "ability": Ability.CONNECT.value,
     "needs": Capability.PUBLISHING.value,
@@ -122,7 +122,7 @@ def _may(actor: Actor, connection_id: int) -> Connection:
 def drafts_of(connection: Connection, rows: Sequence[Publication], categories: Mapping[str, RemoteCategory]) -> dict[int, Draft]:
     """How publications would look, in a fixed number of queries."""
     items = {item.pk: item for item in _items([row.item_id for row in rows])}
-    values = _values(connection, [items[row.item_id] for row in rows])
+    values = _values(connection, _ids([items[row.item_id] for row in rows]))
     prices = _prices(connection, list(items.values()))
     codes = _codes(items)
     most = capable_most(connection)
@@ -188,15 +188,30 @@ def _items(ids: Collection[int]) -> QuerySet[Item]:
     return Item.objects.filter(pk__in=set(ids)).select_related("product__category")
 
 
-def _values(connection: Connection, items: Sequence[Item]) -> list[tuple[str, str, str]]:
-    """The content rules of each item on a connection, as columns."""
-    ids = _ids(items)
+def content_of(connection: Connection, listings: QuerySet[Listing]) -> dict[int, tuple[str, str, list[str]]]:
+    """(title, description, what stands in the way) of paired listings, as the content rules say now."""
+    ids = Ids.of(listings.exclude(item=None))
+    items = {item.pk: item for item in _items(ids.item.tolist())}
+    prices, codes = _prices(connection, list(items.values())), _codes(items)
+    found = {}
+    for pk, key, (title_there, description_there, _) in zip(
+        ids.listing.tolist(), ids.item.tolist(), _values(connection, ids), strict=True
+    ):
+        facts = _facts(items[key], codes.get(key, ""), prices.get(key))
+        problems: list[str] = []
+        title = _said(title_there, facts, "title_there", problems)
+        found[pk] = title, _said(description_there, facts, "description_there", problems), problems
+    return found
+
+
+def _values(connection: Connection, ids: Ids) -> list[tuple[str, str, str]]:
+    """The content rules of each listing, or of each item as if it had one, as columns."""
     kept = by_level(NAMES)
     columns = []
     for name in NAMES:
         values, which = resolved_columns(name, connection, ids, kept)
         columns.append([str(values[at]) for at in which])
-    return list(zip(*columns, strict=True)) if items else []
+    return list(zip(*columns, strict=True)) if len(ids.item) else []
 
 
 def _ids(items: Sequence[Item]) -> Ids:

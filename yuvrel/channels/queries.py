@@ -272,6 +272,7 @@ CAUSES = {
     "order": "Orders not taken in",
     STATE_SNAG: "Order states without a meaning",
     "offer": "Quantities refused",
+    "texts": "Texts not taken",
     "price": "Prices held or refused",
     "prices": "The account, pushing prices",
     "push": "The account, pushing quantities",

@@ -26,6 +26,7 @@ LABELS = {
     "survey": "Look at what would come in",
     "intake": "First intake",
     "publish": "New listings out",
+    "refresh": "Titles and descriptions out",
     "feeds": "What came of batches",
     "push": "Quantities out",
     "prices": "Prices out",

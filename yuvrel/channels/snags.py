@@ -9,7 +9,7 @@ from django.utils import timezone
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, YuvrelError
 from yuvrel.people.roles import Ability, Actor, audit
 
-from . import inbound, outbound, prices
+from . import inbound, outbound, prices, refreshing
 from .actions import end_pause
 from .jobs import wake_deliver, wake_exchange, wake_prices, wake_push
 from .models import Listing, OutboundMessage, Snag
@@ -47,12 +47,8 @@ def try_again(actor: Actor, snag_id: int) -> str:
         OutboundMessage.objects.filter(pk=snag.outbound.pk).update(state="waiting", attempts=0, next_try_at=timezone.now())
         wake_deliver(snag.outbound.connection_id)
         return "It is being sent again."
-    if snag.listing and snag.kind == prices.SNAG:
-        return _price_again(Listing.objects.select_related("connection").get(pk=snag.listing.pk))
     if snag.listing:
-        for connection_id in push_again(Listing.objects.get(pk=snag.listing.pk)):
-            wake_push(connection_id)
-        return "The offer is being sent again."
+        return _listing_again(actor, snag.kind, Listing.objects.select_related("connection").get(pk=snag.listing.pk))
     if snag.connection:
         if snag.kind == "listings":
             raise RefusedError("Have them corrected, then import the listings again on the connection's page.", field="kind")
@@ -86,6 +82,17 @@ def try_all_again(actor: Actor, kind: str, connection_id: int | None) -> str:
     still = Snag.objects.filter(pk__in=ids, resolved_at=None).count()
     said = f"{len(ids)} tried again, {len(ids) - still} resolved at once."
     return f"{said} {refused} cannot be tried: {stuck}" if refused else said
+
+
+def _listing_again(actor: Actor, kind: str, listing: Listing) -> str:
+    if kind == prices.SNAG:
+        return _price_again(listing)
+    if kind == refreshing.SNAG:
+        refreshing.ask_refresh(actor, listing.pk)
+        return "The texts are being sent again."
+    for connection_id in push_again(listing):
+        wake_push(connection_id)
+    return "The offer is being sent again."
 
 
 def _price_again(listing: Listing) -> str:

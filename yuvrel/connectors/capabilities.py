@@ -15,6 +15,7 @@ from typing import Any, ClassVar
 from .messages import (
     CaptureNotice,
     LedgerDoc,
+    ListingText,
     NewListing,
     Page,
     PricePush,
@@ -44,6 +45,7 @@ class Capability(StrEnum):
     PRICE_CHANGES = "price_changes"
     FEEDS = "feeds"
     PUBLISHING = "publishing"
+    TEXTS = "texts"
     ORDERS = "orders"
     FULFILMENTS = "fulfilments"
     CAPTURES = "captures"
@@ -146,6 +148,16 @@ class Publishing(ABC):
         """Make listings: one result a line by our key, or that the account will say so later."""
 
 
+class Texts(ABC):
+    """Titles and descriptions of listings can be set."""
+
+    most_title: ClassVar[int] = 150
+
+    @abstractmethod
+    def push_texts(self, rows: Sequence[ListingText]) -> list[PushResult] | Submitted:
+        """Set them: one result a line, or that the account will say so later."""
+
+
 class Orders(ABC):
     """Orders, or sales that have happened, can be read.
 
@@ -243,6 +255,7 @@ PROTOCOLS: dict[Capability, type] = {
     Capability.PRICE_CHANGES: PriceChanges,
     Capability.FEEDS: Feeds,
     Capability.PUBLISHING: Publishing,
+    Capability.TEXTS: Texts,
     Capability.ORDERS: Orders,
     Capability.FULFILMENTS: Fulfilments,
     Capability.CAPTURES: Captures,

@@ -258,6 +258,14 @@ class NewListing(Message):
     entry: str = ""
 
 
+class ListingText(Message):
+    """What a listing that is there already is to say."""
+
+    external_id: str
+    title: str
+    description: str = ""
+
+
 class Submitted(Message):
     """The account has taken a batch and will work on it; what came of it is asked for by this key."""
 

@@ -10,10 +10,11 @@ from urllib.parse import quote
 from pydantic import Field
 
 from ..base import Connector, objects, pages, part, raw_rows, read, sound
-from ..capabilities import Feeds, Fulfilments, Listings, Orders, Prices, Publishing, States
+from ..capabilities import Feeds, Fulfilments, Listings, Orders, Prices, Publishing, States, Texts
 from ..messages import (
     Identity,
     Key,
+    ListingText,
     Message,
     NewListing,
     Page,
@@ -95,7 +96,7 @@ class _Parcel(Message):
     parcel: str
 
 
-class Market(Connector, Listings, States, Prices, Feeds, Publishing, Orders, Fulfilments):
+class Market(Connector, Listings, States, Prices, Feeds, Publishing, Texts, Orders, Fulfilments):
     """One region of a marketplace account."""
 
     kind = "market"
@@ -214,6 +215,11 @@ class Market(Connector, Listings, States, Prices, Feeds, Publishing, Orders, Ful
     def publish(self, rows: Sequence[NewListing]) -> Submitted:
         """Hand new offers in."""
         return self._hand_in("offers", [_new_offer(row) for row in rows])
+
+    def push_texts(self, rows: Sequence[ListingText]) -> Submitted:
+        """Hand titles and descriptions in."""
+        lines = [{"offer": row.external_id, "title": row.title, "description": row.description} for row in rows]
+        return self._hand_in("texts", lines)
 
     def orders(self, since: str, cursor: str) -> Page:
         """Orders of the region changed since a time of the marketplace's."""

@@ -35,7 +35,8 @@
 			['Shown or hidden', 'states'],
 			['Quantities shown', ''],
 			['Selling past zero', 'terms'],
-			['What the shopper sees', 'terms']
+			['What the shopper sees', 'terms'],
+			['Content', 'texts']
 		].filter(([, needs]) => !needs || can(needs))
 	);
 	let group = $state('Held by hand');
@@ -60,6 +61,8 @@
 	}
 	const stand = (state: 'live' | 'hidden' | 'ended'): Promise<void> =>
 		act(() => ask(api.POST('/api/v1/listings/{listing_id}/stand', { params, body: { state } })));
+	const refresh = (): Promise<void> =>
+		act(() => ask(api.POST('/api/v1/listings/{listing_id}/refresh', { params })));
 	const again = (): Promise<void> =>
 		act(() => ask(api.POST('/api/v1/listings/{listing_id}/again', { params })));
 </script>
@@ -97,6 +100,11 @@
 			{/if}
 			{#if may && data.offered !== null}<button class="quiet" disabled={busy} onclick={again}
 					>Send again</button
+				>{/if}
+			{#if may && data.item && data.live && can('texts')}<button
+					class="quiet"
+					disabled={busy}
+					onclick={refresh}>Refresh texts</button
 				>{/if}
 		{/if}{/snippet}
 	{#if data}
