@@ -131,7 +131,7 @@ MAPS = ("order_states", "payment_accounts", "carriers")
 @add_check
 def _check_accounts(rung: Rung, found: Mapping[str, Value]) -> None:
     codes = meanings(found["payment_accounts"]) if isinstance(found.get("payment_accounts"), str) else {}
-    unknown = sorted(set(codes.values()) - {code for code, _ in clearing_choices()})
+    unknown = sorted(set(codes.values()) - {code for code, _ in clearing_choices()}) if codes else []
     if unknown:
         raise BadInputError(f"There is no clearing account {', '.join(unknown)}.", field="payment_accounts")
 
