@@ -87,6 +87,12 @@ class Contract(ABC):
         if submissions.are_waiting(self.again()):
             submissions.collect(self.again())
 
+    def push(self) -> None:
+        """Quantities, and how they may be sold, are told; refused ones are tried again at once."""
+        offers.retry_held(timezone.now() + timedelta(hours=2))
+        offers.push(self.again())
+        self.collect()
+
     def listings(self) -> Trial:
         """Read everything that is for sale."""
         before = Listing.objects.filter(connection=self.row).count()
@@ -103,28 +109,18 @@ class Contract(ABC):
             give(item, 3)
         relay_now()
 
-        def work() -> None:
-            offers.retry_held(timezone.now() + timedelta(hours=2))
-            offers.push(self.again())
-            self.collect()
-
         def check() -> None:
             rows = Listing.objects.filter(connection=self.row, link="linked", kept_there=False)
             assert {row.offer_state for row in rows} == {"agreed"}
             assert {row.item_id: row.shown for row in rows} == {row.item_id: row.offered for row in rows}
             self.agreed()
 
-        return work, check
+        return self.push, check
 
     def terms(self) -> Trial:
         """Everything may be sold past zero from now on, told and read back."""
         set_rules(self.row, selling_past_zero="backorder", past_zero_limit=5, past_zero_text="About {date}.", order_maximum=9)
         relay_now()
-
-        def work() -> None:
-            offers.retry_held(timezone.now() + timedelta(hours=2))
-            offers.push(self.again())
-            self.collect()
 
         def check() -> None:
             rows = Listing.objects.filter(connection=self.row, item__in=(self.world.small, self.world.large))
@@ -136,17 +132,12 @@ class Contract(ABC):
             }
             self.agreed()
 
-        return work, check
+        return self.push, check
 
     def states(self) -> Trial:
         """Everything is hidden, told and read back."""
         set_rules(self.row, listing_state="hidden")
         relay_now()
-
-        def work() -> None:
-            offers.retry_held(timezone.now() + timedelta(hours=2))
-            offers.push(self.again())
-            self.collect()
 
         def check() -> None:
             rows = Listing.objects.filter(connection=self.row, link="linked", kept_there=False)
@@ -155,7 +146,7 @@ class Contract(ABC):
             assert {one.terms.state for one in there.values()} == {"hidden"}
             self.agreed()
 
-        return work, check
+        return self.push, check
 
     def prices(self) -> Trial:
         """Everything is 2.50 dearer, told and read back."""

@@ -17,9 +17,11 @@ from tests.invariants import assert_invariants
 from tests.world import give, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Drift
+from yuvrel.catalogue.models import Item
 from yuvrel.channels import linking, refreshing, standing
 from yuvrel.channels.listing_page import listing_page
 from yuvrel.channels.models import Listing, Snag
+from yuvrel.channels.price_rules import price_offer_working
 from yuvrel.channels.queries import offer_working
 from yuvrel.channels.rehearsal import rehearse_rules
 from yuvrel.core.errors import BadInputError, ForbiddenError, NotFoundError, RefusedError
@@ -168,6 +170,31 @@ def test_a_quantity_and_a_price_are_held_by_hand_without_losing_the_link(world: 
     change(SYSTEM, rung, {"held_quantity": None}, timezone.now())
     settle()
     assert (world.shown("SMK-S"), variant(world, "SMK-S")["price"]) == (15, "19.90")
+
+
+def test_what_a_held_price_leaves_is_worked_out_from_it(world: World) -> None:
+    set_rules(world.shop, price_owner="here")
+    row = of(world, "SMK-S")
+    linking.link(SYSTEM, row.pk, world.small.pk, units=2)
+    change(SYSTEM, Rung(Level.LISTING, row.title, row.pk), {"held_price": "39.36"}, timezone.now())
+    steps = {step.label: step.value for step in price_offer_working(row.pk).steps}
+    # Two for 39.36 with 23 % tax are 16.00 net each, of which 8.00 are cost.
+    assert (steps["Shown"], steps["Held by hand"], steps["Net of tax"], steps["Margin"]) == (
+        D("49.20"),
+        D("39.36"),
+        D("16.00"),
+        "50 %",
+    )
+
+
+def test_a_price_is_held_by_hand_where_no_list_gives_one(world: World) -> None:
+    set_rules(world.shop, price_owner="here")
+    Item.objects.filter(pk=world.small.pk).update(price=0)
+    row = of(world, "SMK-S")
+    change(SYSTEM, Rung(Level.LISTING, row.title, row.pk), {"held_price": "19.90"}, timezone.now())
+    settle()
+    assert variant(world, "SMK-S")["price"] == "19.90"
+    assert {step.label: step.value for step in price_offer_working(row.pk).steps}["Held by hand"] == D("19.90")
 
 
 def test_a_price_held_below_the_floor_is_not_shown(world: World) -> None:

@@ -76,10 +76,10 @@ def account_ids() -> dict[str, int]:
     return dict(Account.objects.values_list("role", "id"))
 
 
-def clearing_roles() -> dict[str, str]:
-    """The role of every clearing account by its code, the first of them first."""
+def clearing_accounts() -> list[Account]:
+    """Every clearing account, the one that each company has first."""
     rows = Account.objects.filter(Q(role=Role.CLEARING) | Q(role__startswith=FURTHER_CLEARING)).order_by("code")
-    return {code: role for code, role in sorted(rows.values_list("code", "role"), key=lambda row: row[1] != Role.CLEARING)}
+    return sorted(rows, key=lambda row: row.role != Role.CLEARING)
 
 
 @transaction.atomic

@@ -17,7 +17,7 @@ from yuvrel.kit.faults import figure_or, sheet_rows
 from yuvrel.kit.paging import page
 from yuvrel.people.queries import company
 
-from .actions import clearing_roles
+from .actions import clearing_accounts
 from .models import Account, JournalEntry, JournalLine
 from .schemas import AccountOut, EntryOut
 
@@ -106,8 +106,7 @@ def _account(account: Any) -> dict[str, Any]:
 
 def clearing_choices() -> list[tuple[str, str]]:
     """Code and name of every clearing account."""
-    names = dict(Account.objects.values_list("code", "name"))
-    return [(code, f"{code} {names[code]}") for code in clearing_roles()]
+    return [(row.code, f"{row.code} {row.name}") for row in clearing_accounts()]
 
 
 def account_working(code: str) -> Working:

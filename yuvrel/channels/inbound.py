@@ -254,8 +254,8 @@ def read_again(connection: Connection) -> int:
     rules, known = order_rules(connection), set(connection.orders.values_list("external_id", flat=True))  # type: ignore[attr-defined]
     skipped = InboundMessage.objects.filter(connection=connection, state=InboundMessage.State.SKIPPED, kind="order")
     newest: dict[str, tuple[int, str]] = {}
-    for pk, body in skipped.order_by("pk").values_list("pk", "body"):
-        newest[str(body.get("external_id"))] = pk, str(body.get("status"))
+    for pk, key, word in skipped.order_by("pk").values_list("pk", "body__external_id", "body__status"):
+        newest[str(key)] = pk, str(word)
     wanted = [pk for key, (pk, word) in newest.items() if key not in known and meaning(connection, word, rules) in (TAKEN, HELD)]
     unknown = [word for _, word in newest.values() if not meaning(connection, word, rules)]
     if not unknown:

@@ -19,7 +19,6 @@ DONE = {
     "link listing": "paired",
     "unlinked listing": "taken back to the pairing bench",
     "ignored listing": "ignored",
-    "make item": "an item made of it",
     "send listing again": "sent again",
     "refresh listing": "texts to be told anew",
 }

@@ -190,17 +190,23 @@ def price_offer_working(listing_id: int) -> Working:
     asked = core.asked_price(book, speakers_of(connection), row.item.pk, today, currency=currency)
     rules = settled(listing_rungs(row), SET)
     more: tuple[Step, ...] = ()
+    by_hand = None if rules[HELD].value is None else Decimal(str(rules[HELD].value))
+    facts, taxed = book.items[row.item.pk], rules["price_tax"].value == "with"
+    if asked.price is None and by_hand is not None:
+        more = (Step("Held by hand", by_hand, "no list gives one", kind="result"),)
     if asked.price is not None:
-        facts, taxed = book.items[row.item.pk], rules["price_tax"].value == "with"
+        shown = core.in_other_terms(asked.price.amount, asked.price.list.taxed, taxed, facts.tax_percent)
+        of_one = asked.price
         if taxed != asked.price.list.taxed:
-            amount = core.in_other_terms(asked.price.amount, asked.price.list.taxed, taxed, facts.tax_percent)
-            more = (Step(f"Shown {'with' if taxed else 'without'} tax", amount, kind="fact"),)
+            more = (Step(f"Shown {'with' if taxed else 'without'} tax", shown, kind="fact"),)
         if row.units > 1:
-            more += (Step("Units it stands for", Decimal(row.units), op="×"),)
-        by_hand = rules[HELD].value
+            more += (Step("Units it stands for", Decimal(row.units), op="×"), Step("Shown", shown * row.units, kind="result"))
         if by_hand is not None:
-            more += (Step("Held by hand", Decimal(by_hand), "shown whatever the lists say", kind="result"),)
-        more += margin_steps(asked.price, book, row.item.pk)
+            more += (Step("Held by hand", by_hand, "shown whatever the lists say", kind="result"),)
+            # What is left of one is by what is shown, not by what the list says.
+            ours = core.in_other_terms(by_hand / row.units, taxed, asked.price.list.taxed, facts.tax_percent)
+            of_one = replace(asked.price, amount=ours)
+        more += margin_steps(of_one, book, row.item.pk)
         floor = rules[FLOOR.name]
         if floor.value is not None:
             said = f"{spoken(Decimal(floor.value))} %"

@@ -134,7 +134,7 @@ def renew(
             continue
         if not held:
             above.append(listing)
-        facts = {"price": price, "previous": previous, "list_id": whose, "cause": cause_of(item)[:120], "offered_at": now}
+        facts = {"price": price, "previous": previous, "list_id": whose or None, "cause": cause_of(item)[:120], "offered_at": now}
         state = PriceOffer.State.HELD if held else PriceOffer.State.PENDING
         written.append(PriceOffer(pk=known[0] if known else None, listing_id=listing, state=state, retry_at=None, **facts))
     _write(written, silent)

@@ -7,7 +7,7 @@ from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import Count, Max, Q
+from django.db.models import Count, Max, Q, QuerySet
 from django.utils import timezone
 
 from yuvrel.catalogue.models import Barcode, Item
@@ -26,13 +26,13 @@ from yuvrel.kit.paging import page
 from yuvrel.people.queries import CLOCK, company_time
 from yuvrel.pricing.models import PriceList
 from yuvrel.rules.queries import settled
-from yuvrel.stock.queries import find_items
+from yuvrel.stock.queries import find_items, narrows
 
 from . import submissions
 from .credentials import kind_of
 from .inbound import STATE_SNAG, WORDS
 from .linking import pairing_index, verdict_for
-from .models import Connection, Feed, Listing, PriceOffer, Snag
+from .models import Connection, Feed, Listing, PriceOffer, Publication, Snag
 from .offers import load_shelves, offer_of, places_of
 from .rules import listing_rungs
 from .run_queries import health, known_run, run_row
@@ -323,6 +323,29 @@ def snags(q: str, kind: str, connection: int | None, cursor: str, limit: int) ->
 
     rows_shown = sheet_rows(SnagOut, found, shown, lambda snag: {"id": snag.pk, "title": snag.title, "made_at": snag.made_at})
     return {"rows": rows_shown, "next": following, "groups": snag_groups()}
+
+
+# How an item is listed, as its listings and publications say; *no* stands for none at all.
+LISTED: dict[str, Q] = {
+    "yes": Q(),
+    "held": Q(offer_state=Listing.Offer.HELD) | Q(price_offer__state=PriceOffer.State.HELD),
+    "drifting": Q(offer_state=Listing.Offer.DRIFTING) | Q(price_offer__state=PriceOffer.State.DRIFTING),
+    "hidden": Q(terms__has_key="state"),
+}
+PUBLISHED: dict[str, tuple[str, ...]] = {
+    "prepared": (Publication.State.PREPARED, Publication.State.WAITING),
+    "refused": (Publication.State.REFUSED,),
+}
+
+
+@narrows
+def listed_as(rows: QuerySet[Item], listed: str, connection: int | None) -> QuerySet[Item]:
+    """Items under a filter of how they are listed: on any connection, or on one."""
+    there = Q() if connection is None else Q(connection_id=connection)
+    if listed in PUBLISHED:
+        return rows.filter(pk__in=Publication.objects.filter(there, state__in=PUBLISHED[listed]).values("item"))
+    found = Listing.objects.filter(there, LISTED["yes" if listed == "no" else listed], item__isnull=False).values("item")
+    return rows.exclude(pk__in=found) if listed == "no" else rows.filter(pk__in=found)
 
 
 @look_for

@@ -25,7 +25,7 @@ from yuvrel.people.roles import SYSTEM, Ability, Actor, audit
 from yuvrel.planning.forecasts import begin_run
 from yuvrel.sales.history import take_past
 from yuvrel.sales.models import Customer, SalesOrder
-from yuvrel.sales.rules import order_rules
+from yuvrel.sales.rules import OrderRules, order_rules
 from yuvrel.stock.models import StockBalance
 
 from .actions import get_connection
@@ -244,7 +244,7 @@ def _take_past(actor: Actor, connection: Connection, since: date, log: RunLog) -
             # It moves stock and is posted when it is read as a living one; as history it never would.
             counts["since it went live"] += 1
         elif is_past(connection, order) or meaning(connection, order.status, rules) == CANCELLED:
-            counts[_past(connection, order, log)] += 1
+            counts[_past(connection, order, rules, log)] += 1
         else:
             counts["still open"] += 1
     log.taken += counts["new"]
@@ -259,7 +259,7 @@ def _take_past(actor: Actor, connection: Connection, since: date, log: RunLog) -
             begin_run(actor, timezone.now())
 
 
-def _past(connection: Connection, order: RemoteOrder, log: RunLog) -> str:
+def _past(connection: Connection, order: RemoteOrder, rules: OrderRules, log: RunLog) -> str:
     kind = SalesOrder.Kind.SENT if order.sent_by_channel else SalesOrder.Kind.ORDER
     by_kind = kind_of(connection)
     if issubclass(by_kind, Orders) and by_kind.sales_already_happened:
@@ -267,7 +267,7 @@ def _past(connection: Connection, order: RemoteOrder, log: RunLog) -> str:
     # The goods have left: where they did, no place need stand for.
     told = order.model_copy(update={"sent_by_channel": False}) if not connection.their_place_id else order
     try:
-        return attempt(lambda: take_past(SYSTEM, incoming_order(connection, told), kind), f"order {order.number}")
+        return attempt(lambda: take_past(SYSTEM, incoming_order(connection, told, rules), kind), f"order {order.number}")
     except (YuvrelError, ConnectorError) as error:
         log.note(f"{order.number}: {error.detail if isinstance(error, YuvrelError) else error}")
         return "could not be taken in"

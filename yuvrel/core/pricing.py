@@ -424,7 +424,7 @@ class Asked:
             steps.append(Step(speaker.whose, said.amount if said else "silent", why, kind="fact"))
         if self.price is None:
             steps.append(Step("Price", "none", "no list gives one", kind="result"))
-            return Working("What is it sold for?", subject, tuple(steps))
+            return Working("What is it sold for?", subject, (*steps, *margin))
         steps += self.price.steps
         notes = f"from {self.price.list.name}"
         if self.price.previous is not None:

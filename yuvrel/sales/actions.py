@@ -161,7 +161,7 @@ def _note_version(order: SalesOrder, incoming: IncomingOrder, at: datetime, stuc
     """A version that changes no line: how it is paid, or what cannot be changed any more."""
     order.external_version = incoming.version
     if not stuck:
-        order.paid = incoming.paid
+        order.paid, order.ship_to = incoming.paid, incoming.ship_to
         keep_payments(order, incoming)
         post_prepayment(order, at)
     order.save()

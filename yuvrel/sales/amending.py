@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from decimal import Decimal
 
-from yuvrel.core.money import ZERO, spoken
+from yuvrel.core import edits
+from yuvrel.core.edits import GOODS
+from yuvrel.core.money import ZERO
 
 from .incoming import IncomingLine, IncomingOrder
 from .models import OrderLine, SalesOrder
-
-GOODS = ("item", "service")
 
 
 def _key(kind: str, external_id: str, sku: str, title: str) -> str:
@@ -33,31 +33,13 @@ def left_of(line: OrderLine) -> Decimal:
 
 def obstacle(order: SalesOrder, incoming: IncomingOrder) -> str:
     """Why the new version cannot be followed, as a sentence; empty when it can."""
-    theirs = _theirs(incoming.lines)
-    more = any(line.kind in GOODS and line.quantity > 0 for line in theirs.values())
-    for key, line in _ours(order).items():
-        told = theirs.get(key)
-        if line.shipped and (told is None or told.quantity < line.shipped):
-            return f"Of {line.title}, {spoken(line.shipped)} have left; the channel wants fewer now."
-        if line.shipped and told is not None and (told.item_id, told.kind) != (line.item_id, line.kind):
-            return f"{line.title} has left in part; the channel made another thing of it."
-        if not line.invoiced:
-            continue
-        net, tax = told.facts().taxed(order.currency) if told else (ZERO, ZERO)
-        done = line.invoiced >= (told.quantity if told else ZERO)
-        if done and (net, tax) != (line.invoiced_net, line.invoiced_tax):
-            return f"{line.title} is invoiced; the channel charges another amount for it now."
-        if line.kind in GOODS and net < line.invoiced_net:
-            return f"{line.title} comes to less now than what of it is invoiced."
-    if not more:
-        return "The channel names nothing to send any more."
-    waits = any(
-        key not in _ours(order) or line.quantity > _ours(order)[key].shipped for key, line in theirs.items() if line.kind in GOODS
-    )
-    charged = [line.title for key, line in theirs.items() if line.kind not in GOODS and key not in _ours(order)]
-    if charged and not waits:
-        return f"Everything has left; {charged[0]} would never be invoiced."
-    return ""
+    names = ("title", "kind", "item_id", "shipped", "invoiced", "invoiced_net", "invoiced_tax")
+    begun = {key: edits.Begun(**{name: getattr(line, name) for name in names}) for key, line in _ours(order).items()}
+    edited = {
+        key: edits.Edited(line.title, line.kind, line.item_id, line.quantity, *line.facts().taxed(order.currency))
+        for key, line in _theirs(incoming.lines).items()
+    }
+    return edits.obstacle(begun, edited)
 
 
 def book_again(order: SalesOrder, lines: Sequence[IncomingLine], currency: str) -> list[OrderLine]:

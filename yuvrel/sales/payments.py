@@ -9,7 +9,7 @@ from decimal import Decimal
 
 from django.db.models import Sum
 
-from yuvrel.books.actions import Posting, clearing_roles, post
+from yuvrel.books.actions import Posting, clearing_accounts, post
 from yuvrel.books.models import JournalEntry, JournalLine
 from yuvrel.core import postings
 from yuvrel.core.money import ZERO
@@ -28,7 +28,7 @@ def keep_payments(order: SalesOrder, incoming: IncomingOrder, *, new: bool = Fal
     """Write the payments of a version; what was taken of one already stays with it."""
     if new and not incoming.payments:
         return
-    roles = clearing_roles() if incoming.payments else {}
+    roles = {row.code: row.role for row in clearing_accounts()} if incoming.payments else {}
     kept = {row.external_id: row for row in order.payments.all()}  # type: ignore[attr-defined]
     for number, told in enumerate(incoming.payments, 1):
         row = kept.pop(told.external_id or f"{number}", None) or Payment(order=order, external_id=told.external_id or f"{number}")

@@ -26,7 +26,7 @@ from yuvrel.people.models import AuditRow
 from yuvrel.stock.models import ItemCost
 
 from .actions import ready_to_ship
-from .models import Capture, OrderLine, Reservation, SalesOrder, ShipmentLine
+from .models import Capture, OrderLine, Payment, Reservation, SalesOrder, ShipmentLine
 from .rules import OrderRules, order_rules, order_rules_of
 from .schemas import LineOut, OrderRow
 
@@ -240,6 +240,7 @@ def order_page(order_id: int) -> dict[str, Any]:
         "customer_orders": row.customer.orders.count() if row.customer else 0,  # type: ignore[attr-defined]
         "also_open": _also_open(row),
         "history": _happened(row),
+        "then": _then(row),
     }
 
 
@@ -264,6 +265,15 @@ DONE = {
     "ship order": "shipped",
     "reservation became backorder": "a reservation became a backorder",
 }
+
+
+def _then(row: SalesOrder) -> list[str]:
+    """What is still to come of an order that waits, in its order."""
+    if row.state not in (SalesOrder.State.READY, SalesOrder.State.RECEIVED, SalesOrder.State.PART_SHIPPED):
+        return []
+    charges = row.payments.filter(state=Payment.State.AUTHORISED).exists()  # type: ignore[attr-defined]
+    begin = ["goods arrive"] if row.state == SalesOrder.State.RECEIVED else []
+    return [*begin, "ship", *(["charge the payment"] if charges else []), "tell the channel", "invoice in the ledger"]
 
 
 def _happened(row: SalesOrder) -> list[dict[str, Any]]:

@@ -149,6 +149,7 @@ class OrderOut(Schema):
     customer_orders: int
     also_open: list[CustomerOrderOut]
     history: list[OrderEventOut]
+    then: list[str]
 
 
 class ShipIn(Schema):

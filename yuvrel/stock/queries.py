@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -65,27 +66,15 @@ def find_items(rows: QuerySet[Any], q: str, prefix: str = "") -> QuerySet[Any]:
     return rows
 
 
-# How an item is listed, as its listings say; *no* stands for none at all.
-LISTED: dict[str, Q] = {
-    "yes": Q(listings__isnull=False),
-    "held": Q(listings__offer_state="held") | Q(listings__price_offer__state="held"),
-    "drifting": Q(listings__offer_state="drifting") | Q(listings__price_offer__state="drifting"),
-    "hidden": Q(listings__terms__has_key="state"),
-    "prepared": Q(publications__state__in=("prepared", "waiting")),
-    "refused": Q(publications__state="refused"),
-}
+# What rooms above know of items, by which the range can be narrowed: (rows, how they are listed, on which connection).
+Narrow = Callable[[QuerySet[Item], str, int | None], QuerySet[Item]]
+_narrows: list[Narrow] = []
 
 
-def listed_as(rows: QuerySet[Item], listed: str, connection: int | None) -> QuerySet[Item]:
-    """Items under a filter of how they are listed: on any connection, or on one."""
-    if not listed:
-        return rows
-    one = LISTED["yes" if listed == "no" else listed]
-    there = Q() if connection is None else Q(listings__connection_id=connection)
-    if listed in ("prepared", "refused") and connection is not None:
-        there = Q(publications__connection_id=connection)
-    found = Item.objects.filter(one, there).values("pk")
-    return rows.exclude(pk__in=found) if listed == "no" else rows.filter(pk__in=found)
+def narrows(narrow: Narrow) -> Narrow:
+    """Make known a way to narrow the range."""
+    _narrows.append(narrow)
+    return narrow
 
 
 def item_sheet(
@@ -105,7 +94,8 @@ def item_sheet(
         rows = rows.filter(internal=True)
     if kind:
         rows = rows.filter(kind=kind)
-    rows = listed_as(rows, listed, connection)
+    for narrow in _narrows if listed else ():
+        rows = narrow(rows, listed, connection)
     rows, order = in_order(rows, sort, ITEM_SORTS, ["title", "id"])
     found, following = page(rows.prefetch_related("barcodes"), order, cursor, limit)
     mine = Item.objects.filter(pk__in=[item.pk for item in found]).order_by()

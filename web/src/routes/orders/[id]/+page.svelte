@@ -35,19 +35,6 @@
 			['ready', 'received', 'part-shipped'].includes(data.state) &&
 			session.may('ship orders')
 	);
-	/** What follows by itself, or by hand. */
-	const next = $derived(
-		!data || !['ready', 'received', 'part-shipped'].includes(data.state)
-			? ''
-			: [
-					data.state === 'received' ? 'goods arrive' : 'ship',
-					data.payments.some((one) => one.state === 'authorised') ? 'charge the payment' : '',
-					'tell the channel',
-					'invoice in the ledger'
-				]
-					.filter(Boolean)
-					.join(' · ')
-	);
 	const quantity = (line: { id: number; ready: string }): string => typed[line.id] ?? line.ready;
 
 	async function act(work: () => Promise<{ said: string }>): Promise<void> {
@@ -222,7 +209,9 @@
 									<span>{one.what}</span>
 									<span class="soft small">{one.more}{one.by ? ` · ${one.by}` : ''}</span>
 								</li>{/each}
-							{#if next}<li class="then"><span class="soft">then: {next}</span></li>{/if}
+							{#if data.then.length}<li class="then">
+									<span class="soft">then: {data.then.join(' · ')}</span>
+								</li>{/if}
 						</ol>
 					</section>
 				</div>
