@@ -301,7 +301,8 @@ class MarketContract(Contract):
         def check() -> None:
             told = [(self.store.get("hedge", "offer-ie", key) or {})["title"] for key in ("o1", "o2")]
             assert told == ["Smoker small, Larkmead", "Smoker large, Larkmead"]
-            assert list(Listing.objects.filter(pk__in=[row.pk for row in rows]).values_list("title", flat=True)) == told
+            kept = dict(Listing.objects.filter(pk__in=[row.pk for row in rows]).values_list("pk", "title"))
+            assert [kept[row.pk] for row in rows] == told
 
         return work, check
 

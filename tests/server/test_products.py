@@ -260,7 +260,7 @@ def test_what_was_set_for_a_category_goes_with_it(desk: Desk) -> None:
     for row in (kept, gone):
         change(SYSTEM, Rung(Level.CATEGORY, row.name, row.pk), {"margin_floor": "20"}, NOW)
     desk.send("post", f"categories/{gone.pk}/merge", {"into_id": kept.pk}, 200)
-    assert list(SettingValue.objects.values_list("level", "subject")) == [(Level.CATEGORY.value, kept.pk)]
+    assert list(SettingValue.objects.order_by("pk").values_list("level", "subject")) == [(Level.CATEGORY.value, kept.pk)]
 
 
 def test_a_product_in_another_category_has_its_offers_worked_out_anew(desk: Desk) -> None:
