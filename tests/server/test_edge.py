@@ -41,12 +41,6 @@ from yuvrel.stock.models import StockBalance, StockMove
 pytestmark = pytest.mark.django_db
 
 
-@pytest.fixture
-def manager(company: Location, client: Client) -> Client:
-    client.force_login(make_user(Role.MANAGER))
-    return client
-
-
 def post(client: Client, path: str, body: Any, **headers: str) -> Any:
     return client.post(f"/api/v1/{path}", json.dumps(body), content_type="application/json", headers=headers)
 

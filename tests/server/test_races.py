@@ -29,7 +29,7 @@ from yuvrel.planning.queries import Line, one_line
 from yuvrel.sales.actions import ship, take_order, take_till_sale
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.stock.actions import adjust
-from yuvrel.stock.models import StockBalance
+from yuvrel.stock.models import StockBalance, StockDocument
 
 pytestmark = pytest.mark.django_db(transaction=True)
 
@@ -62,6 +62,19 @@ def all_at_once(works: list[Callable[[], object]]) -> list[Exception]:
     for thread in threads:
         thread.join()
     return faults
+
+
+def test_numbers_are_given_once_and_without_gaps(company: Location) -> None:
+    items = [make_item(f"N-{n}", on_hand=9) for n in range(6)]
+    works = [
+        lambda item=item: adjust(SYSTEM, item_id=item.pk, location_id=company.pk, reason="lost", at=NOW, change=D(-1))
+        for item in items
+        for _ in range(2)
+    ]
+    assert not all_at_once(works)
+    assert sorted(StockDocument.objects.filter(kind="adjustment").values_list("number", flat=True)) == [
+        f"ADJ-{1001 + n}" for n in range(12)
+    ]
 
 
 def test_categories_moved_into_each_other_at_once_stay_in_the_tree() -> None:

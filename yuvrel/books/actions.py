@@ -14,6 +14,8 @@ from django.db.models import Q
 from yuvrel.core.bounds import check_text
 from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.core.postings import FURTHER_CLEARING, Line, Role, balanced
+from yuvrel.documents.columns import from_document
+from yuvrel.documents.registry import Ref
 from yuvrel.kit.bulk import insert_many
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
@@ -48,14 +50,14 @@ CHART: tuple[tuple[Role, str, str], ...] = (
 
 @dataclass(frozen=True)
 class Posting:
-    """One entry to post. `ledger_kind`, `number`, `contact` and `details` shape what the outside
-    ledger is told; without a kind it is a journal numbered by the entry."""
+    """One entry to post; `ref` is the document that causes it. `ledger_kind`, `number`, `contact` and `details` shape what
+    the outside ledger is told; without a kind it is a journal numbered by the entry."""
 
     kind: str
     day: date
     document: str
     lines: tuple[Line, ...]
-    link: str = ""
+    ref: Ref | None = None
     memo: str = ""
     ledger_kind: str = LedgerDocument.Kind.JOURNAL
     number: str = ""
@@ -129,7 +131,11 @@ def post(posting: Posting) -> JournalEntry | None:
         account_ids.cache_clear()
         ids = account_ids()
     entry = JournalEntry.objects.create(
-        kind=posting.kind, date=posting.day, document=posting.document, link=posting.link, memo=posting.memo[:200]
+        kind=posting.kind,
+        date=posting.day,
+        document=posting.document,
+        memo=posting.memo[:200],
+        **from_document(posting.ref),
     )
     rows = [
         JournalLine(entry=entry, account_id=ids[line.role], item_id=line.item_id, amount=line.amount, memo=line.memo)

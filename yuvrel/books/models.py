@@ -3,6 +3,7 @@
 import pgtrigger
 from django.db import models
 
+from yuvrel.documents.columns import FromDocument
 from yuvrel.kit.columns import MONEY
 
 
@@ -24,7 +25,7 @@ class Period(models.Model):
     closed_at = models.DateTimeField(null=True)
 
 
-class JournalEntry(models.Model):
+class JournalEntry(FromDocument):
     """One event in the books. Never updated, never deleted; put right by a reversal."""
 
     class Kind(models.TextChoices):
@@ -40,14 +41,13 @@ class JournalEntry(models.Model):
 
     kind = models.CharField(max_length=12, choices=Kind.choices)
     date = models.DateField(db_index=True)
-    document = models.CharField(max_length=60, help_text="The number of the document that caused it")
-    link = models.CharField(max_length=80, blank=True)
     memo = models.CharField(max_length=200, blank=True)
     reverses = models.OneToOneField("self", on_delete=models.PROTECT, null=True, related_name="reversed_by")
     posted_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         verbose_name_plural = "journal entries"
+        indexes = [models.Index(fields=["document_kind", "document_id"], name="entry_document")]
         triggers = [
             pgtrigger.Protect(name="entry_append_only", operation=pgtrigger.Update | pgtrigger.Delete),
             pgtrigger.Trigger(

@@ -13,6 +13,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
 from yuvrel.core.working import Step, Working
+from yuvrel.documents.registry import Ref
 from yuvrel.kit.faults import figure_or, sheet_rows
 from yuvrel.kit.paging import page
 from yuvrel.people.queries import company
@@ -32,6 +33,15 @@ def journal(q: str, kind: str, cursor: str, limit: int) -> dict[str, Any]:
     found, following = page(rows, ["-id"], cursor, limit)
     lines = _lines([entry.pk for entry in found])
     return {"rows": sheet_rows(EntryOut, found, lambda entry: _entry(entry, lines[entry.pk]), _known), "next": following}
+
+
+def entries_of(ref: Ref) -> list[EntryOut]:
+    """What a document posted, in the order in which it did."""
+    found = list(
+        JournalEntry.objects.filter(document_kind=ref.kind, document_id=ref.id).select_related("ledger_document").order_by("pk")
+    )
+    lines = _lines([entry.pk for entry in found])
+    return sheet_rows(EntryOut, found, lambda entry: _entry(entry, lines[entry.pk]), _known)
 
 
 def _known(entry: JournalEntry) -> dict[str, Any]:

@@ -8,16 +8,17 @@ from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
-from uuid import uuid4
 
 from django.db import transaction
 
 from yuvrel.books.actions import Posting, post
 from yuvrel.books.models import JournalEntry
 from yuvrel.core import postings
-from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
+from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money, round_unit_cost, spoken
 from yuvrel.core.replenish import SupplierTerms
+from yuvrel.documents.actions import lock, next_number, pass_on
+from yuvrel.documents.registry import Ref
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.models import Location
@@ -26,6 +27,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.stock.actions import Cause, change_incoming, check_quantity, lock_balances, lock_costs, put_in
 from yuvrel.stock.models import ItemCost, Lot
 
+from .documents import PURCHASE_ORDER, RECEIPT
 from .models import (
     ExchangeRate,
     GoodsReceipt,
@@ -89,14 +91,12 @@ def _draft_one(
 ) -> PurchaseOrder:
     supplier = terms[lines[0].item_id].supplier
     order = PurchaseOrder.objects.create(
-        number=uuid4().hex[:30],  # until its own is known, which is made of its id
+        number=next_number(PURCHASE_ORDER),
         supplier=supplier,
         location_id=location_id,
         currency=supplier.currency,
         expected_on=company_day(at) + timedelta(days=supplier.lead_days),
     )
-    order.number = f"PO-{1000 + order.pk}"
-    order.save(update_fields=["number"])
     PurchaseLine.objects.bulk_create(
         PurchaseLine(
             order=order,
@@ -117,11 +117,11 @@ def price_at(prices: Sequence[PriceBreak], quantity: Decimal) -> Decimal:
     return SupplierTerms(tuple((row.from_quantity, row.price) for row in prices)).price(quantity)
 
 
-def lock_purchase_order(order_id: int) -> PurchaseOrder:
-    """The order, locked. Raises NotFoundError."""
-    order = PurchaseOrder.objects.select_for_update().filter(pk=order_id).first()
-    if order is None:
-        raise NotFoundError("There is no such purchase order.")
+def lock_draft(order_id: int, version: int) -> PurchaseOrder:
+    """The draft, locked. Raises NotFoundError, StaleError, and RefusedError when it was sent already."""
+    order = lock(PURCHASE_ORDER, PurchaseOrder, order_id, version)
+    if order.state != State.DRAFT:
+        raise RefusedError(f"{order.number} is {order.state}; only a draft can be changed.", field="state")
     return order
 
 
@@ -131,11 +131,7 @@ def change_draft(
 ) -> PurchaseOrder:
     """Set quantity and price of a draft's lines; a quantity of zero takes the line off."""
     actor.need(Ability.BUY)
-    order = lock_purchase_order(order_id)
-    if order.version != version:
-        raise StaleError
-    if order.state != State.DRAFT:
-        raise RefusedError(f"{order.number} is {order.state}; only a draft can be changed.", field="state")
+    order = lock_draft(order_id, version)
     rows = {row.pk: row for row in order.lines.select_related("item")}
     for line_id, (quantity, price) in lines.items():
         if line_id not in rows:
@@ -159,15 +155,12 @@ def change_draft(
 def send(actor: Actor, order_id: int, version: int, at: datetime) -> PurchaseOrder:
     """A draft becomes sent: its units are incoming, and the supplier's inbox is to be told."""
     actor.need(Ability.BUY)
-    order = lock_purchase_order(order_id)
-    if order.version != version:
-        raise StaleError
-    if order.state != State.DRAFT:
-        raise RefusedError(f"{order.number} was sent already.", field="state")
+    order = lock(PURCHASE_ORDER, PurchaseOrder, order_id, version)
+    pass_on(PURCHASE_ORDER, order, State.SENT)
     lines = list(order.lines.all())
     if not lines:
         raise RefusedError("There is nothing on this order.", field="lines")
-    order.state, order.sent_at = State.SENT, at
+    order.sent_at = at
     order.version += 1
     order.save()
     change_incoming((line.item_id, order.location_id, line.quantity) for line in lines)
@@ -201,11 +194,11 @@ def acknowledge(actor: Actor, number: str, answer: Answer, at: datetime) -> str:
     order.supplier_reference, order.supplier_note = answer.reference[:80], answer.note[:300]
     lines = list(order.lines.select_related("item").order_by("item_id"))
     if not answer.accepted:
-        order.state = State.CANCELLED
+        pass_on(PURCHASE_ORDER, order, State.CANCELLED)
         change_incoming((row.item_id, order.location_id, row.received - row.quantity) for row in lines)
     else:
         if order.state == State.SENT:
-            order.state = State.ACKNOWLEDGED
+            pass_on(PURCHASE_ORDER, order, State.ACKNOWLEDGED)
         order.expected_on = answer.expected_on or order.expected_on
         for row in lines:
             row.confirmed = answer.quantities.get(row.item.sku, row.quantity)
@@ -221,16 +214,13 @@ def acknowledge(actor: Actor, number: str, answer: Answer, at: datetime) -> str:
 def cancel(actor: Actor, order_id: int, version: int) -> PurchaseOrder:
     """Give up what has not arrived."""
     actor.need(Ability.BUY)
-    order = lock_purchase_order(order_id)
-    if order.version != version:
-        raise StaleError
-    if order.state in (State.RECEIVED, State.CANCELLED):
-        raise RefusedError(f"{order.number} is {order.state} already.", field="state")
-    if order.state != State.DRAFT:
+    order = lock(PURCHASE_ORDER, PurchaseOrder, order_id, version)
+    before = order.state
+    pass_on(PURCHASE_ORDER, order, State.CANCELLED)
+    if before != State.DRAFT:
         open_lines = [(r.item_id, order.location_id, min(ZERO, r.received - r.quantity)) for r in order.lines.all()]
         change_incoming(open_lines)
         record(Event.Kind.AVAILABILITY, [item for item, _, _ in open_lines], f"{order.number} cancelled")
-    order.state = State.CANCELLED
     order.version += 1
     order.save()
     audit(actor, "cancel purchase order", "purchase order", order.pk)
@@ -265,7 +255,7 @@ def receive(actor: Actor, order_id: int, arrived: Sequence[Arrived], at: datetim
     RefusedError when more arrives than is still ordered.
     """
     actor.need(Ability.RECEIVE)
-    order = lock_purchase_order(order_id)
+    order = lock(PURCHASE_ORDER, PurchaseOrder, order_id)
     if order.state not in PurchaseOrder.OPEN:
         raise RefusedError(f"{order.number} is {order.state}; nothing can be received on it.", field="state")
     lines = {row.pk: row for row in order.lines.select_related("item")}
@@ -274,14 +264,14 @@ def receive(actor: Actor, order_id: int, arrived: Sequence[Arrived], at: datetim
     day = company_day(at)
     base = company().base_currency
     rate = rate_on(order.currency, day, base)
-    number = f"GR-{order.number.removeprefix('PO-')}-{order.receipts.count() + 1}"
+    number = next_number(RECEIPT)
     receipt = GoodsReceipt.objects.create(order=order, number=number, received_at=at, rate=rate)
     lock_balances((lines[row.line_id].item_id, order.location_id) for row in arrived)
     costs = lock_costs(lines[row.line_id].item_id for row in arrived)
     values = [_receive_line(receipt, lines[row.line_id], row, costs, base) for row in arrived]
     change_incoming((lines[r.line_id].item_id, order.location_id, -r.quantity) for r in arrived)
     left = any(row.received < row.quantity for row in lines.values())
-    order.state = State.PART_RECEIVED if left else State.RECEIVED
+    pass_on(PURCHASE_ORDER, order, State.PART_RECEIVED if left else State.RECEIVED)
     order.version += 1
     order.save()
     post(
@@ -290,7 +280,7 @@ def receive(actor: Actor, order_id: int, arrived: Sequence[Arrived], at: datetim
             day,
             number,
             postings.receipt(values),
-            link=f"/buying/orders/{order.pk}",
+            ref=Ref(RECEIPT.code, receipt.pk),
             memo=f"{order.supplier.name} {order.number}",
         )
     )
@@ -332,7 +322,7 @@ def _receive_line(
         lot, _ = Lot.objects.get_or_create(
             item_id=line.item_id, code=row.lot_code.strip()[:40], defaults={"expires_on": row.expires_on}
         )
-    cause = Cause("receipt", receipt.number, receipt.received_at, f"/buying/orders/{order.pk}")
+    cause = Cause("receipt", receipt.number, receipt.received_at, Ref(RECEIPT.code, receipt.pk))
     change = put_in(costs[line.item_id], order.location_id, row.quantity, value, cause, lot)
     costs[line.item_id].last_cost = round_unit_cost(value / row.quantity)
     costs[line.item_id].save(update_fields=["last_cost"])

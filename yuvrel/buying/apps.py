@@ -7,5 +7,5 @@ class BuyingConfig(AppConfig):
     default_auto_field = "django.db.models.BigAutoField"
 
     def ready(self) -> None:
-        """Its sheet is known from the start."""
-        from . import sheet  # noqa: F401
+        """Its documents and its sheet are known from the start."""
+        from . import documents, sheet  # noqa: F401

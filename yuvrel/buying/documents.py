@@ -1,32 +1,68 @@
-"""A purchase order as PDF, in the product's own type."""
+"""Purchase orders and goods receipts as documents: numbers, states, what is printed."""
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
-from django.conf import settings
-from django.template.loader import render_to_string
+from yuvrel.core.states import States
+from yuvrel.documents.registry import DocumentKind, Form, Moment, Series, register
 
-from yuvrel.people.queries import company
-
+from .models import GoodsReceipt, PurchaseOrder
 from .queries import order_page
 
-FONTS = Path(settings.BASE_DIR) / "web" / "node_modules" / "@fontsource-variable"
-FACES = {
-    "Literata": FONTS / "literata" / "files" / "literata-latin-wght-normal.woff2",
-    "Source Sans 3": FONTS / "source-sans-3" / "files" / "source-sans-3-latin-wght-normal.woff2",
-}
+State = PurchaseOrder.State
+
+STATES = States(
+    State.DRAFT.value,
+    {
+        State.DRAFT.value: (State.SENT.value, State.CANCELLED.value),
+        State.SENT.value: (State.ACKNOWLEDGED.value, State.PART_RECEIVED.value, State.RECEIVED.value, State.CANCELLED.value),
+        State.ACKNOWLEDGED.value: (State.PART_RECEIVED.value, State.RECEIVED.value, State.CANCELLED.value),
+        State.PART_RECEIVED.value: (State.PART_RECEIVED.value, State.RECEIVED.value, State.CANCELLED.value),
+        State.RECEIVED.value: (),
+        State.CANCELLED.value: (),
+    },
+)
 
 
-def purchase_pdf(order_id: int) -> bytes:
-    """The PDF of a purchase order."""
-    # Its native libraries take over a second to load; only who prints waits for them.
-    from weasyprint import HTML
-    from weasyprint.text.fonts import FontConfiguration
+def _form(order_id: int) -> dict[str, Any]:
+    found = order_page(order_id)
+    return {"order": found, "number": found["number"]}
 
-    data: dict[str, Any] = order_page(order_id)
-    faces = [(name, path.as_uri()) for name, path in FACES.items() if path.exists()]
-    html = render_to_string("purchase_order.html", {"order": data, "company": company(), "faces": faces})
-    pdf: bytes = HTML(string=html).write_pdf(font_config=FontConfiguration())
-    return pdf
+
+def _moments(row: PurchaseOrder) -> list[Moment]:
+    return [Moment(row.delivered_at, "", "in the supplier's inbox")] if row.delivered_at else []
+
+
+def _receipt_facts(row: GoodsReceipt) -> list[tuple[str, str]]:
+    order = row.order
+    rate = [] if row.rate == 1 else [("Rate", f"{row.rate.normalize():f} {order.currency} for one of ours")]
+    return [("Supplier", order.supplier.name), ("Location", order.location.name), *rate]
+
+
+PURCHASE_ORDER = register(
+    DocumentKind(
+        "purchase order",
+        "Purchase order",
+        PurchaseOrder,
+        "buying",
+        at="made_at",
+        series=Series("PO"),
+        states=STATES,
+        page="/buying/orders/{id}",
+        forms={"order": Form("Purchase order", "purchase_order.html", _form)},
+        moments=_moments,
+    )
+)
+RECEIPT = register(
+    DocumentKind(
+        "receipt",
+        "Goods receipt",
+        GoodsReceipt,
+        "buying",
+        at="received_at",
+        series=Series("GR"),
+        within=("order", PURCHASE_ORDER.code),
+        facts=_receipt_facts,
+    )
+)

@@ -8,12 +8,12 @@ from django.db import transaction
 
 from yuvrel.catalogue.actions import ItemDraft, add_product
 from yuvrel.catalogue.models import Item
-from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
+from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.money import ZERO
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.stock.actions import check_quantity
 
-from .actions import lock_purchase_order, price_at
+from .actions import lock_draft, price_at
 from .models import PurchaseLine, PurchaseOrder, SupplierItem
 from .suppliers import Terms, keep_terms
 
@@ -29,11 +29,7 @@ def add_line(
     naming what cannot be.
     """
     actor.need(Ability.BUY)
-    order = lock_purchase_order(order_id)
-    if order.version != version:
-        raise StaleError
-    if order.state != PurchaseOrder.State.DRAFT:
-        raise RefusedError(f"{order.number} is {order.state}; only a draft can be changed.", field="state")
+    order = lock_draft(order_id, version)
     item = Item.objects.filter(pk=item_id, active=True).first()
     if item is None:
         raise NotFoundError("There is no such item in use.", field="item_id")

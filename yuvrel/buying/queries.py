@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -12,6 +13,8 @@ from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money
 from yuvrel.core.working import Step, Working
+from yuvrel.documents.queries import time_line
+from yuvrel.documents.registry import kind_of
 from yuvrel.kit.faults import figure_or, sheet_rows
 from yuvrel.kit.paging import in_order, page
 
@@ -127,6 +130,7 @@ def order_page(order_id: int) -> dict[str, Any]:
             }
             for r in order.receipts.prefetch_related("lines").order_by("pk")
         ],
+        "history": [asdict(one) for one in time_line(kind_of("purchase order"), order)],
     }
 
 

@@ -9,6 +9,7 @@ from typing import Annotated, Any
 from ninja import Schema
 from pydantic import Field
 
+from yuvrel.documents.schemas import MomentOut
 from yuvrel.kit.wire import DayIn, Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost, UnitCostIn
 
 
@@ -86,6 +87,7 @@ class PurchaseOut(Schema):
     version: int
     lines: list[PurchaseLineOut]
     receipts: list[ReceiptOut]
+    history: list[MomentOut]
 
 
 class PurchaseLineIn(Schema):

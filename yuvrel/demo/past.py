@@ -23,6 +23,8 @@ from yuvrel.catalogue.models import Item
 from yuvrel.channels.models import Connection
 from yuvrel.core.money import ZERO, round_unit_cost, split_tax
 from yuvrel.core.postings import Line, Role, balanced
+from yuvrel.documents.columns import from_document
+from yuvrel.documents.registry import Ref
 from yuvrel.people.models import Location
 from yuvrel.sales.models import Customer, Invoice, OrderLine, SalesOrder, Shipment, ShipmentLine
 from yuvrel.sales.rules import order_rules_of
@@ -274,7 +276,7 @@ class Past:
             value=value,
             reason=move.reason,
             document=order.number if order else move.document,
-            link=f"/orders/{order.pk}" if order else "",
+            **from_document(Ref("order", order.pk) if order else None),
             happened_at=self.at(move.day, move.hour),
         )
 

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from django.http import HttpRequest, HttpResponse
+from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router
 
 from yuvrel.buying import actions as buying
 from yuvrel.buying import lines as purchase_lines
 from yuvrel.buying import queries as purchase_orders
-from yuvrel.buying.documents import purchase_pdf
 from yuvrel.buying.schemas import Drafted, DraftIn, NewLineIn, PurchaseIn, PurchaseOut, PurchasePage, ReceiveIn, VersionIn
 from yuvrel.catalogue.actions import ItemDraft
 from yuvrel.catalogue.pictures import first_of
@@ -199,13 +198,3 @@ def receive(request: HttpRequest, order_id: int, body: ReceiveIn) -> Any:
     arrived = [buying.Arrived(row.line_id, row.quantity, row.lot, row.expires_on) for row in body.lines]
     receipt = buying.receive(actor(request), order_id, arrived, timezone.now())
     return {"said": f"Received as {receipt.number}.", "id": receipt.pk}
-
-
-@router.get("/purchase-orders/{int:order_id}/pdf", operation_id="purchase_order_pdf", response={200: bytes})
-def pdf(request: HttpRequest, order_id: int) -> HttpResponse:
-    """The order on paper."""
-    actor(request)
-    order = purchase_orders.get_order(order_id)
-    response = HttpResponse(purchase_pdf(order_id), content_type="application/pdf")
-    response["Content-Disposition"] = f'inline; filename="{order.number}.pdf"'
-    return response

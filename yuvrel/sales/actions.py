@@ -15,10 +15,11 @@ from django.db.models.functions import Coalesce, Greatest, TruncDate
 
 from yuvrel.catalogue.kits import explode
 from yuvrel.core.availability import reserve
-from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
+from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.core.money import ZERO
 from yuvrel.core.past_zero import wholes
 from yuvrel.core.working import plain
+from yuvrel.documents.actions import lock, pass_on
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
 from yuvrel.people.queries import company, company_day
@@ -27,6 +28,7 @@ from yuvrel.stock.actions import lock_balances
 from yuvrel.stock.models import StockBalance
 
 from . import amending, past_zero
+from .documents import ORDER
 from .incoming import IncomingLine, IncomingOrder, faults, fits
 from .models import Customer, OrderLine, Reservation, SalesOrder, Shipment
 from .payments import keep_payments, post_prepayment
@@ -113,7 +115,8 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     order.customer, order.shipping_method = customer_of(incoming), incoming.shipping_method
     keep_payments(order, incoming, new=new)
     if incoming.cancelled:
-        order.state, order.held_because = State.CANCELLED, ""
+        pass_on(ORDER, order, State.CANCELLED)
+        order.held_because = ""
         amending.cut_to_shipped(order)
         order.net = sum(order.lines.values_list("net", flat=True), ZERO)
     else:
@@ -151,9 +154,10 @@ def _book(order: SalesOrder, incoming: IncomingOrder, problem: str, begun: bool,
     allowed = Allowed(shelf.counter, [line.past_zero for line in kept], incoming.backorders)
     short, refused = _reserve(order, rows, shelf.parts, shelf.balances, allowed)
     order.held_because = (problem or refused)[:300]
-    order.state = State.HELD if order.held_because else State.RECEIVED if short else State.READY
+    to = State.HELD if order.held_because else State.RECEIVED if short else State.READY
     if begun and not order.held_because:
-        order.state = State.PART_SHIPPED if any(amending.left_of(row) for row in rows) else State.SHIPPED
+        to = State.PART_SHIPPED if any(amending.left_of(row) for row in rows) else State.SHIPPED
+    pass_on(ORDER, order, to)
     return refused
 
 
@@ -189,7 +193,7 @@ def take_till_sale(actor: Actor, incoming: IncomingOrder, kind: str = SalesOrder
     book_lines(order, [line for line in incoming.lines if line.quantity > 0], currency)
     keep_payments(order, incoming, new=True)
     order.held_because = problem[:300]
-    order.state = State.HELD if waits else State.CLOSED
+    pass_on(ORDER, order, State.HELD if waits else State.CLOSED)
     order.save()
     if not waits:
         _hand_over_at_till(order)
@@ -355,7 +359,7 @@ def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
     books are kept in.
     """
     actor.need(Ability.RESOLVE)
-    order = lock_order(order_id)
+    order = lock(ORDER, SalesOrder, order_id)
     if order.state != State.HELD:
         raise RefusedError("This order is not held.", field="state")
     _check_release(order)
@@ -366,11 +370,11 @@ def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
     order.held_because = ""
     if order.kind != SalesOrder.Kind.ORDER:
         _hand_over_at_till(order)
-        order.state = State.CLOSED
+        pass_on(ORDER, order, State.CLOSED)
     else:
         if not _held_items(order):
             _reserve_after_all(order)
-        order.state = _waiting_state(order)
+        pass_on(ORDER, order, _waiting_state(order))
     order.save()
     if order.kind == SalesOrder.Kind.ORDER:
         post_prepayment(order, at)
@@ -428,22 +432,15 @@ def _book_difference(order: SalesOrder, amount: Decimal) -> None:
 def hold(actor: Actor, order_id: int, why: str) -> SalesOrder:
     """Stop an order that is waiting; what it reserved stays reserved."""
     actor.need(Ability.SHIP)
-    order = lock_order(order_id)
+    order = lock(ORDER, SalesOrder, order_id)
     if order.state not in (State.READY, State.RECEIVED):
         raise RefusedError(f"An order that is {order.state} cannot be held.", field="state")
     if not why.strip():
         raise BadInputError("Enter the reason for holding it.", field="why")
-    order.state, order.held_because = State.HELD, why.strip()[:300]
+    pass_on(ORDER, order, State.HELD)
+    order.held_because = why.strip()[:300]
     order.save()
     audit(actor, "hold order", "order", order.pk, after={"why": why})
-    return order
-
-
-def lock_order(order_id: int) -> SalesOrder:
-    """The order, locked. Raises NotFoundError."""
-    order = SalesOrder.objects.select_for_update().filter(pk=order_id).first()
-    if order is None:
-        raise NotFoundError("There is no such order.")
     return order
 
 
@@ -464,7 +461,7 @@ def ship(
     more is asked for than is reserved.
     """
     actor.need(Ability.SHIP)
-    order = lock_order(order_id)
+    order = lock(ORDER, SalesOrder, order_id)
     if order.state not in (State.READY, State.RECEIVED, State.PART_SHIPPED):
         why = f": {order.held_because}" if order.held_because else ""
         raise RefusedError(f"An order that is {order.state} cannot be shipped{why}.", field="state")
@@ -481,7 +478,7 @@ def ship(
         tracking=tracking.strip(),
     )
     left = any(line.shipped < line.quantity for line in order.lines.all() if line.kind in ("item", "service"))
-    order.state = State.PART_SHIPPED if left else State.SHIPPED
+    pass_on(ORDER, order, State.PART_SHIPPED if left else State.SHIPPED)
     order.save()
     record(Event.Kind.SHIPMENT, [result.shipment.pk], result.shipment.number)
     record(Event.Kind.AVAILABILITY, result.items, f"shipment {result.shipment.number}")
@@ -536,7 +533,7 @@ def give_up_short(actor: Actor, item_ids: Iterable[int]) -> set[int]:
         given_up[row.line.order_id].append(f"{plain(units)} {row.item.sku}")
     for order in SalesOrder.objects.filter(pk__in=given_up):
         if order.state == State.READY:
-            order.state = State.RECEIVED
+            pass_on(ORDER, order, State.RECEIVED)
             order.save(update_fields=["state"])
         audit(actor, "reservation became backorder", "order", order.pk, after={"units": given_up[order.pk]})
     return set(given_up)
@@ -564,6 +561,6 @@ def fill_backorders(item_ids: Iterable[int]) -> set[int]:
         row.move(got, Reservation.State.OPEN)
         helped.add(row.line.order_id)
     for order in SalesOrder.objects.filter(pk__in=helped, state=State.RECEIVED):
-        order.state = _waiting_state(order)
+        pass_on(ORDER, order, _waiting_state(order))
         order.save(update_fields=["state"])
     return helped

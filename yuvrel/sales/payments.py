@@ -15,8 +15,10 @@ from yuvrel.core import postings
 from yuvrel.core.money import ZERO
 from yuvrel.core.payments import Part, parted, settle
 from yuvrel.core.postings import Role
+from yuvrel.documents.registry import Ref
 from yuvrel.people.queries import company_day
 
+from .documents import ORDER
 from .incoming import IncomingOrder
 from .models import Capture, Payment, SalesOrder, Shipment
 
@@ -69,7 +71,7 @@ def post_prepayment(order: SalesOrder, at: datetime, *, new: bool = False) -> No
             company_day(at),
             order.number,
             postings.prepayment(change),
-            link=f"/orders/{order.pk}",
+            ref=Ref(ORDER.code, order.pk),
             memo="paid before shipment" if more > 0 else "prepayment taken back" if more else "paid another way",
         )
     )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
@@ -20,13 +20,14 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.core.orders import Profit, profit
 from yuvrel.core.working import Step, Working
+from yuvrel.documents.queries import time_line
 from yuvrel.kit.faults import figure_or, row_or, sheet_rows
 from yuvrel.kit.paging import in_order, page
-from yuvrel.people.models import AuditRow
 from yuvrel.stock.models import ItemCost
 
 from .actions import ready_to_ship
-from .models import Capture, OrderLine, Payment, Reservation, SalesOrder, ShipmentLine
+from .documents import ORDER
+from .models import OrderLine, Payment, Reservation, SalesOrder, ShipmentLine
 from .rules import OrderRules, order_rules, order_rules_of
 from .schemas import LineOut, OrderRow
 
@@ -239,7 +240,7 @@ def order_page(order_id: int) -> dict[str, Any]:
         "margin_percent": earned.margin_percent if earned else None,
         "customer_orders": row.customer.orders.count() if row.customer else 0,  # type: ignore[attr-defined]
         "also_open": _also_open(row),
-        "history": _happened(row),
+        "history": [asdict(one) for one in time_line(ORDER, row)],
         "then": _then(row),
     }
 
@@ -258,15 +259,6 @@ def _also_open(row: SalesOrder) -> list[dict[str, Any]]:
     return [short_order(one) for one in others.select_related("connection").order_by("placed_at", "pk")[:5]]
 
 
-# What was done to an order, as it is said in its history.
-DONE = {
-    "release order": "released",
-    "hold order": "held",
-    "ship order": "shipped",
-    "reservation became backorder": "a reservation became a backorder",
-}
-
-
 def _then(row: SalesOrder) -> list[str]:
     """What is still to come of an order that waits, in its order."""
     if row.state not in (SalesOrder.State.READY, SalesOrder.State.RECEIVED, SalesOrder.State.PART_SHIPPED):
@@ -274,30 +266,6 @@ def _then(row: SalesOrder) -> list[str]:
     charges = row.payments.filter(state=Payment.State.AUTHORISED).exists()  # type: ignore[attr-defined]
     begin = ["goods arrive"] if row.state == SalesOrder.State.RECEIVED else []
     return [*begin, "ship", *(["charge the payment"] if charges else []), "tell the channel", "invoice in the ledger"]
-
-
-def _happened(row: SalesOrder) -> list[dict[str, Any]]:
-    """All that happened to an order, the oldest first."""
-    found = [{"at": row.placed_at, "by": "", "what": "placed", "more": f"{row.connection.name}, {row.external_number}"}]
-    for done in AuditRow.objects.filter(subject="order", subject_id=row.pk).order_by("pk"):
-        after = done.after
-        if done.action in ("take order", "take till sale"):
-            version = after.get("version", 1)
-            what = "taken in" if len(found) == 1 else f"changed at the channel, version {version}"
-            more = str(after.get("state", ""))
-        else:
-            what = DONE.get(done.action, done.action)
-            units = after.get("units") or []
-            more = str(after.get("why") or after.get("shipment") or ", ".join(units))
-        found.append({"at": done.at, "by": "" if done.user_id is None else done.actor, "what": what, "more": more})
-    for taken in Capture.objects.filter(payment__order=row).select_related("payment", "shipment").order_by("pk"):
-        said = f"{taken.amount} of the {taken.payment.method.replace('_', ' ')} charged"
-        if taken.told_channel_at:
-            found.append({"at": taken.told_channel_at, "by": "", "what": said, "more": taken.shipment.number})
-    for shipment in row.shipments.all():  # type: ignore[attr-defined]
-        if shipment.told_channel_at:
-            found.append({"at": shipment.told_channel_at, "by": "", "what": "the channel was told", "more": shipment.number})
-    return sorted(found, key=lambda one: one["at"])
 
 
 def _payments(row: SalesOrder) -> list[dict[str, Any]]:
@@ -336,6 +304,7 @@ def _shipment(shipment: Any) -> dict[str, Any]:
         "shipped_at": shipment.shipped_at,
         "told_channel_at": shipment.told_channel_at,
         "cost": sum((line.cost for line in shipment.lines.all()), ZERO),
+        "invoice_id": shipment.invoice.pk,
         "invoice_total": shipment.invoice.total,
         "ledger_state": document.state if document else "none",
     }

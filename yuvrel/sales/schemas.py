@@ -9,6 +9,7 @@ from typing import Any
 from ninja import Schema
 from pydantic import Field
 
+from yuvrel.documents.schemas import MomentOut
 from yuvrel.kit.wire import Id, Money, Quantity, QuantityIn, SheetRow
 
 
@@ -76,6 +77,7 @@ class ShipmentOut(Schema):
     shipped_at: datetime
     told_channel_at: datetime | None
     cost: Money
+    invoice_id: int
     invoice_total: Money
     ledger_state: str
 
@@ -103,15 +105,6 @@ class CustomerOrderOut(Schema):
     placed_at: datetime
     total: Money
     currency: str
-
-
-class OrderEventOut(Schema):
-    """Something that happened to an order."""
-
-    at: datetime
-    by: str
-    what: str
-    more: str
 
 
 class OrderOut(Schema):
@@ -148,7 +141,7 @@ class OrderOut(Schema):
     margin_percent: Decimal | None
     customer_orders: int
     also_open: list[CustomerOrderOut]
-    history: list[OrderEventOut]
+    history: list[MomentOut]
     then: list[str]
 
 

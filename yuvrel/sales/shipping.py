@@ -19,9 +19,11 @@ from yuvrel.core.money import ZERO, spoken
 from yuvrel.core.orders import BookedLine, InvoicePart, LineKind, invoice_parts
 from yuvrel.core.postings import Revenue
 from yuvrel.core.postings import Role as AccountRole
+from yuvrel.documents.registry import Ref
 from yuvrel.people.queries import company, company_day
 from yuvrel.stock.actions import Cause, lock_balances, lock_costs, seen_by_a_count, take_out
 
+from .documents import INVOICE, SHIPMENT
 from .models import Invoice, OrderLine, Reservation, SalesOrder, Shipment, ShipmentLine
 from .payments import settlement
 from .rules import order_rules
@@ -68,6 +70,7 @@ def hand_over(
     serial = order.shipments.count() + 1
     number = order.number if serial == 1 else f"{order.number}-{serial}"
     shipment = Shipment.objects.create(order=order, number=number, carrier=carrier, tracking=tracking, shipped_at=at)
+    ref = Ref(SHIPMENT.code, shipment.pk)
     day = company_day(at)
     if order.kind != SalesOrder.Kind.ORDER:
         day = open_day(day)
@@ -75,7 +78,7 @@ def hand_over(
         seen_by_a_count([(take.item_id, take.location_id, take.quantity) for take in takes], at, number)
     else:
         takes = _from_reserved(lines, quantities)
-    costs = _take_stock(takes, Cause(reason, number, at, f"/orders/{order.pk}"))
+    costs = _take_stock(takes, Cause(reason, number, at, ref))
     parts, revenue = invoice_parts([_booked(line) for line in lines.values()], dict(quantities), order.currency)
     _note_lines(shipment, lines, quantities, parts, costs)
     settled = settlement(order, revenue.total)
@@ -90,7 +93,7 @@ def hand_over(
             day,
             number,
             postings.cost_of_shipment(sorted(per_item.items())),
-            link=f"/orders/{order.pk}",
+            ref=ref,
             memo="cost of the goods",
         )
     )
@@ -209,7 +212,7 @@ def _invoice(
     against: Mapping[str, Decimal],
     day: date,
 ) -> None:
-    Invoice.objects.create(
+    invoice = Invoice.objects.create(
         shipment=shipment,
         number=shipment.number,
         issued_on=day,
@@ -236,7 +239,7 @@ def _invoice(
             day,
             shipment.number,
             postings.invoice(revenue, against),
-            link=f"/orders/{order.pk}",
+            ref=Ref(INVOICE.code, invoice.pk),
             memo=f"{order.connection.name} order {order.external_number}",
             ledger_kind=LedgerDocument.Kind.INVOICE,
             number=shipment.number,

@@ -17,6 +17,9 @@ from yuvrel.catalogue.api import router as catalogue
 from yuvrel.channels.api import router as channels
 from yuvrel.channels.listing_api import router as listing
 from yuvrel.channels.publishing_api import router as publishing
+from yuvrel.documents.printing import printed
+from yuvrel.documents.queries import get_document as get
+from yuvrel.documents.queries import ref_of
 from yuvrel.intake.api import router as intake
 from yuvrel.kit.auth import AUTH, actor
 from yuvrel.kit.wire import WorkingOut
@@ -29,7 +32,7 @@ from yuvrel.sales.api import router as sales
 from yuvrel.sales.customers_api import router as customers
 from yuvrel.stock.api import router as stock
 
-from . import item_page, problems, today, workings
+from . import document_page, item_page, problems, today, workings
 from .first_steps import FirstStepsOut, first_steps
 from .session import router as people
 from .sheet_api import router as sheets
@@ -73,6 +76,31 @@ def get_today(request: HttpRequest) -> Any:
     """The morning sheet."""
     actor(request)
     return today.morning()
+
+
+@api.get(
+    "/documents/{kind}/{int:document_id}", response=document_page.DocumentOut, operation_id="get_document", tags=["documents"]
+)
+def get_document(request: HttpRequest, kind: str, document_id: int) -> Any:
+    """A document of any kind: what it moved and posted, and what happened to it."""
+    actor(request)
+    return document_page.document_page(kind, document_id)
+
+
+@api.get(
+    "/documents/{kind}/{int:document_id}/forms/{form}",
+    response={200: bytes},
+    operation_id="print_document",
+    tags=["documents"],
+)
+def print_document(request: HttpRequest, kind: str, document_id: int, form: str) -> HttpResponse:
+    """A document on paper, as PDF."""
+    actor(request)
+    found, _ = ref_of(kind, document_id)
+    row = get(found, document_id)
+    response = HttpResponse(printed(found, form, document_id), content_type="application/pdf")
+    response["Content-Disposition"] = f'inline; filename="{row.number}-{form}.pdf"'
+    return response
 
 
 @api.get("/items/{int:item_id}/around", response=item_page.AroundOut, operation_id="get_item_around", tags=["range"])

@@ -35,6 +35,7 @@ INSTALLED_APPS = [
     "procrastinate.contrib.django",
     "yuvrel.outbox",
     "yuvrel.people",
+    "yuvrel.documents",
     "yuvrel.rules",
     "yuvrel.intake",
     "yuvrel.catalogue",

@@ -18,6 +18,8 @@ from yuvrel.core import cost as costing
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money, spoken
+from yuvrel.documents.columns import from_document
+from yuvrel.documents.registry import Ref
 from yuvrel.kit.bulk import insert_many, update_many
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
@@ -25,6 +27,7 @@ from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import Ability, Actor, audit
 
+from .documents import ADJUSTMENT, COUNT, OPENING, write
 from .models import CostChange, ItemCost, Lot, LotBalance, StockBalance, StockCount, StockMove
 from .sql import ensure_balances, ensure_costs
 
@@ -39,7 +42,7 @@ class Cause:
     reason: str
     document: str
     at: datetime
-    link: str = ""
+    ref: Ref | None = None
     note: str = ""
 
 
@@ -75,7 +78,7 @@ def _cost_change(row: ItemCost, change: costing.CostChange, quantity: Decimal, c
         at=cause.at,
         cause=cause.reason,
         document=cause.document,
-        link=cause.link,
+        **from_document(cause.ref),
         quantity=quantity,
         value=change.moved,
         true_up=change.true_up,
@@ -127,7 +130,7 @@ def _move(item_id: int, location_id: int, quantity: Decimal, value: Decimal, cau
         value=value,
         reason=cause.reason,
         document=cause.document,
-        link=cause.link,
+        **from_document(cause.ref),
         note=cause.note[:200],
         happened_at=cause.at,
     )
@@ -213,13 +216,17 @@ def adjust(
     location = _location(location_id)
     balance = lock_balances([(item.pk, location.pk)])[item.pk, location.pk]
     delta = _difference(item, location, balance, reason, change, counted)
+    document = write(actor, ADJUSTMENT if counted is None else COUNT, at, reason, location, note)
+    if counted is not None:
+        StockCount.objects.create(
+            item=item, location=location, counted=counted, expected=balance.on_hand, document=document, counted_at=at
+        )
     if not delta:
-        trace = audit(actor, "count agrees", "item", item.pk, after={"on_hand": str(balance.on_hand), "location": location.code})
-        _note_count(item, location, balance.on_hand, counted, f"ADJ-{trace.pk}", at)
+        audit(actor, "count agrees", "item", item.pk, after={"on_hand": str(balance.on_hand), "location": location.code})
         return None
     lot = Lot.objects.filter(pk=lot_id, item=item).first() if lot_id else None
     row = lock_costs([item.pk])[item.pk]
-    trace = audit(
+    audit(
         actor,
         f"adjust: {reason}",
         "item",
@@ -227,9 +234,7 @@ def adjust(
         {"on_hand": str(balance.on_hand)},
         {"on_hand": str(balance.on_hand + delta), "location": location.code, "note": note},
     )
-    number = f"ADJ-{trace.pk}"
-    cause = Cause(reason, number, at, f"/range/items/{item.pk}", note)
-    _note_count(item, location, balance.on_hand, counted, number, at)
+    cause = Cause(reason, document.number, at, document.ref, note)
     if delta > 0:
         moved = put_in(row, location.pk, delta, round_money(_state(row).average * delta), cause, lot)
     else:
@@ -238,21 +243,14 @@ def adjust(
         Posting(
             JournalEntry.Kind.ADJUSTMENT,
             company_day(at),
-            number,
+            document.number,
             postings.adjustment(reason, [(item.pk, moved.moved, moved.true_up)]),
-            link=cause.link,
+            ref=cause.ref,
             memo=f"{item.sku} {reason} {spoken(delta, signed=True)} {note}".strip(),
         )
     )
-    record(Event.Kind.AVAILABILITY, [item.pk], f"{reason} {number}")
+    record(Event.Kind.AVAILABILITY, [item.pk], f"{reason} {document.number}")
     return entry
-
-
-def _note_count(item: Item, location: Location, expected: Decimal, counted: Decimal | None, document: str, at: datetime) -> None:
-    if counted is not None:
-        StockCount.objects.create(
-            item=item, location=location, counted=counted, expected=expected, document=document, counted_at=at
-        )
 
 
 def seen_by_a_count(takes: Iterable[tuple[int, int, Decimal]], sold_at: datetime, document: str) -> None:
@@ -267,22 +265,23 @@ def seen_by_a_count(takes: Iterable[tuple[int, int, Decimal]], sold_at: datetime
     for item_id, location_id, quantity in sorted(listed):
         count = (
             StockCount.objects.filter(item_id=item_id, location_id=location_id, counted_at__gt=sold_at)
+            .select_related("document")
             .order_by("counted_at")
             .first()
         )
         if count is None:
             continue
         note = f"sold before the count, heard of after it: {document}"
-        cause = Cause("count", count.document, count.counted_at, f"/range/items/{item_id}", note)
+        cause = Cause("count", count.document.number, count.counted_at, count.document.ref, note)
         row = costs[item_id]
         moved = put_in(row, location_id, quantity, round_money(_state(row).average * quantity), cause)
         post(
             Posting(
                 JournalEntry.Kind.ADJUSTMENT,
                 open_day(company_day(count.counted_at)),
-                count.document,
+                cause.document,
                 postings.adjustment("count", [(item_id, moved.moved, moved.true_up)]),
-                link=cause.link,
+                ref=cause.ref,
                 memo=note,
             )
         )
@@ -318,9 +317,10 @@ def take_opening(actor: Actor, rows: Sequence[OpeningRow], at: datetime) -> int:
         raise BadInputError("There is nothing to import.", field="file")
     lock_balances((row.item_id, row.location_id) for row in rows)
     costs = lock_costs(row.item_id for row in rows)
-    trace = audit(actor, "take in opening stock", "opening", None, after={"lines": len(rows)})
-    number = f"OPEN-{trace.pk}"
-    cause = Cause("opening", number, at, "/shelf/opening")
+    document = write(actor, OPENING, at, "opening")
+    number = document.number
+    audit(actor, "take in opening stock", "opening", document.pk, after={"lines": len(rows)})
+    cause = Cause("opening", number, at, document.ref)
     lots = _lots_of(rows)
     values, moves, changes = [], [], []
     for row in rows:
@@ -341,7 +341,7 @@ def take_opening(actor: Actor, rows: Sequence[OpeningRow], at: datetime) -> int:
             company_day(at),
             number,
             postings.opening(values),
-            link=cause.link,
+            ref=cause.ref,
             memo="opening stock",
         )
     )

@@ -5,3 +5,7 @@ class StockConfig(AppConfig):
     name = "yuvrel.stock"
     label = "stock"
     default_auto_field = "django.db.models.BigAutoField"
+
+    def ready(self) -> None:
+        """Its documents are known from the start."""
+        from . import documents  # noqa: F401

@@ -5,6 +5,8 @@ from decimal import Decimal
 import pgtrigger
 from django.db import models
 
+from yuvrel.documents.columns import FromDocument
+from yuvrel.documents.registry import Ref
 from yuvrel.kit.columns import MONEY, QUANTITY, UNIT_COST
 
 PROJECT_MOVES = """
@@ -33,7 +35,7 @@ class Lot(models.Model):
         constraints = [models.UniqueConstraint(fields=["item", "code"], name="lot_once")]
 
 
-class StockMove(models.Model):
+class StockMove(FromDocument):
     """Units that came (+) or went (-), with the value they carried. Never updated, never deleted."""
 
     class Reason(models.TextChoices):
@@ -56,8 +58,6 @@ class StockMove(models.Model):
     quantity = models.DecimalField(**QUANTITY)
     value = models.DecimalField(**MONEY, help_text="Value into (+) or out of (-) inventory, base currency")
     reason = models.CharField(max_length=10, choices=Reason.choices)
-    document = models.CharField(max_length=60, blank=True)
-    link = models.CharField(max_length=80, blank=True)
     note = models.CharField(max_length=200, blank=True)
     happened_at = models.DateTimeField()
     recorded_at = models.DateTimeField(auto_now_add=True)
@@ -67,6 +67,7 @@ class StockMove(models.Model):
         indexes = [
             models.Index(fields=["item", "location", "happened_at"], name="move_item_place_time"),
             models.Index(fields=["-happened_at", "-id"], name="move_time"),
+            models.Index(fields=["document_kind", "document_id"], name="move_document"),
         ]
         triggers = [
             pgtrigger.Protect(name="move_append_only", operation=pgtrigger.Update | pgtrigger.Delete),
@@ -81,6 +82,33 @@ class StockMove(models.Model):
         ]
 
 
+class StockDocument(models.Model):
+    """Stock put right by somebody: by a change, by counting, or by what was there when the books opened."""
+
+    class Kind(models.TextChoices):
+        ADJUSTMENT = "adjustment"
+        COUNT = "count"
+        OPENING = "opening"
+
+    kind = models.CharField(max_length=10, choices=Kind.choices)
+    number = models.CharField(max_length=30, unique=True)
+    reason = models.CharField(max_length=10, blank=True)
+    location = models.ForeignKey("people.Location", on_delete=models.PROTECT, null=True)
+    note = models.CharField(max_length=200, blank=True)
+    by = models.CharField(max_length=120)
+    happened_at = models.DateTimeField()
+    recorded_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["kind", "-id"], name="stock_document_kind")]
+        triggers = [pgtrigger.Protect(name="stock_document_append_only", operation=pgtrigger.Update | pgtrigger.Delete)]
+
+    @property
+    def ref(self) -> Ref:
+        """How it is referred to."""
+        return Ref(self.kind, self.pk)
+
+
 class StockCount(models.Model):
     """What somebody counted, whether it agreed or not. A sale that happened before it and is heard of
     afterwards was seen by the count already."""
@@ -89,7 +117,7 @@ class StockCount(models.Model):
     location = models.ForeignKey("people.Location", on_delete=models.PROTECT)
     counted = models.DecimalField(**QUANTITY)
     expected = models.DecimalField(**QUANTITY, help_text="What the books said at that moment")
-    document = models.CharField(max_length=60)
+    document = models.ForeignKey(StockDocument, on_delete=models.PROTECT, related_name="counts")
     counted_at = models.DateTimeField()
     recorded_at = models.DateTimeField(auto_now_add=True)
 
@@ -152,14 +180,12 @@ class ItemCost(models.Model):
         ]
 
 
-class CostChange(models.Model):
+class CostChange(FromDocument):
     """The cost history: each change of an item's average with its cause."""
 
     item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, related_name="cost_changes")
     at = models.DateTimeField()
     cause = models.CharField(max_length=60)
-    document = models.CharField(max_length=60, blank=True)
-    link = models.CharField(max_length=80, blank=True)
     quantity = models.DecimalField(**QUANTITY, help_text="Units that came or went")
     value = models.DecimalField(**MONEY, help_text="Their value")
     true_up = models.DecimalField(**MONEY, default=0)

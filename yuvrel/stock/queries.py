@@ -19,6 +19,7 @@ from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.gtin import short_gtin
 from yuvrel.core.money import ZERO, allocate, spoken
 from yuvrel.core.working import Step, Working
+from yuvrel.documents.registry import Ref
 from yuvrel.kit.faults import figure_or, sheet_rows
 from yuvrel.kit.paging import in_order, page
 from yuvrel.people.models import Location
@@ -288,6 +289,12 @@ def _move(row: StockMove) -> dict[str, Any]:
         "location": row.location.name,
         "lot": row.lot.code if row.lot else "",
     }
+
+
+def moves_of(ref: Ref) -> list[MoveRow]:
+    """What a document moved, in the order in which it did; the first five hundred."""
+    rows = StockMove.objects.filter(document_kind=ref.kind, document_id=ref.id).select_related("item", "location", "lot")
+    return sheet_rows(MoveRow, rows.order_by("pk")[:500], _move, _known_move)
 
 
 def _known_move(row: StockMove) -> dict[str, Any]:

@@ -35,3 +35,14 @@ export const CONNECTION_TABS = [
 	{ name: 'Runs', path: '/connections/runs' },
 	{ name: 'Snags', path: '/connections/snags' }
 ];
+
+/** The same by the station's key. */
+export const TABS: Record<string, { name: string; path: string }[]> = {
+	today: TODAY_TABS,
+	range: RANGE_TABS,
+	shelf: SHELF_TABS,
+	orders: ORDER_TABS,
+	buying: BUYING_TABS,
+	books: BOOKS_TABS,
+	connections: CONNECTION_TABS
+};

@@ -11,6 +11,7 @@
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import TimeLine from '#lib/ui/TimeLine.svelte';
 	import Thumb from '#lib/ui/Thumb.svelte';
 
 	const client = useQueryClient();
@@ -180,10 +181,23 @@
 							<tbody>
 								{#each data.shipments as shipment (shipment.id)}
 									<tr data-row
-										><td>{shipment.number}</td><td class="soft">{moment(shipment.shipped_at)}</td
-										><td>{shipment.carrier || '–'}</td><td class="soft"
-											>{shipment.tracking || '–'}</td
-										><td class="soft"
+										><td
+											><a href="/orders/documents/shipment/{shipment.id}">{shipment.number}</a>
+											<a
+												class="small"
+												href="/api/v1/documents/shipment/{shipment.id}/forms/slip"
+												target="_blank"
+												rel="noreferrer">slip</a
+											>
+											<a
+												class="small"
+												href="/api/v1/documents/invoice/{shipment.invoice_id}/forms/invoice"
+												target="_blank"
+												rel="noreferrer">invoice</a
+											></td
+										><td class="soft">{moment(shipment.shipped_at)}</td><td
+											>{shipment.carrier || '–'}</td
+										><td class="soft">{shipment.tracking || '–'}</td><td class="soft"
 											>{data.kind === 'till'
 												? 'in store'
 												: shipment.told_channel_at
@@ -203,16 +217,7 @@
 					{/if}
 					<section>
 						<h2>What happened</h2>
-						<ol class="line" aria-label="What happened">
-							{#each data.history as one, n (n)}<li>
-									<span class="soft when">{moment(one.at)}</span>
-									<span>{one.what}</span>
-									<span class="soft small">{one.more}{one.by ? ` · ${one.by}` : ''}</span>
-								</li>{/each}
-							{#if data.then.length}<li class="then">
-									<span class="soft">then: {data.then.join(' · ')}</span>
-								</li>{/if}
-						</ol>
+						<TimeLine history={data.history} ahead={data.then} />
 					</section>
 				</div>
 				<div class="side">
@@ -379,46 +384,6 @@
 	}
 	.paid {
 		margin-top: 8px;
-	}
-	.line {
-		list-style: none;
-		margin: 4px 20px 20px;
-		padding: 0;
-		display: grid;
-		gap: 8px;
-		overflow-wrap: anywhere;
-	}
-	.line li {
-		position: relative;
-		padding-left: 18px;
-		display: flex;
-		gap: 4px 10px;
-		flex-wrap: wrap;
-	}
-	.line li::before {
-		content: '';
-		position: absolute;
-		left: 0;
-		top: 6px;
-		width: 9px;
-		height: 9px;
-		border-radius: 50%;
-		background: var(--reed);
-	}
-	.line .then::before {
-		background: none;
-		border: 1px solid var(--rule-strong);
-	}
-	.line li:not(:last-child)::after {
-		content: '';
-		position: absolute;
-		left: 4px;
-		top: 15px;
-		bottom: -14px;
-		border-left: 1px solid var(--rule-strong);
-	}
-	.when {
-		font-variant-numeric: tabular-nums;
 	}
 	/* Beside an open Working, or on a small screen, what surrounds it stands below. */
 	@container (max-width: 1000px) {

@@ -14,6 +14,7 @@
 	import Overtaken from '#lib/ui/Overtaken.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import TimeLine from '#lib/ui/TimeLine.svelte';
 
 	type Typed = {
 		quantity?: string;
@@ -146,8 +147,11 @@
 	{#snippet filters()}
 		{#if data}
 			<Mark state={data.state} />
-			<a class="quiet" href="/api/v1/purchase-orders/{data.id}/pdf" target="_blank" rel="noreferrer"
-				>PDF</a
+			<a
+				class="quiet"
+				href="/api/v1/documents/purchase-order/{data.id}/forms/order"
+				target="_blank"
+				rel="noreferrer">PDF</a
 			>
 			<a class="quiet" href="/api/v1/purchase-orders/{data.id}/ubl" download>UBL</a>
 			{#if mayBuy && (isDraft || isOpen)}<button class="quiet" disabled={busy} onclick={cancel}
@@ -254,15 +258,17 @@
 				<tbody>
 					{#each data.receipts as receipt (receipt.id)}
 						<tr data-row
-							><td>{receipt.number}</td><td class="soft">{moment(receipt.received_at)}</td><td
-								class="num">{figure(receipt.units)}</td
-							><td class="num soft">{receipt.rate}</td><td class="num">{figure(receipt.value)}</td
-							></tr
+							><td><a href="/buying/documents/receipt/{receipt.id}">{receipt.number}</a></td><td
+								class="soft">{moment(receipt.received_at)}</td
+							><td class="num">{figure(receipt.units)}</td><td class="num soft">{receipt.rate}</td
+							><td class="num">{figure(receipt.value)}</td></tr
 						>
 					{/each}
 				</tbody>
 			</table>
 		{/if}
+		<h2>What happened</h2>
+		<TimeLine history={data.history} />
 	{:else}<Pending query={order} />{/if}
 	{#snippet totals()}
 		{#if data}

@@ -1,0 +1,158 @@
+"""Orders, shipments and invoices as documents: states, what happened to them, what is printed."""
+
+from __future__ import annotations
+
+from decimal import Decimal
+from typing import Any
+
+from yuvrel.books.models import LedgerDocument
+from yuvrel.core.errors import NotFoundError
+from yuvrel.core.states import States
+from yuvrel.core.working import plain
+from yuvrel.documents.registry import DocumentKind, Form, Moment, register
+from yuvrel.people.models import AuditRow
+
+from .models import Capture, Invoice, SalesOrder, Shipment
+
+State = SalesOrder.State
+WAITS = (State.RECEIVED.value, State.HELD.value, State.READY.value)
+BEGUN = (State.PART_SHIPPED.value, State.SHIPPED.value)
+
+# A channel may change an order, bring a cancelled one back, and add to one that has left; each version says its state anew.
+STATES = States(
+    State.RECEIVED.value,
+    {
+        **{state: (*WAITS, *BEGUN, State.CLOSED.value, State.CANCELLED.value) for state in WAITS},
+        **{state: (*BEGUN, State.HELD.value, State.CANCELLED.value) for state in BEGUN},
+        State.CANCELLED.value: (*WAITS, *BEGUN, State.CANCELLED.value),
+        State.CLOSED.value: (),
+    },
+)
+
+# What was done to an order, as it is said in its history.
+DONE = {
+    "release order": "released",
+    "hold order": "held",
+    "ship order": "shipped",
+    "reservation became backorder": "a reservation became a backorder",
+}
+
+
+def _happened(row: SalesOrder) -> list[Moment]:
+    """All that happened to an order, the oldest first."""
+    found = [Moment(row.placed_at, "", "placed", f"{row.connection.name}, {row.external_number}")]
+    for done in AuditRow.objects.filter(subject="order", subject_id=row.pk).order_by("pk"):
+        after = done.after
+        if done.action in ("take order", "take till sale"):
+            version = after.get("version", 1)
+            what = "taken in" if len(found) == 1 else f"changed at the channel, version {version}"
+            more = str(after.get("state", ""))
+        else:
+            what = DONE.get(done.action, done.action)
+            units = after.get("units") or []
+            more = str(after.get("why") or after.get("shipment") or ", ".join(units))
+        found.append(Moment(done.at, "" if done.user_id is None else done.actor, what, more))
+    for taken in Capture.objects.filter(payment__order=row).select_related("payment", "shipment").order_by("pk"):
+        said = f"{taken.amount} of the {taken.payment.method.replace('_', ' ')} charged"
+        if taken.told_channel_at:
+            found.append(Moment(taken.told_channel_at, "", said, taken.shipment.number))
+    for shipment in row.shipments.all():  # type: ignore[attr-defined]
+        if shipment.told_channel_at:
+            found.append(Moment(shipment.told_channel_at, "", "the channel was told", shipment.number))
+    return sorted(found, key=lambda one: one.at)
+
+
+def _address(order: SalesOrder) -> str:
+    """Whom it goes to, a line for each part of the address."""
+    parts = [
+        order.customer.name if order.customer else "",
+        *(str(order.ship_to.get(k, "")) for k in ("street", "city", "country")),
+    ]
+    return "\n".join(part for part in parts if part)
+
+
+def _shipment(shipment_id: int) -> Shipment:
+    return Shipment.objects.select_related("order__customer", "order__location", "invoice").get(pk=shipment_id)
+
+
+def _slip(shipment_id: int) -> dict[str, Any]:
+    shipment = _shipment(shipment_id)
+    lines = [
+        {"sku": row.order_line.sku, "title": row.order_line.title, "quantity": row.quantity}
+        for row in shipment.lines.select_related("order_line").order_by("pk")  # type: ignore[attr-defined]
+    ]
+    order = shipment.order
+    return {"number": shipment.number, "shipment": shipment, "order": order, "address": _address(order), "lines": lines}
+
+
+def _bill(invoice_id: int) -> dict[str, Any]:
+    """An invoice with its lines as the ledger was told them, which are never changed."""
+    invoice = Invoice.objects.select_related("shipment__order__customer").get(pk=invoice_id)
+    order = invoice.shipment.order
+    told = LedgerDocument.objects.filter(number=invoice.number).first()
+    if told is None:
+        raise NotFoundError(f"What {invoice.number} said was written before the books were kept here.")
+    lines = []
+    for line in told.details:
+        amounts = {name: Decimal(line[name]) for name in ("quantity", "net", "tax")}
+        lines.append({**line, **amounts, "gross": amounts["net"] + amounts["tax"]})
+    settled = "Payable on your account." if order.customer and order.customer.on_account and not order.paid else "Paid."
+    facts = {"number": invoice.number, "invoice": invoice, "order": order, "address": _address(order), "lines": lines}
+    return {**facts, "settled": settled}
+
+
+def _order_facts(row: SalesOrder) -> list[tuple[str, str]]:
+    return [("Channel", row.connection.name), ("Customer", row.customer.name if row.customer else "")]
+
+
+def _shipment_facts(row: Shipment) -> list[tuple[str, str]]:
+    return [("Carrier", row.carrier), ("Tracking", row.tracking), *_order_facts(row.order)]
+
+
+def _told(row: Shipment) -> list[Moment]:
+    return [Moment(row.told_channel_at, "", "the channel was told")] if row.told_channel_at else []
+
+
+def _invoice_facts(row: Invoice) -> list[tuple[str, str]]:
+    amounts = [(name, f"{plain(getattr(row, name.lower()))} {row.shipment.order.currency}") for name in ("Net", "Tax", "Total")]
+    return [*amounts, *_order_facts(row.shipment.order)]
+
+
+ORDER = register(
+    DocumentKind(
+        "order",
+        "Order",
+        SalesOrder,
+        "orders",
+        at="placed_at",
+        states=STATES,
+        page="/orders/{id}",
+        facts=_order_facts,
+        happened=_happened,
+    )
+)
+SHIPMENT = register(
+    DocumentKind(
+        "shipment",
+        "Shipment",
+        Shipment,
+        "orders",
+        at="shipped_at",
+        within=("order", ORDER.code),
+        forms={"slip": Form("Packing slip", "packing_slip.html", _slip)},
+        facts=_shipment_facts,
+        moments=_told,
+    )
+)
+INVOICE = register(
+    DocumentKind(
+        "invoice",
+        "Invoice",
+        Invoice,
+        "orders",
+        at="issued_on",
+        within=("shipment", SHIPMENT.code),
+        forms={"invoice": Form("Invoice", "invoice.html", _bill)},
+        facts=_invoice_facts,
+    )
+)
