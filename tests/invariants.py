@@ -16,7 +16,7 @@ from yuvrel.books.models import JournalEntry, JournalLine, LedgerDocument
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder
 from yuvrel.channels.models import OutboundMessage
 from yuvrel.sales.models import Reservation, SalesOrder
-from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove
+from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove, Transfer, TransferLine, TransferPart
 
 Pair = tuple[int, int]
 
@@ -57,6 +57,7 @@ def assert_invariants() -> None:
     assert_same(units, {row.item_id: row.quantity for row in costs}, "4: costs count the units")
     control = JournalLine.objects.filter(account__role="inventory").aggregate(total=Sum("amount"))["total"] or D(0)
     assert control == sum(worth.values(), D(0)), "4: the control account is the value of all stock"
+    assert_in_transit()
     assert_nets()
 
 
@@ -69,7 +70,25 @@ def _incoming() -> dict[Pair, D]:
     lines = PurchaseLine.objects.filter(order__state__in=PurchaseOrder.OPEN).select_related("order")
     for line in lines:
         found[line.item_id, line.order.location_id] += line.quantity - line.received
+    for moved in TransferLine.objects.filter(transfer__state__in=Transfer.OPEN).select_related("transfer"):
+        found[moved.item_id, moved.transfer.destination_id] += moved.left
     return found
+
+
+def assert_in_transit() -> None:
+    """What is on the way is worth what the books say, item by item, and nothing stays of what is settled."""
+    worth: dict[int | None, D] = defaultdict(D)
+    units: dict[int, D] = defaultdict(D)
+    for part in TransferPart.objects.select_related("line__transfer"):
+        sign = 1 if part.kind == TransferPart.Kind.SENT else -1
+        worth[part.line.item_id] += sign * part.value
+        units[part.line_id] += sign * part.quantity
+    booked: dict[int | None, D] = defaultdict(D)
+    for line in JournalLine.objects.filter(account__role="in_transit"):
+        booked[line.item_id] += line.amount
+    assert_same(worth, booked, "goods in transit: parts and books agree to the cent")
+    open_lines = {row.pk: row.left for row in TransferLine.objects.filter(transfer__state__in=Transfer.OPEN)}
+    assert_same(units, open_lines, "goods in transit: parts add up to what is on the way")
 
 
 def assert_same(one: Mapping[Any, D], other: Mapping[Any, D], what: str) -> None:
@@ -106,7 +125,7 @@ class ExactCost:
     value: Fraction = Fraction(0)
     average: Fraction = Fraction(0)
 
-    def take_in(self, quantity: D, price: D | None = None) -> None:
+    def take_in(self, quantity: D, price: D | Fraction | None = None) -> None:
         """Units come in at a price, or at the average; below zero they first cover what is owed, at the
         cost at which it left."""
         units = Fraction(quantity)

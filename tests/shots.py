@@ -48,6 +48,7 @@ VIEWS = {
     "runs": "/connections/runs",
     "run": "/connections/runs",
     "moves": "/shelf/moves",
+    "transfer": "/shelf/transfers/2",
     "opening": "/shelf/opening",
     "new": "/connections/new",
 }

@@ -40,6 +40,9 @@ from yuvrel.rules.actions import change
 from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.sales.customers import keep, keep_group
 from yuvrel.sales.incoming import IncomingPayment
+from yuvrel.stock import transfers
+from yuvrel.stock.actions import adjust
+from yuvrel.stock.models import StockDocument
 
 PEOPLE = (Role.MANAGER, Role.BUYER, Role.STOCKKEEPER, Role.BOOKKEEPER, Role.VIEWER)
 SHEETS = (
@@ -54,6 +57,8 @@ SHEETS = (
     "/shelf",
     "/shelf/moves",
     "/shelf/opening",
+    "/shelf/transfers",
+    "/shelf/transfers/new",
     "/orders",
     "/orders/customers",
     "/buying",
@@ -193,6 +198,11 @@ def _crowded() -> list[str]:
         take_till_sale(SYSTEM, incoming(till, order_line(other, 1), placed_at=timezone.now() - timedelta(days=day)))
     (purchase,) = draft(SYSTEM, [Wanted(item.pk, place.pk, D(999_996))], timezone.now())
     send(SYSTEM, purchase.pk, purchase.version, timezone.now())
+    stall = Location.objects.get(code="wagon")
+    made = transfers.draft(SYSTEM, place.pk, stall.pk, [transfers.Load(other.pk, D(1))], timezone.now().date(), LONG)
+    sent = transfers.draft(SYSTEM, place.pk, stall.pk, [transfers.Load(other.pk, D(1))], timezone.now().date())
+    transfers.send(SYSTEM, sent.pk, sent.version, timezone.now())
+    adjust(SYSTEM, item_id=item.pk, location_id=place.pk, reason="count", at=timezone.now(), counted=D(1_234_567), note=LONG)
     raise_snag(shop, "deliver", f"{LONG} could not be told", f"The account said: {WORD} {WORD} {WORD}. {LONG}", field="lines")
     Drift.objects.create(
         code="A1", key="x", connection=shop, item=item, title=LONG[:200], expected="1234000", found="3", cause="order 7",
@@ -235,6 +245,9 @@ def _crowded() -> list[str]:
         f"/orders/customers/{customer.pk}",
         f"/orders/{order.pk}",
         f"/buying/orders/{purchase.pk}",
+        f"/shelf/transfers/{made.pk}",
+        f"/shelf/transfers/{sent.pk}",
+        f"/shelf/documents/count/{StockDocument.objects.latest('pk').pk}",
         f"/connections/{shop.pk}",
         f"/connections/{market.pk}/publish",
         f"/connections/{fresh.pk}",

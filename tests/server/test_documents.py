@@ -176,7 +176,11 @@ def test_a_purchase_order_tells_what_happened_to_it(company: Location, manager: 
     make_supplier(item)
     receipt = _received(item, company)
     page = manager.get(f"/api/v1/purchase-orders/{receipt.order_id}").json()
-    assert [(one["what"], one["more"]) for one in page["history"]] == [("draft", ""), ("send", ""), ("receive goods", "GR-1001")]
+    assert [(one["what"], one["more"]) for one in page["history"]] == [
+        ("drafted", ""),
+        ("sent", ""),
+        ("received", "GR-1001"),
+    ]
 
 
 def test_every_kind_has_what_its_declaration_promises(company: Location) -> None:

@@ -29,8 +29,8 @@ from yuvrel.agreement.actions import check_shelf, check_value, compare_value
 from yuvrel.agreement.models import Check, Drift
 from yuvrel.books import queries as books
 from yuvrel.books.actions import Posting, post, set_period
-from yuvrel.buying import queries as buying
 from yuvrel.buying.actions import Wanted, draft, send
+from yuvrel.buying.arrivals import incoming_working
 from yuvrel.channels import queries as channels
 from yuvrel.channels.models import Connection, Listing
 from yuvrel.channels.offers import recompute
@@ -154,7 +154,7 @@ def test_projected_stock_counts_what_is_due_in_time(company: Location) -> None:
     recompute({item.pk: "test"})
     listing.refresh_from_db()
     assert listing.offered == 2
-    assert buying.incoming_working(item.pk, company.pk).result == 30
+    assert incoming_working(item.pk, company.pk).result == 30
 
 
 def test_the_journal_shows_both_sides_and_the_ledger_document(company: Location) -> None:

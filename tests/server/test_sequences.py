@@ -27,8 +27,9 @@ from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import release, ship, take_order, take_till_sale
 from yuvrel.sales.models import Reservation, SalesOrder
+from yuvrel.stock import transfers
 from yuvrel.stock.actions import OpeningRow, adjust, take_opening
-from yuvrel.stock.models import ItemCost, StockBalance, StockMove
+from yuvrel.stock.models import ItemCost, StockBalance, StockMove, Transfer
 
 UNITS = st.integers(1, 9)
 CENTS = st.integers(1, 999)
@@ -72,7 +73,7 @@ class Business(RuleBasedStateMachine):
         self.till_sales = self.closed_for = 0
         self.exact: dict[int, ExactCost] = defaultdict(ExactCost)
         self.seen, self.promises = 0, self._balances()
-        self.price: D | None = None
+        self.price: D | Fraction | None = None
         self._begin()
         self._follow({self.one.pk: [D("2.17"), D("3.01")], self.two.pk: [D("0.33")]})
 
@@ -83,6 +84,9 @@ class Business(RuleBasedStateMachine):
         for item in (*self.bought, *self.bought):
             (order,) = draft(SYSTEM, [Wanted(item.pk, self.place.pk, D(12))], NOW)
             send(SYSTEM, order.pk, 1, NOW)
+        for item, units, source, to in ((self.one, 2, self.corner, self.place), (self.two, 5, self.place, self.corner)):
+            row = transfers.draft(SYSTEM, source.pk, to.pk, [transfers.Load(item.pk, D(units))], NOW.date())
+            transfers.send(SYSTEM, row.pk, row.version, NOW)
 
     def teardown(self) -> None:
         if hasattr(self, "undo"):
@@ -101,7 +105,9 @@ class Business(RuleBasedStateMachine):
                 self.exact[move.item_id].take_out(-move.quantity)
             else:
                 price = prices[move.item_id].pop(0) if prices else self.price
-                self.exact[move.item_id].take_in(move.quantity, price if move.reason in ("opening", "receipt") else None)
+                self.exact[move.item_id].take_in(
+                    move.quantity, price if move.reason in ("opening", "receipt", "transfer") else None
+                )
 
     @rule(shop=st.integers(0, 1), which=WHICH, units=UNITS, cents=CENTS)
     def order(self, shop: int, which: int, units: int, cents: int) -> None:
@@ -211,6 +217,38 @@ class Business(RuleBasedStateMachine):
         rows = [OpeningRow(item.pk, place.pk, D(units), self.price, **lot)]
         attempt("open stock", lambda: take_opening(SYSTEM, rows, NOW))
 
+    @rule(which=WHICH, units=UNITS, back=st.booleans())
+    def send_over(self, which: int, units: int, back: bool) -> None:
+        source, to = (self.corner, self.place) if back else (self.place, self.corner)
+        item = self.bought[which % 3]
+        here = StockBalance.objects.filter(item=item, location=source).first()
+        free = here.on_hand - here.committed if here else D(0)
+        load = transfers.Load(item.pk, min(D(units), free) if free > 0 else D(units))
+
+        def leave() -> None:
+            with transaction.atomic():
+                row = transfers.draft(SYSTEM, source.pk, to.pk, [load], NOW.date())
+                transfers.send(SYSTEM, row.pk, row.version, NOW)
+
+        attempt("send over", leave)
+
+    @rule(which=WHICH, units=UNITS, how=st.sampled_from(["lost", "arrive", "back", "lost"]))
+    def settle(self, which: int, units: int, how: str) -> None:
+        """What arrives, or is brought back, comes in at what it left at; what is lost never comes."""
+        rows = list(Transfer.objects.filter(state__in=Transfer.OPEN).order_by("pk"))
+        if not rows:
+            return
+        row = rows[which % len(rows)]
+        line = row.lines.get()
+        self.price = Fraction(sum(part.value for part in line.parts.filter(kind="sent"))) / Fraction(line.quantity)
+        some = {line.pk: D(units) if units == 9 else min(D(units), line.left)}
+        events: dict[str, Callable[[], Any]] = {
+            "arrive": lambda: transfers.receive(SYSTEM, row.pk, some, NOW),
+            "lost": lambda: transfers.give_up(SYSTEM, row.pk, row.version, some, "lost", NOW),
+            "back": lambda: transfers.cancel(SYSTEM, row.pk, row.version, NOW),
+        }
+        attempt(how, events[how])
+
     @rule(steps=st.integers(1, 3))
     def close_the_month(self, steps: int) -> None:
         """For a few steps everything dated into it is refused, and a till sale goes into the next."""
@@ -265,5 +303,6 @@ def test_any_sequence_keeps_the_invariants() -> None:
     )
     expected = {"ship", "release", "adjust lost", "adjust found", "adjust count", "buy", "accept", "refuse", "cancel purchase"}
     expected |= {"receive EUR", "receive PLN", "open stock", "close", "reopen", "order", "till sale", "change"}
+    expected |= {"send over", "arrive", "lost", "back"}
     assert expected <= set(SUCCEEDED), expected - set(SUCCEEDED)
     assert min(SUCCEEDED[what] for what in expected) >= OFTEN, SUCCEEDED

@@ -25,6 +25,7 @@ from .models import Account, JournalEntry, JournalLine, LedgerDocument, Period
 
 CHART: tuple[tuple[Role, str, str], ...] = (
     (Role.INVENTORY, "1300", "Inventory"),
+    (Role.IN_TRANSIT, "1310", "Goods in transit"),
     (Role.CLEARING, "1150", "Channel clearing"),
     (Role.RECEIVABLE, "1100", "Accounts receivable"),
     (Role.BANK, "1000", "Bank"),
@@ -128,7 +129,8 @@ def post(posting: Posting) -> JournalEntry | None:
         raise RefusedError(f"The period {posting.day:%B %Y} is closed. Date it into an open period.", field="date")
     ids = account_ids()
     if any(line.role not in ids for line in lines):
-        account_ids.cache_clear()
+        # Books that were opened before there was such an account get it when something is first posted to it.
+        open_chart()
         ids = account_ids()
     entry = JournalEntry.objects.create(
         kind=posting.kind,

@@ -7,12 +7,11 @@ from datetime import date
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import F, Q, QuerySet, Sum
+from django.db.models import F, Q, QuerySet
 
 from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money
-from yuvrel.core.working import Step, Working
 from yuvrel.documents.queries import time_line
 from yuvrel.documents.registry import kind_of
 from yuvrel.kit.faults import figure_or, sheet_rows
@@ -153,27 +152,6 @@ def line_working(line_id: int) -> dict[str, Any]:
     if line is None or not line.working:
         raise NotFoundError("This line was typed in; no sum stands behind it.")
     return dict(line.working)
-
-
-def incoming_working(item_id: int, location_id: int) -> Working:
-    """Incoming as the sum of what is still open on purchase orders."""
-    rows = PurchaseLine.objects.filter(
-        item_id=item_id, order__location_id=location_id, order__state__in=OPEN, quantity__gt=F("received")
-    ).select_related("order__supplier", "item", "order__location")
-    steps = [
-        Step(
-            row.order.number,
-            row.quantity - row.received,
-            f"{row.order.supplier.name}, due {row.order.expected_on:%d %b %Y}",
-            op="+",
-            link=f"/buying/orders/{row.order_id}",
-        )
-        for row in rows.order_by("order__expected_on")
-    ]
-    open_units = rows.aggregate(u=Sum(F("quantity") - F("received")))["u"] or ZERO
-    steps.append(Step("Incoming", open_units, kind="result"))
-    subject = f"{rows[0].item.title} · {rows[0].order.location.name}" if rows else ""
-    return Working("What is on the way?", subject, tuple(steps))
 
 
 def late_orders(today: date) -> int:

@@ -120,12 +120,6 @@ class NewLineIn(Schema):
     code: str = Field("", max_length=60)
 
 
-class VersionIn(Schema):
-    """The version the person was looking at."""
-
-    version: int
-
-
 class ArrivedIn(Schema):
     """What arrived of a line."""
 

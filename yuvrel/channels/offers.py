@@ -14,7 +14,7 @@ from django.db import transaction
 from django.db.models import QuerySet
 from django.utils import timezone
 
-from yuvrel.buying.models import PurchaseLine, PurchaseOrder
+from yuvrel.buying.arrivals import arrivals
 from yuvrel.catalogue.kits import holders_of, kits
 from yuvrel.catalogue.models import Item
 from yuvrel.connectors.capabilities import Capability, Quantities
@@ -88,12 +88,8 @@ def load_shelves(item_ids: Iterable[int]) -> Shelves:
     for balance in StockBalance.objects.filter(item_id__in=everything):
         balances[balance.item_id][balance.location_id] = balance
     due: dict[tuple[int, int], list[tuple[date, Decimal]]] = defaultdict(list)
-    open_lines = PurchaseLine.objects.filter(
-        item_id__in=everything,
-        order__state__in=PurchaseOrder.OPEN,
-    ).values_list("item_id", "order__location_id", "order__expected_on", "quantity", "received")
-    for item, place, day, quantity, received in open_lines:
-        due[item, place].append((day, quantity - received))
+    for one in arrivals(everything):
+        due[one.item_id, one.location_id].append((one.day, one.units))
     kinds = dict(Item.objects.filter(pk__in=wanted).values_list("pk", "kind"))
     return Shelves(balances, named, kinds, due)
 
@@ -173,16 +169,10 @@ def _pools(pool: Pool, items: _Numbered, feeds: Sequence[int]) -> Units:
 
 
 def _due(item_ids: Sequence[int], places: Sequence[int], until: date) -> dict[tuple[int, int], Decimal]:
-    """What open purchase orders bring to each place by a day."""
-    rows = PurchaseLine.objects.filter(
-        item_id__in=item_ids,
-        order__location_id__in=places,
-        order__state__in=PurchaseOrder.OPEN,
-        order__expected_on__lte=until,
-    ).values_list("item_id", "order__location_id", "quantity", "received")
+    """What open purchase orders and transfers bring to each place by a day."""
     found: dict[tuple[int, int], Decimal] = defaultdict(Decimal)
-    for item, place, quantity, received in rows:
-        found[item, place] += quantity - received
+    for one in arrivals(item_ids, places, until):
+        found[one.item_id, one.location_id] += one.units
     return found
 
 

@@ -12,7 +12,7 @@ from typing import Any, cast
 import numpy as np
 import numpy.typing as npt
 
-from yuvrel.buying.models import PurchaseLine, PurchaseOrder
+from yuvrel.buying.arrivals import arrivals
 from yuvrel.catalogue.kits import explode
 from yuvrel.connectors.capabilities import Capability
 from yuvrel.connectors.messages import SellingTerms
@@ -244,17 +244,13 @@ class Coming:
 
     @classmethod
     def to(cls, place: int | None, items: Iterable[int]) -> Coming:
-        """In three queries at most; nothing comes where there is no place."""
+        """In four queries at most; nothing comes where there is no place."""
         place = place or 0
         parts = explode(set(items))
         stocked = {part for held in parts.values() for part, _ in held}
-        lines = PurchaseLine.objects.filter(
-            item_id__in=stocked, order__location_id=place, order__state__in=PurchaseOrder.OPEN, order__expected_on__isnull=False
-        ).values_list("item_id", "order__expected_on", "quantity", "received")
         deliveries: dict[int, list[tuple[date, Decimal]]] = defaultdict(list)
-        for item, day, quantity, received in lines:
-            if quantity > received:
-                deliveries[item].append((day, quantity - received))
+        for one in arrivals(stocked, [place]):
+            deliveries[one.item_id].append((one.day, one.units))
         balances = StockBalance.objects.filter(item_id__in=stocked, location_id=place)
         return cls(parts, deliveries, dict(balances.values_list("item_id", "backordered")))
 

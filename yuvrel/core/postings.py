@@ -40,6 +40,7 @@ class Role(StrEnum):
     WRITE_OFF = "write_off"
     OPENING = "opening"
     SALES_RETURNS = "sales_returns"
+    IN_TRANSIT = "in_transit"
 
 
 REASON_ROLES: Mapping[str, Role] = {
@@ -153,21 +154,61 @@ def prepayment(amounts: Mapping[str, Decimal]) -> tuple[Line, ...]:
     )
 
 
+def _account_of(reason: str) -> Role:
+    """The account that stands against a change of stock. Raises RefusedError for an unknown reason."""
+    try:
+        return REASON_ROLES[reason]
+    except KeyError as error:
+        known = ", ".join(sorted(REASON_ROLES))
+        raise RefusedError(f"Reason must be one of {known}.", field="reason") from error
+
+
 def adjustment(reason: str, values: Iterable[tuple[int, Decimal, Decimal]]) -> tuple[Line, ...]:
     """Stock put right by hand: Inventory against the account of the reason.
 
     `values`: (item, value moved into inventory, true-up). Raises RefusedError for an unknown reason.
     """
-    try:
-        other = REASON_ROLES[reason]
-    except KeyError as error:
-        known = ", ".join(sorted(REASON_ROLES))
-        raise RefusedError(f"Reason must be one of {known}.", field="reason") from error
+    other = _account_of(reason)
     lines: list[Line] = []
     for item_id, moved, true_up in values:
         lines.append(Line(Role.INVENTORY, moved, item_id))
         lines.append(Line(Role.COST_OF_SALES, true_up, item_id, "below-zero true-up"))
         lines.append(Line(other, -(moved + true_up), item_id))
+    return balanced(lines)
+
+
+def sent_off(values: Iterable[tuple[int, Decimal]]) -> tuple[Line, ...]:
+    """Goods leave for another place of ours: Goods in transit against Inventory. `values`: (item, value that left)."""
+    lines: list[Line] = []
+    for item_id, value in values:
+        lines.append(Line(Role.IN_TRANSIT, value, item_id))
+        lines.append(Line(Role.INVENTORY, -value, item_id))
+    return balanced(lines)
+
+
+def arrived(values: Iterable[tuple[int, Decimal, Decimal]]) -> tuple[Line, ...]:
+    """Goods on the way are here, or back: Inventory against Goods in transit; the true-up to Cost of sales.
+
+    `values`: (item, value added to inventory after the true-up, true-up).
+    """
+    lines: list[Line] = []
+    for item_id, moved, true_up in values:
+        lines.append(Line(Role.INVENTORY, moved, item_id))
+        lines.append(Line(Role.COST_OF_SALES, true_up, item_id, "below-zero true-up"))
+        lines.append(Line(Role.IN_TRANSIT, -(moved + true_up), item_id))
+    return balanced(lines)
+
+
+def lost_on_the_way(reason: str, values: Iterable[tuple[int, Decimal]]) -> tuple[Line, ...]:
+    """Goods on the way that will not arrive: the account of the reason against Goods in transit.
+
+    `values`: (item, value that is lost). Raises RefusedError for an unknown reason.
+    """
+    other = _account_of(reason)
+    lines: list[Line] = []
+    for item_id, value in values:
+        lines.append(Line(other, value, item_id))
+        lines.append(Line(Role.IN_TRANSIT, -value, item_id))
     return balanced(lines)
 
 

@@ -29,7 +29,7 @@ from yuvrel.connectors.registry import KINDS
 from yuvrel.core.price_change import PriceRule
 from yuvrel.core.pricing import Rounding
 from yuvrel.core.rules import Level, Rung
-from yuvrel.people.models import Location
+from yuvrel.people.models import AuditRow, Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.planning import forecasts
 from yuvrel.planning.queries import replenishment
@@ -40,6 +40,8 @@ from yuvrel.rules.actions import change
 from yuvrel.rules.queries import by_level
 from yuvrel.sales.customers import keep_group
 from yuvrel.sales.models import Customer
+from yuvrel.stock import transfers
+from yuvrel.stock.models import StockBalance, Transfer
 
 from .company import make_people, make_range, make_suppliers
 from .drawings import picture_range
@@ -73,6 +75,7 @@ class Seeder(Outside):
         past.write()
         told = past.journal()
         self.purchase_orders(history)
+        self.transfers()
         self.rules()
         self.prices()
         self.listings()
@@ -307,6 +310,34 @@ class Seeder(Outside):
             self.now,
         )
 
+    def transfers(self) -> None:
+        """Goods from the yard to the other places: some arrived with one missing, some are on the way, some wait."""
+        place = {row.code: row for row in Location.objects.all()}
+        yard = place["tannery-yard"]
+        plenty = StockBalance.objects.filter(location=yard, on_hand__gte=F("committed") + 30, item__expiry_tracked=False)
+        goods = [row.item_id for row in plenty.exclude(item__sku=EDITED).order_by("item__sku")[:14]]
+
+        def load(to: str, items: list[int], due: int, note: str = "") -> Transfer:
+            loads = [transfers.Load(item, Decimal(4 + n % 3 * 2)) for n, item in enumerate(items)]
+            return transfers.draft(SYSTEM, yard.pk, place[to].pk, loads, self.today + timedelta(days=due), note)
+
+        def leave(row: Transfer, hours: int) -> None:
+            at = self.now - timedelta(hours=hours)
+            transfers.send(SYSTEM, row.pk, row.version, at)
+            Transfer.objects.filter(pk=row.pk).update(made_at=at - timedelta(hours=2))
+            _dated("transfer", row.pk, {"draft transfer": at - timedelta(hours=2), "send transfer": at})
+
+        here = load("mill-lane", goods[:5], -2, "for the shop window")
+        leave(here, 70)
+        lines = list(here.lines.order_by("pk"))  # type: ignore[attr-defined]
+        came = {line.pk: line.quantity - (line == lines[0]) for line in lines}
+        arrived = transfers.receive(SYSTEM, here.pk, came, self.now - timedelta(hours=47))
+        later = self.now - timedelta(hours=46)
+        transfers.give_up(SYSTEM, here.pk, arrived.version, {lines[0].pk: Decimal(1)}, "damaged", later)
+        _dated("transfer", here.pk, {"receive transfer": self.now - timedelta(hours=47), "give up transfer": later})
+        leave(load("wagon", goods[4:11], 1, "Saturday market"), 5)
+        load("mill-lane", goods[9:14], 3)
+
     def under_way(self, code: str, due: date, wanted: list[buying.Wanted]) -> None:
         """An order sent a lead time before it is due, delivered and acknowledged."""
         lead = next(s.lead for s in SUPPLIERS if s.code == code)
@@ -315,6 +346,8 @@ class Seeder(Outside):
         buying.send(SYSTEM, order.pk, 1, at)
         buying.acknowledge(SYSTEM, order.number, buying.Answer(f"OR-{order.number}", accepted=True), at)
         PurchaseOrder.objects.filter(pk=order.pk).update(delivered_at=at, made_at=at, expected_on=due)
+        steps = ("draft purchase order", "send purchase order", "supplier answered")
+        _dated("purchase order", order.pk, {step: at + timedelta(minutes=n) for n, step in enumerate(steps)})
         OutboundMessage.objects.create(
             connection=self.connections[code],
             kind="purchase_order",
@@ -323,6 +356,12 @@ class Seeder(Outside):
             next_try_at=at,
             sent_at=at,
         )
+
+
+def _dated(subject: str, subject_id: int, steps: dict[str, datetime]) -> None:
+    """Let what was done to a document have been done when the story says."""
+    for action, at in steps.items():
+        AuditRow.objects.filter(subject=subject, subject_id=subject_id, action=action).update(at=at)
 
 
 def company_day_of(now: datetime) -> Any:

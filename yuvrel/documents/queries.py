@@ -18,11 +18,31 @@ def get_document(kind: DocumentKind, document_id: int) -> Any:
     return row
 
 
+# What somebody did, as it is said afterwards.
+DEEDS = {
+    "draft": "drafted",
+    "change": "changed",
+    "send": "sent",
+    "receive": "received",
+    "receive goods": "received",
+    "cancel": "cancelled",
+    "give up": "written off",
+    "add line": "line added",
+    "take in": "taken in",
+}
+
+
 def done_to(kind: DocumentKind, document_id: int) -> list[Moment]:
     """What was done to a document here, from the audit."""
     rows = AuditRow.objects.filter(subject=kind.code, subject_id=document_id).order_by("pk")
     words = f" {kind.name.lower()}"
-    return [Moment(row.at, row.actor if row.user_id else "", row.action.removesuffix(words), _more(row.after)) for row in rows]
+    return [
+        Moment(row.at, row.actor if row.user_id else "", _done(row.action.removesuffix(words)), _more(row.after)) for row in rows
+    ]
+
+
+def _done(deed: str) -> str:
+    return DEEDS.get(deed, deed)
 
 
 def _more(after: dict[str, Any]) -> str:

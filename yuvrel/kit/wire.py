@@ -92,3 +92,9 @@ class Said(Schema):
 
     said: str
     id: int | None = None
+
+
+class VersionIn(Schema):
+    """The version the person was looking at."""
+
+    version: int

@@ -31,6 +31,7 @@ class Ability(StrEnum):
     PRICE = "change prices"
     PAIR = "pair listings"
     ADJUST = "adjust stock"
+    TRANSFER = "move stock between places"
     OPEN_STOCK = "take in opening stock"
     SHIP = "ship orders"
     CUSTOMERS = "keep customers"
@@ -44,7 +45,7 @@ ALLOWED: dict[Role, frozenset[Ability]] = {
     Role.MANAGER: frozenset(Ability),
     Role.SYSTEM: frozenset(Ability),
     Role.BUYER: frozenset({Ability.READ, Ability.BUY, Ability.EDIT_RANGE, Ability.PRICE, Ability.CUSTOMERS, Ability.PAIR}),
-    Role.STOCKKEEPER: frozenset({Ability.READ, Ability.ADJUST, Ability.SHIP, Ability.RECEIVE, Ability.RESOLVE}),
+    Role.STOCKKEEPER: frozenset({Ability.READ, Ability.ADJUST, Ability.TRANSFER, Ability.SHIP, Ability.RECEIVE, Ability.RESOLVE}),
     Role.BOOKKEEPER: frozenset({Ability.READ, Ability.KEEP_BOOKS, Ability.CUSTOMERS, Ability.OPEN_STOCK, Ability.RESOLVE}),
     Role.VIEWER: frozenset({Ability.READ}),
 }

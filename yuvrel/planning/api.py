@@ -11,13 +11,13 @@ from ninja import Router
 from yuvrel.buying import actions as buying
 from yuvrel.buying import lines as purchase_lines
 from yuvrel.buying import queries as purchase_orders
-from yuvrel.buying.schemas import Drafted, DraftIn, NewLineIn, PurchaseIn, PurchaseOut, PurchasePage, ReceiveIn, VersionIn
+from yuvrel.buying.schemas import Drafted, DraftIn, NewLineIn, PurchaseIn, PurchaseOut, PurchasePage, ReceiveIn
 from yuvrel.catalogue.actions import ItemDraft
 from yuvrel.catalogue.pictures import first_of
 from yuvrel.core.money import ZERO
 from yuvrel.kit.auth import actor
 from yuvrel.kit.faults import sheet_rows
-from yuvrel.kit.wire import Said
+from yuvrel.kit.wire import Said, VersionIn
 from yuvrel.people.queries import company, company_day
 from yuvrel.people.roles import Ability
 

@@ -11,11 +11,12 @@ from functools import partial
 from typing import Any, TypeVar, cast
 
 import numpy as np
-from django.db.models import Count, F, Model, Q, QuerySet, Sum
+from django.db.models import Count, Model, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
 
 from yuvrel.buying.actions import rate_on
-from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
+from yuvrel.buying.arrivals import arrivals
+from yuvrel.buying.models import SupplierItem
 from yuvrel.catalogue.kits import kits, parts_of
 from yuvrel.catalogue.models import Item
 from yuvrel.core.demand import Velocity, velocities, velocity_working
@@ -297,10 +298,8 @@ def _offer(terms: SupplierItem | None) -> SupplierTerms:
 
 def _arrivals(today: date, ids: set[int] | None) -> dict[Pair, list[tuple[int, Decimal]]]:
     found: dict[Pair, list[tuple[int, Decimal]]] = defaultdict(list)
-    lines = PurchaseLine.objects.filter(order__state__in=PurchaseOrder.OPEN, quantity__gt=F("received"))
-    rows = _of(lines, "item", ids).values_list("item_id", "order__location_id", "order__expected_on", "quantity", "received")
-    for item, place, day, quantity, received in rows:
-        found[item, place].append((max(0, (day - today).days), quantity - received))
+    for one in arrivals(ids):
+        found[one.item_id, one.location_id].append((max(0, (one.day - today).days), one.units))
     return found
 
 

@@ -31,6 +31,7 @@ from yuvrel.rules.api import router as rules
 from yuvrel.sales.api import router as sales
 from yuvrel.sales.customers_api import router as customers
 from yuvrel.stock.api import router as stock
+from yuvrel.stock.transfer_api import router as transfers
 
 from . import document_page, item_page, problems, today, workings
 from .first_steps import FirstStepsOut, first_steps
@@ -60,7 +61,7 @@ api = NinjaAPI(
 )
 problems.install(api)
 ROUTERS = (people, sheets, stock, sales, buying, planning, forecasts, books, channels, agreement, rules)
-for router in (*ROUTERS, catalogue, pricing, customers, intake, listing, publishing):
+for router in (*ROUTERS, catalogue, pricing, customers, intake, listing, publishing, transfers):
     api.add_router("", router)
 
 

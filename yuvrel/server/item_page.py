@@ -5,15 +5,17 @@ from __future__ import annotations
 from datetime import date, datetime
 from typing import Any
 
-from django.db.models import F
 from ninja import Schema
 
-from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
+from yuvrel.buying.arrivals import Arrival, arrivals
+from yuvrel.buying.models import SupplierItem
 from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.queries import history
 from yuvrel.catalogue.schemas import TraceOut
 from yuvrel.core.errors import NotFoundError
+from yuvrel.documents.registry import address
 from yuvrel.kit.wire import Quantity, UnitCost
+from yuvrel.people.models import Location
 from yuvrel.sales.models import Reservation
 from yuvrel.stock.models import StockMove
 
@@ -36,9 +38,9 @@ class ItemSupplierOut(Schema):
 class ComingOut(Schema):
     """What is on its way, and when it should be here."""
 
-    order_id: int
+    link: str
     number: str
-    supplier: str
+    source: str
     location: str
     units: Quantity
     expected_on: date
@@ -83,9 +85,10 @@ def around(item_id: int, today: date) -> dict[str, Any]:
     item = Item.objects.filter(pk=item_id).first()
     if item is None:
         raise NotFoundError("There is no such item.")
+    places = dict(Location.objects.values_list("pk", "name"))
     return {
         "suppliers": [_supplier(row) for row in _suppliers(item_id)],
-        "coming": [_coming(row, today) for row in _on_the_way(item_id)],
+        "coming": [_coming(row, places, today) for row in arrivals([item_id])[:MOST]],
         "waiting": [_waiting(row) for row in _reserved(item_id)],
         "moves": [_move(row) for row in _moves(item_id)],
         "changes": history(item.product_id, [item_id])[:MOST],
@@ -111,20 +114,15 @@ def _supplier(row: SupplierItem) -> dict[str, Any]:
     }
 
 
-def _on_the_way(item_id: int) -> Any:
-    rows = PurchaseLine.objects.filter(item_id=item_id, order__state__in=PurchaseOrder.OPEN, received__lt=F("quantity"))
-    return rows.select_related("order__supplier", "order__location").order_by("order__expected_on", "pk")[:MOST]
-
-
-def _coming(row: PurchaseLine, today: date) -> dict[str, Any]:
+def _coming(row: Arrival, places: dict[int, str], today: date) -> dict[str, Any]:
     return {
-        "order_id": row.order_id,
-        "number": row.order.number,
-        "supplier": row.order.supplier.name,
-        "location": row.order.location.name,
-        "units": row.quantity - row.received,
-        "expected_on": row.order.expected_on,
-        "late": row.order.expected_on < today,
+        "link": address(row.kind, row.document_id),
+        "number": row.number,
+        "source": row.source,
+        "location": places[row.location_id],
+        "units": row.units,
+        "expected_on": row.day,
+        "late": row.day < today,
     }
 
 

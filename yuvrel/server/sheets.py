@@ -30,6 +30,7 @@ from yuvrel.pricing import api as pricing
 from yuvrel.sales import api as sales
 from yuvrel.sales import customers_api as customers
 from yuvrel.stock import api as stock
+from yuvrel.stock import transfer_api as transfers
 
 # Rows a query: enough that most sheets take one, few enough to hold at once.
 AT_ONCE = 5000
@@ -87,6 +88,7 @@ def _shown(row: Any) -> dict[str, Any]:
 
 SHEETS: dict[str, Source] = {
     "items": Source(stock.list_items, stock.ItemPage),
+    "transfers": Source(transfers.list_transfers, transfers.TransferPage),
     "prices": Source(pricing.prices, pricing.PricePage),
     "stock": Source(stock.list_stock, stock.StockPage),
     "moves": Source(stock.list_moves, stock.MovePage),

@@ -9,6 +9,7 @@ from django.utils import timezone
 
 from yuvrel.agreement import queries as agreement
 from yuvrel.books import queries as books
+from yuvrel.buying import arrivals
 from yuvrel.buying import queries as buying
 from yuvrel.channels import price_rules
 from yuvrel.channels import queries as channels
@@ -54,7 +55,7 @@ WORKINGS: dict[str, Callable[[str], Any]] = {
     "cost": lambda key: stock.latest_cost_working(*_ids(key, 1)),
     "cost-change": lambda key: stock.cost_working(*_ids(key, 1)),
     "committed": lambda key: sales.committed_working(*_ids(key, 2)),
-    "incoming": lambda key: buying.incoming_working(*_ids(key, 2)),
+    "incoming": lambda key: arrivals.incoming_working(*_ids(key, 2)),
     "offer": lambda key: channels.offer_working(_ids(key, 1)[0], _today()),
     "pairing": lambda key: channels.pairing_working(*_ids(key, 1)),
     "profit": lambda key: sales.profit_working(*_ids(key, 1)),

@@ -127,9 +127,94 @@ class StockCount(models.Model):
         triggers = [pgtrigger.Protect(name="count_append_only", operation=pgtrigger.Update | pgtrigger.Delete)]
 
 
+class Transfer(models.Model):
+    """Goods sent from one place of ours to another."""
+
+    class State(models.TextChoices):
+        DRAFT = "draft"
+        SENT = "sent"
+        PART_RECEIVED = "part-received"
+        RECEIVED = "received"
+        CANCELLED = "cancelled"
+
+    # Sent and not settled yet: what is incoming.
+    OPEN = (State.SENT, State.PART_RECEIVED)
+
+    number = models.CharField(max_length=30, unique=True)
+    source = models.ForeignKey("people.Location", on_delete=models.PROTECT, related_name="transfers_out")
+    destination = models.ForeignKey("people.Location", on_delete=models.PROTECT, related_name="transfers_in")
+    state = models.CharField(max_length=14, choices=State.choices, default=State.DRAFT)
+    note = models.CharField(max_length=200, blank=True)
+    expected_on = models.DateField()
+    made_at = models.DateTimeField(auto_now_add=True)
+    sent_at = models.DateTimeField(null=True)
+    version = models.PositiveIntegerField(default=1)
+
+    class Meta:
+        indexes = [models.Index(fields=["state", "-id"], name="transfer_state")]
+        constraints = [
+            models.CheckConstraint(condition=~models.Q(source=models.F("destination")), name="transfer_between_two"),
+        ]
+
+    @property
+    def ref(self) -> Ref:
+        """How it is referred to."""
+        return Ref("transfer", self.pk)
+
+
+class TransferLine(models.Model):
+    """One item of a transfer: what was sent, what of it arrived, what was brought back or given up."""
+
+    transfer = models.ForeignKey(Transfer, on_delete=models.CASCADE, related_name="lines")
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, related_name="transfer_lines")
+    quantity = models.DecimalField(**QUANTITY)
+    received = models.DecimalField(**QUANTITY, default=0)
+    returned = models.DecimalField(**QUANTITY, default=0, help_text="Brought back to where it left")
+    lost = models.DecimalField(**QUANTITY, default=0, help_text="Will not arrive")
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["transfer", "item"], name="transfer_line_once"),
+            models.CheckConstraint(
+                condition=models.Q(quantity__gt=0, received__gte=0, returned__gte=0, lost__gte=0), name="transfer_line_positive"
+            ),
+            models.CheckConstraint(
+                condition=models.Q(quantity__gte=models.F("received") + models.F("returned") + models.F("lost")),
+                name="transfer_line_not_more_than_sent",
+            ),
+        ]
+
+    @property
+    def left(self) -> Decimal:
+        """What is on the way of it, once it is sent."""
+        return self.quantity - self.received - self.returned - self.lost
+
+
+class TransferPart(models.Model):
+    """Units of a line in one lot that left, arrived, came back or were lost, with the value they carried into or out of
+    Goods in transit; never edited."""
+
+    class Kind(models.TextChoices):
+        SENT = "sent"
+        RECEIVED = "received"
+        RETURNED = "returned"
+        LOST = "lost"
+
+    line = models.ForeignKey(TransferLine, on_delete=models.PROTECT, related_name="parts")
+    kind = models.CharField(max_length=8, choices=Kind.choices)
+    lot = models.ForeignKey(Lot, on_delete=models.PROTECT, null=True)
+    quantity = models.DecimalField(**QUANTITY)
+    value = models.DecimalField(**MONEY)
+    at = models.DateTimeField()
+
+    class Meta:
+        constraints = [models.CheckConstraint(condition=models.Q(quantity__gt=0, value__gte=0), name="transfer_part_positive")]
+        triggers = [pgtrigger.Protect(name="transfer_part_append_only", operation=pgtrigger.Update | pgtrigger.Delete)]
+
+
 class StockBalance(models.Model):
     """What an item has at a location. on_hand follows the moves and committed the reservations,
-    both by trigger; incoming follows the open purchase orders."""
+    both by trigger; incoming follows the open purchase orders and transfers."""
 
     item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, related_name="balances")
     location = models.ForeignKey("people.Location", on_delete=models.PROTECT, related_name="balances")

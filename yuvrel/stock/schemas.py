@@ -7,7 +7,9 @@ from datetime import date, datetime
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import Id, Money, Quantity, QuantityIn, SheetRow, UnitCost
+from yuvrel.books.schemas import EntryOut
+from yuvrel.documents.schemas import MomentOut
+from yuvrel.kit.wire import DayIn, Id, Money, Quantity, QuantityIn, SheetRow, UnitCost
 
 
 class StockRow(SheetRow):
@@ -106,3 +108,118 @@ class OpeningCheck(Schema):
     faults: list[OpeningFault]
     value: Money
     token: str
+
+
+class TransferRow(SheetRow):
+    """A transfer in the sheet; `units` and `left` add up all its lines."""
+
+    id: int
+    number: str
+    source: str
+    destination: str
+    state: str
+    lines: int
+    units: Quantity
+    left: Quantity
+    made_at: datetime
+    expected_on: date
+    late: bool
+
+
+class TransferPage(Schema):
+    """A page of transfers, newest first."""
+
+    rows: list[TransferRow]
+    next: str
+
+
+class TransferLineOut(SheetRow):
+    """One item of a transfer. `free`: what the source has that is promised to nobody."""
+
+    id: int
+    item_id: int
+    sku: str
+    title: str
+    picture: int | None = None
+    quantity: Quantity
+    received: Quantity
+    returned: Quantity
+    lost: Quantity
+    left: Quantity
+    free: Quantity
+    value: Money
+
+
+class TransferOut(Schema):
+    """A transfer with its lines, what it is worth on the way, and what happened to it."""
+
+    id: int
+    number: str
+    state: str
+    source_id: int
+    source: str
+    destination_id: int
+    destination: str
+    note: str
+    made_at: datetime
+    sent_at: datetime | None
+    expected_on: date
+    late: bool
+    version: int
+    lines: list[TransferLineOut]
+    value: Money
+    entries: list[EntryOut]
+    history: list[MomentOut]
+
+
+class LoadIn(Schema):
+    """So many of an item."""
+
+    item_id: Id
+    quantity: QuantityIn
+
+
+class TransferIn(Schema):
+    """A new transfer."""
+
+    source_id: Id
+    destination_id: Id
+    expected_on: DayIn
+    note: str = Field("", max_length=200)
+    lines: list[LoadIn] = Field(default_factory=list, max_length=500)
+
+
+class NewLoadIn(LoadIn):
+    """An item more on a draft."""
+
+    version: int
+
+
+class LineUnitsIn(Schema):
+    """Units of a line."""
+
+    line_id: Id
+    quantity: QuantityIn
+
+
+class TransferChangeIn(Schema):
+    """What is to be different on a draft."""
+
+    version: int
+    lines: list[LineUnitsIn] = Field(default_factory=list, max_length=500)
+    expected_on: DayIn | None = None
+    note: str | None = Field(None, max_length=200)
+
+
+class TransferArrivedIn(Schema):
+    """What arrived of each line."""
+
+    lines: list[LineUnitsIn] = Field(max_length=500)
+
+
+class TransferLostIn(Schema):
+    """What will not arrive of each line, and why."""
+
+    version: int
+    reason: str = Field(max_length=20)
+    lines: list[LineUnitsIn] = Field(max_length=500)

@@ -13,6 +13,7 @@ export const RANGE_TABS = [
 export const SHELF_TABS = [
 	{ name: 'Stock', path: '/shelf' },
 	{ name: 'Moves', path: '/shelf/moves' },
+	{ name: 'Transfers', path: '/shelf/transfers' },
 	{ name: 'Opening stock', path: '/shelf/opening' }
 ];
 export const ORDER_TABS = [

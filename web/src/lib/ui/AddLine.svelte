@@ -1,10 +1,11 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { useQueryClient } from '@tanstack/svelte-query';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
 	import Field from '#lib/kit/Field.svelte';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
+	import ItemSeek from './ItemSeek.svelte';
 	import Thumb from './Thumb.svelte';
 
 	/** A line more on a draft: an item that is found, or one made here; what the supplier has not sold yet needs a price. */
@@ -32,23 +33,6 @@
 	const form = new FormState<Line>(() => NOTHING);
 	let chosen = $state<Schemas['ItemRow'] | null>(null);
 	let isNew = $state(false);
-	const sought = $derived(form.value.sought.trim());
-	const found = createQuery(() => ({
-		queryKey: ['items', 'line', sought],
-		queryFn: () =>
-			ask(
-				api.GET('/api/v1/items', { params: { query: { q: sought, kind: 'stocked', limit: 8 } } })
-			),
-		enabled: sought.length > 1 && !chosen,
-		placeholderData: (before) => before
-	}));
-	const offered = $derived(
-		sought.length > 1 && !chosen && !isNew
-			? (found.data?.rows ?? []).filter(
-					(row) => !order.lines.some((line) => line.item_id === row.id)
-				)
-			: []
-	);
 	const plain = (text: string): string => text.trim().replace(',', '.');
 
 	function make(): void {
@@ -98,26 +82,16 @@
 		<Field {form} name="sku" label="SKU" />
 		<Field {form} name="retail" label="Retail price {session.currency}" kind="number" />
 	{:else}
-		<label class="ask seek"
-			>Add a line
-			<input
-				class="field"
-				placeholder="SKU, title or barcode"
-				value={form.value.sought}
-				oninput={(event) => form.set({ sought: event.currentTarget.value })}
-			/></label
+		<ItemSeek
+			label="Add a line"
+			bind:sought={() => form.value.sought, (sought) => form.set({ sought })}
+			without={order.lines.map((line) => line.item_id)}
+			onpick={(row) => (chosen = row)}
 		>
-		{#if sought.length > 1}<ul aria-label="Items found">
-				{#each offered as row (row.id)}<li>
-						<button type="button" class="quiet" onclick={() => (chosen = row)}
-							><Thumb picture={row.picture} />{row.title}
-							<span class="soft small">{row.sku}</span></button
-						>
-					</li>{/each}
-				{#if session.may('change the range')}<li>
-						<button type="button" class="quiet" onclick={make}>A new item “{sought}”</button>
-					</li>{/if}
-			</ul>{/if}
+			{#snippet more(words)}{#if session.may('change the range')}<li>
+						<button type="button" class="quiet" onclick={make}>A new item “{words}”</button>
+					</li>{/if}{/snippet}
+		</ItemSeek>
 	{/if}
 	{#if chosen || isNew}
 		<Field {form} name="quantity" label="Quantity" kind="number" />
@@ -142,18 +116,9 @@
 		align-items: end;
 		padding: 14px 20px;
 	}
-	.seek {
-		width: 300px;
-	}
 	.picked {
 		padding-bottom: 5px;
 		font-weight: 600;
-	}
-	ul {
-		display: flex;
-		flex-wrap: wrap;
-		gap: 6px;
-		width: 100%;
 	}
 	.bad {
 		color: var(--madder);

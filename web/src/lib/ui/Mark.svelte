@@ -1,7 +1,11 @@
 <script lang="ts">
-	/** A state: shape and word, never colour alone. */
-	type Props = { state: string; note?: string; word?: string };
-	let { state, note = '', word = state }: Props = $props();
+	/** A state: shape and word, never colour alone. Of goods that are to come, sent is on the way and received is the end. */
+	type Props = { state: string; note?: string; word?: string; ofGoods?: boolean };
+	let { state, note = '', word = state, ofGoods = false }: Props = $props();
+	const OF_GOODS: Record<string, [string, string]> = {
+		sent: ['reed', 'dot'],
+		received: ['reed', 'tick']
+	};
 	const TONES: Record<string, [string, string]> = {
 		agreed: ['reed', 'tick'],
 		live: ['reed', 'tick'],
@@ -37,7 +41,7 @@
 		ended: ['ink-soft', 'cross'],
 		open: ['ink-soft', 'ring']
 	};
-	const look = $derived(TONES[state] ?? ['ink-soft', 'ring']);
+	const look = $derived((ofGoods && OF_GOODS[state]) || TONES[state] || ['ink-soft', 'ring']);
 </script>
 
 <span class="state-mark" style="color: var(--{look[0]})">

@@ -182,6 +182,10 @@
 {#snippet adjustIt(row: Row)}{#if session.may('adjust stock')}<button
 			class="link"
 			onclick={() => (adjusting = row)}>Adjust</button
+		>{/if}
+	{#if session.may('move stock between places')}<a
+			class="link move"
+			href="/shelf/transfers/new?from={row.location_id}&item={row.item_id}">Move</a
 		>{/if}{/snippet}
 {#snippet itsMoves(row: Row)}<a href="/shelf/moves?item={row.item_id}&location={row.location_id}"
 		>Stock moves</a
@@ -208,6 +212,10 @@
 		color: var(--reed);
 		cursor: pointer;
 		min-height: 24px;
+	}
+	.move {
+		margin-left: 8px;
+		text-decoration: none;
 	}
 	.link:hover {
 		text-decoration: underline;

@@ -104,7 +104,7 @@
 	>{/snippet}
 {#snippet supplier(row: Row)}{row.supplier}{/snippet}
 {#snippet place(row: Row)}{row.location}{/snippet}
-{#snippet standing(row: Row)}<Mark state={row.state} />{/snippet}
+{#snippet standing(row: Row)}<Mark state={row.state} ofGoods />{/snippet}
 {#snippet lines(row: Row)}{row.lines}{/snippet}
 {#snippet made(row: Row)}{moment(row.made_at)}{/snippet}
 {#snippet expected(row: Row)}{day(row.expected_on)}

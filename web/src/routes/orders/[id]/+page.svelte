@@ -11,6 +11,7 @@
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import Thing from '#lib/ui/Thing.svelte';
 	import TimeLine from '#lib/ui/TimeLine.svelte';
 	import Thumb from '#lib/ui/Thumb.svelte';
 
@@ -108,205 +109,197 @@
 		{/if}
 	{/snippet}
 	{#if data}
-		<div class="frame">
-			<div class="page">
-				<div class="most">
-					<table class="rows">
-						<thead
-							><tr
-								><th>Line</th><th>Kind</th><th class="num">Ordered</th><th class="num">Reserved</th
-								><th class="num">Backordered</th><th class="num">Shipped</th>{#if canShip}<th
-										class="num">Ship now</th
-									>{/if}<th class="num">Net</th><th class="num">Tax</th><th class="num"
-									>With tax {session.currency}</th
-								></tr
-							></thead
-						>
-						<tbody>
-							{#each data.lines as line (line.id)}
-								{@const goods = ['item', 'service'].includes(line.kind)}
-								<tr data-row>
-									<td
-										>{#if line.item_id}<Thumb picture={line.picture} /><a
-												class="plain-link"
-												href="/range/items/{line.item_id}">{line.title}</a
-											>{:else}{line.title}{/if}
-										<span class="soft small">{line.sku}</span>
-										{#if line.promised_on && line.backordered !== '0'}<span class="owed small block"
-												>{figure(line.backordered)} to come, promised by {day(
-													line.promised_on
-												)}</span
-											>{:else if line.backordered !== '0'}<span class="owed small block"
-												>{figure(line.backordered)} to come</span
-											>{/if}</td
+		<Thing>
+			<table class="rows">
+				<thead
+					><tr
+						><th>Line</th><th>Kind</th><th class="num">Ordered</th><th class="num">Reserved</th><th
+							class="num">Backordered</th
+						><th class="num">Shipped</th>{#if canShip}<th class="num">Ship now</th>{/if}<th
+							class="num">Net</th
+						><th class="num">Tax</th><th class="num">With tax {session.currency}</th></tr
+					></thead
+				>
+				<tbody>
+					{#each data.lines as line (line.id)}
+						{@const goods = ['item', 'service'].includes(line.kind)}
+						<tr data-row>
+							<td
+								>{#if line.item_id}<Thumb picture={line.picture} /><a
+										class="plain-link"
+										href="/range/items/{line.item_id}">{line.title}</a
+									>{:else}{line.title}{/if}
+								<span class="soft small">{line.sku}</span>
+								{#if line.promised_on && line.backordered !== '0'}<span class="owed small block"
+										>{figure(line.backordered)} to come, promised by {day(line.promised_on)}</span
+									>{:else if line.backordered !== '0'}<span class="owed small block"
+										>{figure(line.backordered)} to come</span
+									>{/if}</td
+							>
+							<td class="soft">{line.kind}</td>
+							{#if line.fault}<Faulty said={line.fault} span={canShip ? 8 : 7} />{:else}
+								<td class="num">{goods ? figure(line.quantity) : ''}</td>
+								<td class="num">{goods ? figure(line.reserved) : ''}</td>
+								<td class="num" class:owed={line.backordered !== '0'}
+									>{goods ? figure(line.backordered) : ''}</td
+								>
+								<td class="num">{goods ? figure(line.shipped) : ''}</td>
+								{#if canShip}<td class="num"
+										>{#if goods}<input
+												class="field ship"
+												inputmode="decimal"
+												aria-label="Ship {line.title}"
+												value={quantity(line)}
+												oninput={(event) =>
+													(typed = { ...typed, [line.id]: event.currentTarget.value })}
+											/>{/if}</td
+									>{/if}
+								<td class="num">{figure(line.net)}</td>
+								<td class="num soft">{figure(line.tax)}</td>
+								<td class="num">{figure(line.gross)}</td>
+							{/if}
+						</tr>
+					{/each}
+				</tbody>
+			</table>
+			{#if data.shipments.length}
+				<h2>Shipped</h2>
+				<table class="rows">
+					<thead
+						><tr
+							><th>Shipment and invoice</th><th>When</th><th>Carrier</th><th>Tracking</th><th
+								>Sent to channel</th
+							><th>Ledger</th><th class="num">Cost</th><th class="num"
+								>Invoice {session.currency}</th
+							></tr
+						></thead
+					>
+					<tbody>
+						{#each data.shipments as shipment (shipment.id)}
+							<tr data-row
+								><td
+									><a href="/orders/documents/shipment/{shipment.id}">{shipment.number}</a>
+									<a
+										class="small"
+										href="/api/v1/documents/shipment/{shipment.id}/forms/slip"
+										target="_blank"
+										rel="noreferrer">slip</a
 									>
-									<td class="soft">{line.kind}</td>
-									{#if line.fault}<Faulty said={line.fault} span={canShip ? 8 : 7} />{:else}
-										<td class="num">{goods ? figure(line.quantity) : ''}</td>
-										<td class="num">{goods ? figure(line.reserved) : ''}</td>
-										<td class="num" class:owed={line.backordered !== '0'}
-											>{goods ? figure(line.backordered) : ''}</td
-										>
-										<td class="num">{goods ? figure(line.shipped) : ''}</td>
-										{#if canShip}<td class="num"
-												>{#if goods}<input
-														class="field ship"
-														inputmode="decimal"
-														aria-label="Ship {line.title}"
-														value={quantity(line)}
-														oninput={(event) =>
-															(typed = { ...typed, [line.id]: event.currentTarget.value })}
-													/>{/if}</td
-											>{/if}
-										<td class="num">{figure(line.net)}</td>
-										<td class="num soft">{figure(line.tax)}</td>
-										<td class="num">{figure(line.gross)}</td>
-									{/if}
-								</tr>
-							{/each}
+									<a
+										class="small"
+										href="/api/v1/documents/invoice/{shipment.invoice_id}/forms/invoice"
+										target="_blank"
+										rel="noreferrer">invoice</a
+									></td
+								><td class="soft">{moment(shipment.shipped_at)}</td><td
+									>{shipment.carrier || '–'}</td
+								><td class="soft">{shipment.tracking || '–'}</td><td class="soft"
+									>{data.kind === 'till'
+										? 'in store'
+										: shipment.told_channel_at
+											? ago(shipment.told_channel_at)
+											: 'not yet'}</td
+								><td
+									>{#if shipment.ledger_state === 'none'}<span class="soft"
+											>in the month’s summary</span
+										>{:else}<Mark state={shipment.ledger_state} />{/if}</td
+								><td class="num">{figure(shipment.cost)}</td><td class="num"
+									>{figure(shipment.invoice_total)}</td
+								></tr
+							>
+						{/each}
+					</tbody>
+				</table>
+			{/if}
+			<section>
+				<h2>What happened</h2>
+				<TimeLine history={data.history} ahead={data.then} />
+			</section>
+			{#snippet side()}
+				<section>
+					<h2>
+						{#if data.customer_id}<a href="/orders/customers/{data.customer_id}">{data.customer}</a
+							>{:else}{data.kind === 'till' ? 'In store' : 'No name'}{/if}
+					</h2>
+					<dl>
+						{#if data.ship_to}<dt>Ship to</dt>
+							<dd>{data.ship_to}</dd>{/if}
+						{#if data.email}<dt>Mail</dt>
+							<dd>{data.email}</dd>{/if}
+						{#if data.customer_id}<dt>Orders</dt>
+							<dd>{data.customer_orders}</dd>{/if}
+						{#if data.also_open.length}<dt>Also open</dt>
+							<dd>
+								{#each data.also_open as one (one.id)}<span class="block"
+										><a href="/orders/{one.id}">{one.number}</a>
+										{one.state}, {figure(one.total)}</span
+									>{/each}
+							</dd>{/if}
+					</dl>
+				</section>
+				<section>
+					<h2>Money</h2>
+					<table class="sum" aria-label="Money">
+						<tbody>
+							<tr><td>Without tax</td><td class="num">{figure(data.net)}</td></tr>
+							<tr><td>Tax</td><td class="num">{figure(data.tax)}</td></tr>
+							<tr class="total"
+								><td>Charged {data.currency}</td><td class="num"
+									><Fig value={data.total} kind="order-total" id={`${data.id}`} /></td
+								></tr
+							>
 						</tbody>
 					</table>
-					{#if data.shipments.length}
-						<h2>Shipped</h2>
-						<table class="rows">
-							<thead
-								><tr
-									><th>Shipment and invoice</th><th>When</th><th>Carrier</th><th>Tracking</th><th
-										>Sent to channel</th
-									><th>Ledger</th><th class="num">Cost</th><th class="num"
-										>Invoice {session.currency}</th
-									></tr
-								></thead
-							>
+					{#if data.payments.length}
+						<table class="sum paid" aria-label="Payments">
 							<tbody>
-								{#each data.shipments as shipment (shipment.id)}
-									<tr data-row
+								{#each data.payments as one (one.id)}<tr data-row
 										><td
-											><a href="/orders/documents/shipment/{shipment.id}">{shipment.number}</a>
-											<a
-												class="small"
-												href="/api/v1/documents/shipment/{shipment.id}/forms/slip"
-												target="_blank"
-												rel="noreferrer">slip</a
-											>
-											<a
-												class="small"
-												href="/api/v1/documents/invoice/{shipment.invoice_id}/forms/invoice"
-												target="_blank"
-												rel="noreferrer">invoice</a
-											></td
-										><td class="soft">{moment(shipment.shipped_at)}</td><td
-											>{shipment.carrier || '–'}</td
-										><td class="soft">{shipment.tracking || '–'}</td><td class="soft"
-											>{data.kind === 'till'
-												? 'in store'
-												: shipment.told_channel_at
-													? ago(shipment.told_channel_at)
-													: 'not yet'}</td
-										><td
-											>{#if shipment.ledger_state === 'none'}<span class="soft"
-													>in the month’s summary</span
-												>{:else}<Mark state={shipment.ledger_state} />{/if}</td
-										><td class="num">{figure(shipment.cost)}</td><td class="num"
-											>{figure(shipment.invoice_total)}</td
+											>{one.method.replaceAll('_', ' ')}
+											<Mark
+												state={one.state}
+												note={one.told ? '' : 'the channel is being told'}
+											/><span class="soft small block">{one.account}</span></td
+										><td class="num"
+											>{figure(
+												one.amount
+											)}{#if one.charged !== '0.00' && one.state === 'authorised'}<span
+													class="soft small block">{figure(one.charged)} charged</span
+												>{/if}</td
 										></tr
-									>
-								{/each}
+									>{/each}
 							</tbody>
 						</table>
-					{/if}
-					<section>
-						<h2>What happened</h2>
-						<TimeLine history={data.history} ahead={data.then} />
-					</section>
-				</div>
-				<div class="side">
-					<section>
-						<h2>
-							{#if data.customer_id}<a href="/orders/customers/{data.customer_id}"
-									>{data.customer}</a
-								>{:else}{data.kind === 'till' ? 'In store' : 'No name'}{/if}
-						</h2>
-						<dl>
-							{#if data.ship_to}<dt>Ship to</dt>
-								<dd>{data.ship_to}</dd>{/if}
-							{#if data.email}<dt>Mail</dt>
-								<dd>{data.email}</dd>{/if}
-							{#if data.customer_id}<dt>Orders</dt>
-								<dd>{data.customer_orders}</dd>{/if}
-							{#if data.also_open.length}<dt>Also open</dt>
-								<dd>
-									{#each data.also_open as one (one.id)}<span class="block"
-											><a href="/orders/{one.id}">{one.number}</a>
-											{one.state}, {figure(one.total)}</span
-										>{/each}
-								</dd>{/if}
-						</dl>
-					</section>
-					<section>
-						<h2>Money</h2>
-						<table class="sum" aria-label="Money">
-							<tbody>
-								<tr><td>Without tax</td><td class="num">{figure(data.net)}</td></tr>
-								<tr><td>Tax</td><td class="num">{figure(data.tax)}</td></tr>
-								<tr class="total"
-									><td>Charged {data.currency}</td><td class="num"
-										><Fig value={data.total} kind="order-total" id={`${data.id}`} /></td
-									></tr
-								>
-							</tbody>
-						</table>
-						{#if data.payments.length}
-							<table class="sum paid" aria-label="Payments">
-								<tbody>
-									{#each data.payments as one (one.id)}<tr data-row
-											><td
-												>{one.method.replaceAll('_', ' ')}
-												<Mark
-													state={one.state}
-													note={one.told ? '' : 'the channel is being told'}
-												/><span class="soft small block">{one.account}</span></td
-											><td class="num"
-												>{figure(
-													one.amount
-												)}{#if one.charged !== '0.00' && one.state === 'authorised'}<span
-														class="soft small block">{figure(one.charged)} charged</span
-													>{/if}</td
-											></tr
-										>{/each}
-								</tbody>
-							</table>
-						{:else}<p class="soft">
-								{data.paid ? 'Paid.' : 'On account: nothing is paid yet.'}
-							</p>{/if}
-					</section>
-					<section>
-						<h2>What it earns</h2>
-						<table class="sum" aria-label="What it earns">
-							<tbody>
-								<tr><td>Charged without tax</td><td class="num">{figure(data.net)}</td></tr>
-								<tr
-									><td>Cost of goods <span class="soft small">moving average</span></td><td
-										class="num">{data.cost === null ? '–' : `− ${figure(data.cost)}`}</td
-									></tr
-								>
-								<tr
-									><td>Channel fees</td><td class="num"
-										>{data.fees === null ? '–' : `− ${figure(data.fees, '0.00')}`}</td
-									></tr
-								>
-								<tr class="total"
-									><td>Contribution</td><td class="num"
-										><Fig value={data.contribution} kind="profit" id={`${data.id}`} /></td
-									></tr
-								>
-							</tbody>
-						</table>
-						<p class="soft small">{data.margin_percent ?? '–'} % of what was charged</p>
-					</section>
-				</div>
-			</div>
-		</div>
+					{:else}<p class="soft">
+							{data.paid ? 'Paid.' : 'On account: nothing is paid yet.'}
+						</p>{/if}
+				</section>
+				<section>
+					<h2>What it earns</h2>
+					<table class="sum" aria-label="What it earns">
+						<tbody>
+							<tr><td>Charged without tax</td><td class="num">{figure(data.net)}</td></tr>
+							<tr
+								><td>Cost of goods <span class="soft small">moving average</span></td><td
+									class="num">{data.cost === null ? '–' : `− ${figure(data.cost)}`}</td
+								></tr
+							>
+							<tr
+								><td>Channel fees</td><td class="num"
+									>{data.fees === null ? '–' : `− ${figure(data.fees, '0.00')}`}</td
+								></tr
+							>
+							<tr class="total"
+								><td>Contribution</td><td class="num"
+									><Fig value={data.contribution} kind="profit" id={`${data.id}`} /></td
+								></tr
+							>
+						</tbody>
+					</table>
+					<p class="soft small">{data.margin_percent ?? '–'} % of what was charged</p>
+				</section>
+			{/snippet}
+		</Thing>
 	{:else}<Pending query={order} />{/if}
 	{#snippet totals()}
 		{#if data}
@@ -332,31 +325,6 @@
 </Sheet>
 
 <style>
-	.page {
-		display: grid;
-		grid-template-columns: minmax(0, 2.5fr) minmax(270px, 1fr);
-		min-height: 100%;
-	}
-	.frame {
-		container-type: inline-size;
-		min-height: 100%;
-	}
-	.most {
-		min-width: 0;
-	}
-	.side {
-		display: grid;
-		gap: 20px;
-		align-content: start;
-		padding: 14px 20px 20px;
-		background: var(--paper);
-		border-left: 1px solid var(--rule);
-		min-width: 0;
-		overflow-wrap: anywhere;
-	}
-	.most h2 {
-		padding: 20px 20px 4px;
-	}
 	dl {
 		display: grid;
 		grid-template-columns: 76px minmax(0, 1fr);
@@ -384,18 +352,6 @@
 	}
 	.paid {
 		margin-top: 8px;
-	}
-	/* Beside an open Working, or on a small screen, what surrounds it stands below. */
-	@container (max-width: 1000px) {
-		.page {
-			grid-template-columns: minmax(0, 1fr);
-		}
-		.side {
-			grid-template-columns: repeat(auto-fit, minmax(250px, 1fr));
-			gap: 20px 32px;
-			border-left: 0;
-			border-top: 1px solid var(--rule);
-		}
 	}
 	.ship {
 		width: 64px;

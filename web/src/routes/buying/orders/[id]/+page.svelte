@@ -146,7 +146,7 @@
 	{/snippet}
 	{#snippet filters()}
 		{#if data}
-			<Mark state={data.state} />
+			<Mark state={data.state} ofGoods />
 			<a
 				class="quiet"
 				href="/api/v1/documents/purchase-order/{data.id}/forms/order"

@@ -293,15 +293,13 @@
 						<section>
 							<h2>On its way</h2>
 							<ul>
-								{#each around.data.coming as one (one.order_id)}<li>
+								{#each around.data.coming as one (`${one.link} ${one.location}`)}<li>
 										<b>{figure(one.units)}</b> to {one.location},
 										<span class:bad={one.late}
 											>{day(one.expected_on)}{one.late ? ', late' : ''}</span
 										>
-										<a class="small block" href="/buying/orders/{one.order_id}"
-											>{one.number} of {one.supplier}</a
-										>
-									</li>{:else}<li class="soft">Nothing is on order.</li>{/each}
+										<a class="small block" href={one.link}>{one.number} from {one.source}</a>
+									</li>{:else}<li class="soft">Nothing is on its way.</li>{/each}
 							</ul>
 						</section>
 						<section>
