@@ -283,7 +283,7 @@ def place(account: str, region: str, wanted: dict[str, int], buyer: str) -> Doc 
         "state": "sent_by_market" if True in by_us else "to_ship",
         "placed_at": at,
         "updated_at": at,
-        "currency": "EUR",
+        "currency": market.get("currencies", {}).get(region, "EUR"),
         "buyer": buyer,
         "address": {"name": buyer, "street": "8 Orchard Way", "city": "Larkmead", "country": region.upper()},
         "positions": positions,
@@ -323,7 +323,7 @@ def buy(account: str) -> Any:
         order = place(account, region, wanted, buyer)
     if request.accept_mimetypes.best == "application/json":
         return refusal(409, order) if isinstance(order, str) else order
-    said = order if isinstance(order, str) else f"Ordered: {order['order']}, {order['total']} EUR."
+    said = order if isinstance(order, str) else f"Ordered: {order['order']}, {order['total']} {order['currency']}."
     return redirect(f"/market/{account}/?region={region}&said={said}")
 
 

@@ -313,7 +313,7 @@ def _order(account: str, lines: list[Doc], who: Doc) -> Doc:
         "status": "on_account" if shop.get("trade") else "paid",
         "created_at": at,
         "updated_at": at,
-        "currency": "EUR",
+        "currency": shop.get("currency", "EUR"),
         "customer": {**who, "on_account": bool(shop.get("trade"))},
         "ship_to": {"street": who.get("street", ""), "city": who.get("city", ""), "country": "IE"},
         "lines": lines,
@@ -357,7 +357,11 @@ def buy(account: str) -> Any:
         order = place(account, wanted, who, coupon, wrap, pay if pay in PAID else "card")
     if request.accept_mimetypes.best == "application/json":
         return refusal(409, order) if isinstance(order, str) else order
-    said = order if isinstance(order, str) else f"Thank you. Your order is number {order['number']}, {order['total']} EUR."
+    said = (
+        order
+        if isinstance(order, str)
+        else f"Thank you. Your order is number {order['number']}, {order['total']} {order['currency']}."
+    )
     return redirect(f"/shop/{account}/?said={said}")
 
 

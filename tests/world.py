@@ -10,7 +10,8 @@ from typing import Any
 from django.contrib.auth.models import Group
 
 from yuvrel.books.actions import account_ids, open_chart
-from yuvrel.buying.models import ExchangeRate, PriceBreak, Supplier, SupplierItem
+from yuvrel.books.models import ExchangeRate
+from yuvrel.buying.models import PriceBreak, Supplier, SupplierItem
 from yuvrel.catalogue.actions import ItemDraft, add_product
 from yuvrel.catalogue.models import BundleComponent, Item, TaxClass
 from yuvrel.channels.models import Connection, Feed, Listing

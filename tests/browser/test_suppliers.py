@@ -14,8 +14,9 @@ from tests.browser.conftest import assert_accessible
 from tests.browser.test_journey import Person
 from tests.channels.conftest import Standins
 from tests.world import incoming, make_connection, make_item, make_supplier, make_user, order_line
+from yuvrel.books.models import ExchangeRate
 from yuvrel.buying.actions import Wanted, draft
-from yuvrel.buying.models import ExchangeRate, PurchaseOrder, Supplier, SupplierItem
+from yuvrel.buying.models import PurchaseOrder, Supplier, SupplierItem
 from yuvrel.buying.suppliers import keep
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM, Actor, Role

@@ -75,7 +75,7 @@ MAY: dict[str, set[Role]] = {
     "change_supplier": {Role.MANAGER, Role.BUYER},
     "keep_terms": {Role.MANAGER, Role.BUYER},
     "drop_terms": {Role.MANAGER, Role.BUYER},
-    "set_rate": {Role.MANAGER, Role.BUYER},
+    "set_rate": {Role.MANAGER, Role.BUYER, Role.BOOKKEEPER},
     "set_period": {Role.MANAGER, Role.BOOKKEEPER},
     "add_clearing_account": {Role.MANAGER, Role.BOOKKEEPER},
     "add_connection": {Role.MANAGER},

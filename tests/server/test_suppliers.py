@@ -12,9 +12,11 @@ from django.test import Client
 from django.utils import timezone
 
 from tests.world import NOW, incoming, make_connection, make_item, make_supplier, make_user, order_line
+from yuvrel.books.models import ExchangeRate
+from yuvrel.books.rates import rate_on
 from yuvrel.buying import suppliers
-from yuvrel.buying.actions import Wanted, draft, rate_on
-from yuvrel.buying.models import ExchangeRate, PurchaseOrder, Supplier, SupplierItem
+from yuvrel.buying.actions import Wanted, draft
+from yuvrel.buying.models import PurchaseOrder, Supplier, SupplierItem
 from yuvrel.buying.suppliers import Terms, drop_terms, keep, keep_terms
 from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import BadInputError, ForbiddenError, NotFoundError, RefusedError, StaleError

@@ -206,7 +206,7 @@ def check_orders(connection: Connection) -> None:
     rules = order_rules(connection)
     means = {k: inbound.meaning(connection, order.status, rules) for k, order in theirs.items()}
     wanted = {k for k in theirs if means[k] in (inbound.TAKEN, inbound.HELD) or k in ours} - waiting
-    state_here = {k: f"{row.total:.2f} {'cancelled' if row.state == 'cancelled' else 'open'}" for k, row in ours.items()}
+    state_here = {k: f"{row.told_total:.2f} {'cancelled' if row.state == 'cancelled' else 'open'}" for k, row in ours.items()}
     state_there = {k: f"{theirs[k].total:.2f} {'cancelled' if means[k] == inbound.CANCELLED else 'open'}" for k in wanted}
     findings = []
     for key, here, there in compare_text(state_here, state_there):
@@ -214,7 +214,7 @@ def check_orders(connection: Connection) -> None:
         refs = {"order": ours[key].pk} if key in ours else {}
         findings.append(Finding(f"order:{key}", f"Order {number}", here, there, "the channel's order", refs))
     left = sum((theirs[k].total for k in wanted), ZERO)
-    keep(Code.A3, connection, left, sum((row.total for row in ours.values()), ZERO), len(wanted | set(ours)), findings)
+    keep(Code.A3, connection, left, sum((row.told_total for row in ours.values()), ZERO), len(wanted | set(ours)), findings)
 
 
 def check_shelf() -> None:

@@ -4,7 +4,7 @@ import pgtrigger
 from django.db import models
 
 from yuvrel.documents.columns import FromDocument
-from yuvrel.kit.columns import MONEY
+from yuvrel.kit.columns import MONEY, RATE
 
 
 class Account(models.Model):
@@ -16,6 +16,20 @@ class Account(models.Model):
 
     class Meta:
         ordering = ["code"]
+
+
+class ExchangeRate(models.Model):
+    """Units of `currency` for one unit of base currency, from a day on."""
+
+    currency = models.CharField(max_length=3)
+    day = models.DateField()
+    rate = models.DecimalField(**RATE)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["currency", "day"], name="rate_once"),
+            models.CheckConstraint(condition=models.Q(rate__gt=0), name="rate_positive"),
+        ]
 
 
 class Period(models.Model):

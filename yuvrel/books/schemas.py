@@ -7,7 +7,7 @@ from datetime import date, datetime
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import DayIn, Money, SheetRow
+from yuvrel.kit.wire import DayIn, Money, SheetRow, UnitCost
 
 
 class JournalLineOut(Schema):
@@ -67,6 +67,14 @@ class ClearingIn(Schema):
 
     code: str = Field(max_length=10)
     name: str = Field(max_length=60)
+
+
+class RateRow(Schema):
+    """What one of base currency is worth in another, from a day on."""
+
+    currency: str
+    day: date
+    rate: UnitCost
 
 
 class PeriodIn(Schema):

@@ -13,6 +13,7 @@ from django.db import transaction
 
 from yuvrel.books.actions import Posting, post
 from yuvrel.books.models import JournalEntry
+from yuvrel.books.rates import rate_on
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money, round_unit_cost, spoken
@@ -29,7 +30,6 @@ from yuvrel.stock.models import ItemCost, Lot
 
 from .documents import PURCHASE_ORDER, RECEIPT
 from .models import (
-    ExchangeRate,
     GoodsReceipt,
     GoodsReceiptLine,
     PriceBreak,
@@ -225,16 +225,6 @@ def cancel(actor: Actor, order_id: int, version: int) -> PurchaseOrder:
     order.save()
     audit(actor, "cancel purchase order", "purchase order", order.pk)
     return order
-
-
-def rate_on(currency: str, day: date, base: str) -> Decimal:
-    """Units of `currency` for one of base on a day. Raises RefusedError when no rate is known."""
-    if currency == base:
-        return Decimal(1)
-    row = ExchangeRate.objects.filter(currency=currency, day__lte=day).order_by("-day").first()
-    if row is None:
-        raise RefusedError(f"No exchange rate for {currency} is known on {day}.", field="currency")
-    return row.rate
 
 
 @dataclass(frozen=True)

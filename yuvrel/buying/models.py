@@ -54,20 +54,6 @@ class PriceBreak(models.Model):
         ]
 
 
-class ExchangeRate(models.Model):
-    """Units of `currency` for one unit of base currency, from a day on."""
-
-    currency = models.CharField(max_length=3)
-    day = models.DateField()
-    rate = models.DecimalField(**RATE)
-
-    class Meta:
-        constraints = [
-            models.UniqueConstraint(fields=["currency", "day"], name="rate_once"),
-            models.CheckConstraint(condition=models.Q(rate__gt=0), name="rate_positive"),
-        ]
-
-
 class PurchaseOrder(models.Model):
     """What we ask a supplier for."""
 

@@ -13,6 +13,8 @@ from django.db import IntegrityError, transaction
 from django.db.models import Count, Q, QuerySet
 from django.utils.text import slugify
 
+from yuvrel.books.models import ExchangeRate
+from yuvrel.books.rates import keep_rate, rate_on
 from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.core.money import ZERO, minor_unit
@@ -26,8 +28,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.stock.actions import check_quantity
 from yuvrel.stock.models import ItemCost
 
-from .actions import rate_on
-from .models import ExchangeRate, PriceBreak, PurchaseOrder, Supplier, SupplierItem
+from .models import PriceBreak, PurchaseOrder, Supplier, SupplierItem
 from .schemas import SupplierRow
 
 SORTS = {"name": "name", "currency": "currency", "lead": "lead_days", "minimum": "order_minimum"}
@@ -255,19 +256,11 @@ def drop_terms(actor: Actor, supplier_id: int, item_id: int) -> None:
 
 @transaction.atomic
 def set_rate(actor: Actor, currency: str, day: date, rate: Decimal) -> ExchangeRate:
-    """What one of base currency is worth in another from a day on; what was received stays at the rate of its day.
+    """What one of base currency is worth in another from a day on; what is bought in it is worked out anew.
 
-    Raises BadInputError.
+    Raises BadInputError, ForbiddenError.
     """
-    actor.need(Ability.BUY)
-    currency = currency.strip().upper()
-    minor_unit(currency)
-    if currency == company().base_currency:
-        raise BadInputError("The books are kept in this currency; it has no rate.", field="currency")
-    if rate <= 0:
-        raise BadInputError("A rate must be greater than zero.", field="rate")
-    row, _ = ExchangeRate.objects.update_or_create(currency=currency, day=day, defaults={"rate": rate})
-    audit(actor, "set rate", "exchange rate", row.pk, after={"currency": currency, "day": day.isoformat(), "rate": str(rate)})
-    items = SupplierItem.objects.filter(supplier__currency=currency, preferred=True).values_list("item_id", flat=True)
-    record(Event.Kind.AVAILABILITY, items, f"rate of {currency}")
+    row = keep_rate(actor, currency, day, rate)
+    items = SupplierItem.objects.filter(supplier__currency=row.currency, preferred=True).values_list("item_id", flat=True)
+    record(Event.Kind.AVAILABILITY, items, f"rate of {row.currency}")
     return row

@@ -298,6 +298,7 @@ def incoming_order(connection: Connection, order: RemoteOrder, rules: OrderRules
         backorders=rules.backorders,
         nameless=rules.nameless,
         held=waits,
+        sells_in=rules.sells_in,
         payments=[_payment(one, rules) for one in order.payments],
         customer=order.customer.model_dump(),
         ship_to={name: text for name, text in order.ship_to.model_dump().items() if text},

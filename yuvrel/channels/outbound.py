@@ -223,7 +223,7 @@ def _send_capture(connector: Connector, row: OutboundMessage) -> str:
         order_id=capture.payment.order.external_id,
         payment_id=capture.payment.external_id,
         key=f"capture-{capture.shipment.number}-{capture.payment_id}",
-        amount=capture.amount,
+        amount=capture.amount if capture.stated is None else capture.stated,
     )
     external = capable(connector, Captures).capture(notice)
     Capture.objects.filter(pk=capture.pk).update(told_channel_at=timezone.now())

@@ -11,7 +11,8 @@ from django.contrib.auth.models import Group
 from django.utils import timezone
 
 from yuvrel.books.begin import begin
-from yuvrel.buying.models import ExchangeRate, PriceBreak, Supplier, SupplierItem
+from yuvrel.books.models import ExchangeRate
+from yuvrel.buying.models import PriceBreak, Supplier, SupplierItem
 from yuvrel.catalogue.models import Barcode, BundleComponent, Category, Item, Product, TaxClass
 from yuvrel.core.gtin import normal_gtin
 from yuvrel.core.money import round_unit_cost

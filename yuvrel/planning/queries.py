@@ -14,7 +14,7 @@ import numpy as np
 from django.db.models import Count, Model, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
 
-from yuvrel.buying.actions import rate_on
+from yuvrel.books.rates import rate_on
 from yuvrel.buying.arrivals import arrivals
 from yuvrel.buying.models import SupplierItem
 from yuvrel.catalogue.kits import kits, parts_of

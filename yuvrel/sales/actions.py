@@ -27,7 +27,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.stock.actions import lock_balances
 from yuvrel.stock.models import StockBalance
 
-from . import amending, past_zero
+from . import amending, foreign, past_zero
 from .documents import ORDER
 from .incoming import IncomingLine, IncomingOrder, faults, fits
 from .models import Customer, OrderLine, Reservation, SalesOrder, Shipment
@@ -88,6 +88,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     order = claim(incoming, SalesOrder.Kind.ORDER)
     if incoming.version <= order.external_version:
         return Taken(order, "repeated")
+    incoming = foreign.in_our_currency(order, incoming)
     new = order.external_version == -1
     begun = not new and order.shipments.exists()
     if begun and not incoming.cancelled:
@@ -111,7 +112,8 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
         _unbook(order, stays=incoming.cancelled)
         balances = lock_balances((item, order.location_id) for item in touched)
     order.external_version = incoming.version
-    order.total, order.paid, order.ship_to = incoming.total, incoming.paid, incoming.ship_to
+    foreign.state(order, incoming)
+    order.paid, order.ship_to = incoming.paid, incoming.ship_to
     order.customer, order.shipping_method = customer_of(incoming), incoming.shipping_method
     keep_payments(order, incoming, new=new)
     if incoming.cancelled:
@@ -185,6 +187,8 @@ def take_till_sale(actor: Actor, incoming: IncomingOrder, kind: str = SalesOrder
         return Taken(order, "repeated")
     if order.external_version >= 0:
         return Taken(order, "changed", "A sale was changed there that was already recorded here.", "version")
+    incoming = foreign.in_our_currency(order, incoming)
+    foreign.state(order, incoming)
     currency = company().base_currency
     problem, field = faults(incoming, currency)
     order.external_version = incoming.version
@@ -362,6 +366,7 @@ def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
     order = lock(ORDER, SalesOrder, order_id)
     if order.state != State.HELD:
         raise RefusedError("This order is not held.", field="state")
+    foreign.convert(order)
     _check_release(order)
     lines = sum((line.net + line.tax for line in order.lines.all()), ZERO)
     before = {"held_because": order.held_because, "lines": str(lines)}
@@ -383,13 +388,6 @@ def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
 
 
 def _check_release(order: SalesOrder) -> None:
-    base = company().base_currency
-    if order.currency != base:
-        raise RefusedError(
-            f"It is in {order.currency} and the books are kept in {base}: without a rate for selling it cannot be posted. "
-            f"Cancel it at the channel, or have it placed again in {base}.",
-            field="currency",
-        )
     if order.total < 0:
         raise RefusedError(
             "Its total is negative, so there is nothing to sell. Record a refund where it was made.", field="total"

@@ -10,6 +10,7 @@ from yuvrel.people.queries import company
 from yuvrel.people.roles import Actor
 
 from .actions import book_lines, claim, customer_of
+from .foreign import in_our_currency, state
 from .incoming import IncomingOrder, faults
 from .models import OrderLine, SalesOrder
 
@@ -19,9 +20,11 @@ def take_past(actor: Actor, incoming: IncomingOrder, kind: str = SalesOrder.Kind
     """Take an order in as history: closed, its lines kept, nothing reserved, moved or posted.
 
     One that is here already stays as it is, but a line of it that no item was known for takes its item now. Returns
-    *new*, *changed*, *unchanged*, or *left out* for one that is cancelled, in another currency, or here as a living order.
+    *new*, *changed*, *unchanged*, or *left out* for one that is cancelled, in a currency without a
+    rate, or here as a living order.
     """
     currency = company().base_currency
+    incoming = in_our_currency(None, incoming)
     if incoming.cancelled or incoming.currency != currency:
         return "left out"
     order = claim(incoming, kind)
@@ -33,6 +36,7 @@ def take_past(actor: Actor, incoming: IncomingOrder, kind: str = SalesOrder.Kind
     for row in rows:
         row.shipped = row.quantity if row.kind in ("item", "service") else Decimal(0)
     OrderLine.objects.bulk_update(rows, ["shipped"])
+    state(order, incoming)
     order.external_version, order.history, order.state = incoming.version, True, SalesOrder.State.CLOSED
     order.customer, order.held_because = customer_of(incoming), problem[:300]
     order.save()

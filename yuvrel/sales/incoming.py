@@ -52,12 +52,26 @@ class IncomingPayment:
     amount: Decimal
     authorised: bool = False
     account: str = ""
+    stated: Decimal | None = None
+
+
+@dataclass(frozen=True)
+class Stated:
+    """What the channel said of an order in another currency, and the rate: of that currency for one of the company's."""
+
+    currency: str
+    total: Decimal
+    rate: Decimal
 
 
 @dataclass(frozen=True)
 class IncomingOrder:
-    """One version of an order from a connection. `held`: why it is to wait, whatever else it says; `nameless`: whether
-    lines that no item is known for are taken in and pointed out, instead of holding the order."""
+    """One version of an order from a connection.
+
+    `held`: why it is to wait, whatever else it says; `nameless`: whether lines that no item is known for are taken in and
+    pointed out, instead of holding the order; `sells_in`: the currency besides the company's in which the connection sells;
+    `stated`: what the channel said of an order in it that was converted; `no_rate`: why it could not be.
+    """
 
     connection_id: int
     location_id: int
@@ -75,6 +89,9 @@ class IncomingOrder:
     nameless: bool = False
     held: str = ""
     payments: Sequence[IncomingPayment] = ()
+    sells_in: str = ""
+    stated: Stated | None = None
+    no_rate: str = ""
     customer: dict[str, Any] = field(default_factory=dict)
     ship_to: dict[str, Any] = field(default_factory=dict)
 
@@ -100,12 +117,16 @@ def fits(quantity: Decimal, decimals: int) -> bool:
     return quantity > 0 and quantity == quantity.quantize(Decimal(1).scaleb(-decimals))
 
 
+def _no_currency(theirs: str, ours: str) -> str:
+    return f"It is in {theirs}, and this connection sells in {ours}. Its rules say in which other currency it may sell."
+
+
 def faults(order: IncomingOrder, base_currency: str) -> tuple[str, str]:
     """(why the order must be held, the field), or two empty texts when it is sound."""
     try:
         minor_unit(order.currency)
         if order.currency != base_currency:
-            return f"It is in {order.currency}; this company sells in {base_currency}.", "currency"
+            return order.no_rate or _no_currency(order.currency, base_currency), "currency"
         if not order.lines:
             return "It has no lines.", "lines"
         if order.total < 0:

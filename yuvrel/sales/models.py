@@ -6,7 +6,7 @@ import pgtrigger
 from django.db import models
 from django.db.models.functions import Lower
 
-from yuvrel.kit.columns import MONEY, PERCENT, QUANTITY
+from yuvrel.kit.columns import MONEY, PERCENT, QUANTITY, RATE
 
 COMMIT = """
     IF TG_OP <> 'INSERT' THEN
@@ -94,8 +94,11 @@ class SalesOrder(models.Model):
     location = models.ForeignKey("people.Location", on_delete=models.PROTECT)
     customer = models.ForeignKey(Customer, on_delete=models.PROTECT, null=True, related_name="orders")
     ship_to = models.JSONField(default=dict)
-    currency = models.CharField(max_length=3, default="EUR")
-    total = models.DecimalField(**MONEY, help_text="As the channel states it, with tax")
+    currency = models.CharField(max_length=3, default="EUR", help_text="Of its amounts: the company's, once a rate is known")
+    total = models.DecimalField(**MONEY, help_text="With tax; in another currency at the rate of its day")
+    stated_currency = models.CharField(max_length=3, blank=True, help_text="The channel's, where it is another")
+    stated_total = models.DecimalField(**MONEY, null=True, help_text="As the channel states it, in that currency")
+    rate = models.DecimalField(**RATE, default=1, help_text="Of that currency for one of the company's")
     net = models.DecimalField(**MONEY, default=0, help_text="What its lines come to without tax, kept for sums over time")
     paid = models.BooleanField(default=True)
     shipping_method = models.CharField(max_length=80, blank=True, help_text="In the channel's own words")
@@ -104,13 +107,25 @@ class SalesOrder(models.Model):
     history = models.BooleanField(default=False, help_text="Taken in as history: closed before the books opened")
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["connection", "external_id"], name="order_once_per_connection")]
+        constraints = [
+            models.UniqueConstraint(fields=["connection", "external_id"], name="order_once_per_connection"),
+            models.CheckConstraint(
+                condition=models.Q(stated_currency="", stated_total=None, rate=1)
+                | (~models.Q(stated_currency="") & models.Q(stated_total__isnull=False, rate__gt=0)),
+                name="order_stated_whole",
+            ),
+        ]
         indexes = [
             models.Index(fields=["state", "-placed_at", "-id"], name="order_state_time"),
             models.Index(fields=["-placed_at", "-id"], name="order_time"),
             models.Index(fields=["total", "id"], name="order_total"),
             models.Index(fields=["placed_at"], include=["net"], name="order_revenue", condition=~models.Q(state="cancelled")),
         ]
+
+    @property
+    def told_total(self) -> Decimal:
+        """Its total as the channel states it."""
+        return self.total if self.stated_total is None else self.stated_total
 
 
 class OrderLine(models.Model):
@@ -223,6 +238,7 @@ class Payment(models.Model):
     method = models.CharField(max_length=60)
     role = models.CharField(max_length=30, help_text="Of the clearing account that it settles through")
     amount = models.DecimalField(**MONEY)
+    stated = models.DecimalField(**MONEY, null=True, help_text="As the channel states it, where that is another currency")
     state = models.CharField(max_length=10, choices=State.choices)
     taken = models.DecimalField(**MONEY, default=0)
 
@@ -260,6 +276,7 @@ class Capture(models.Model):
     payment = models.ForeignKey(Payment, on_delete=models.PROTECT, related_name="captures")
     shipment = models.ForeignKey(Shipment, on_delete=models.PROTECT, related_name="captures")
     amount = models.DecimalField(**MONEY)
+    stated = models.DecimalField(**MONEY, null=True, help_text="In the channel's currency, where that is another")
     told_channel_at = models.DateTimeField(null=True)
 
     class Meta:

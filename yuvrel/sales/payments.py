@@ -19,6 +19,7 @@ from yuvrel.documents.registry import Ref
 from yuvrel.people.queries import company_day
 
 from .documents import ORDER
+from .foreign import stated_part
 from .incoming import IncomingOrder
 from .models import Capture, Payment, SalesOrder, Shipment
 
@@ -35,6 +36,7 @@ def keep_payments(order: SalesOrder, incoming: IncomingOrder, *, new: bool = Fal
     for number, told in enumerate(incoming.payments, 1):
         row = kept.pop(told.external_id or f"{number}", None) or Payment(order=order, external_id=told.external_id or f"{number}")
         row.method, row.amount, row.state = told.method, told.amount, Authorised if told.authorised else Paid
+        row.stated = told.stated
         # What was booked through an account goes on through it, whatever the rule says by now.
         row.role = row.role or roles.get(told.account, Role.CLEARING)
         row.save()
@@ -94,9 +96,10 @@ class Settlement:
     def take(self, shipment: Shipment) -> None:
         """Note what the shipment takes; the channel is told of it."""
         for payment, amount in self.taken:
+            stated = stated_part(shipment.order, payment, amount)
+            Capture.objects.create(payment=payment, shipment=shipment, amount=amount, stated=stated)
             payment.taken += amount
             payment.save(update_fields=["taken"])
-        Capture.objects.bulk_create(Capture(payment=row, shipment=shipment, amount=amount) for row, amount in self.taken)
 
 
 def settlement(order: SalesOrder, total: Decimal) -> Settlement:

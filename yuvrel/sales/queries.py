@@ -222,6 +222,7 @@ def order_page(order_id: int) -> dict[str, Any]:
         "received_at": row.received_at,
         "currency": row.currency,
         "total": row.total,
+        **{name: getattr(row, name) for name in ("stated_currency", "stated_total", "rate")},
         "lines": sheet_rows(
             LineOut,
             row.lines.order_by("pk"),
@@ -323,7 +324,12 @@ def total_working(order_id: int) -> Working:
     steps = [Step(line.title, line.net + line.tax, f"{spoken(line.quantity)} × {line.kind}", op="+") for line in lines]
     booked = sum((line.net + line.tax for line in lines), ZERO)
     steps.append(Step("Lines here", booked, kind="subtotal"))
-    steps.append(Step(f"{row.connection.name} says", row.total, f"order {row.external_number}", kind="result", unit=row.currency))
+    says, order = f"{row.connection.name} says", f"order {row.external_number}"
+    if row.stated_total is not None:
+        steps.append(Step(says, row.stated_total, order, unit=row.stated_currency))
+        steps.append(Step("Rate", row.rate, f"{row.stated_currency} for one {row.currency}, of {row.placed_at:%d %b %Y}", op="÷"))
+        says, order = "In our currency", ""
+    steps.append(Step(says, row.total, order, kind="result", unit=row.currency))
     tax = sum((line.tax for line in lines), ZERO)
     note = f"Of this {tax} is tax." if booked == row.total else f"They differ by {booked - row.total}."
     return Working("Does it add up?", f"Order {row.number}", tuple(steps), note)

@@ -10,7 +10,9 @@ from typing import Any
 from yuvrel.books.queries import clearing_choices
 from yuvrel.catalogue.rungs import company_rung
 from yuvrel.core.errors import BadInputError
+from yuvrel.core.money import minor_unit
 from yuvrel.core.rules import OF_CONNECTIONS, Level, Rung, Setting, Value, meanings, resolve
+from yuvrel.people.queries import company
 from yuvrel.people.roles import Ability
 from yuvrel.rules.queries import given_on
 from yuvrel.rules.registry import SETTINGS, add_check, add_choices, declare
@@ -90,6 +92,17 @@ declare(
         **OWN,
     ),
     Setting(
+        "selling_currency",
+        "Also sells in",
+        "Orders in this currency are taken in at the rate of the day they were placed; the rates are under Books, Accounts. "
+        "Empty: in the company's currency only, and orders in another are held.",
+        "text",
+        "",
+        levels=OF_CONNECTIONS,
+        most=3,
+        **OWN,
+    ),
+    Setting(
         "unknown_lines",
         "Lines that match nothing",
         "What becomes of an order with goods that no item is known for.",
@@ -136,7 +149,20 @@ def _check_accounts(rung: Rung, found: Mapping[str, Value]) -> None:
         raise BadInputError(f"There is no clearing account {', '.join(unknown)}.", field="payment_accounts")
 
 
-NAMES = (*MAPS, "unknown_lines", "order_prefix", "backorders", "cash_customer", "fee_percent", "fee_fixed")
+@add_check
+def _check_currency(rung: Rung, found: Mapping[str, Value]) -> None:
+    code = found.get("selling_currency")
+    if not isinstance(code, str) or not code:
+        return
+    try:
+        minor_unit(code)
+    except BadInputError as error:
+        raise BadInputError(error.detail, field="selling_currency") from error
+    if code == company().base_currency:
+        raise BadInputError("The company sells in this currency anyway; leave it empty.", field="selling_currency")
+
+
+NAMES = (*MAPS, "selling_currency", "unknown_lines", "order_prefix", "backorders", "cash_customer", "fee_percent", "fee_fixed")
 
 
 @dataclass(frozen=True)
@@ -149,6 +175,7 @@ class OrderRules:
     fee_percent: Decimal
     fee_fixed: Decimal
     nameless: bool
+    sells_in: str
     states: Mapping[str, str]
     accounts: Mapping[str, str]
     carriers: Mapping[str, str]
@@ -185,5 +212,6 @@ def _rules(worth: Mapping[str, Any]) -> OrderRules:
         Decimal(worth["fee_percent"]),
         Decimal(worth["fee_fixed"]),
         worth["unknown_lines"] == "flagged",
+        worth["selling_currency"],
         *(meanings(worth[name]) for name in MAPS),
     )

@@ -10,7 +10,7 @@ from ninja import Schema
 from pydantic import Field
 
 from yuvrel.documents.schemas import MomentOut
-from yuvrel.kit.wire import Id, Money, Quantity, QuantityIn, SheetRow
+from yuvrel.kit.wire import Id, Money, Quantity, QuantityIn, SheetRow, UnitCost
 
 
 class OrderRow(SheetRow):
@@ -128,6 +128,9 @@ class OrderOut(Schema):
     received_at: datetime
     currency: str
     total: Money
+    stated_currency: str
+    stated_total: Money | None
+    rate: UnitCost
     lines: list[LineOut]
     shipments: list[ShipmentOut]
     payments: list[PaymentOut]

@@ -11,6 +11,7 @@
 	import Faulty from '#lib/ui/Faulty.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
+	import Rates from '#lib/ui/Rates.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
 	const client = useQueryClient();
@@ -77,6 +78,7 @@
 				{/each}
 			</tbody>
 		</table>
+		<Rates />
 	{:else}<Pending query={accounts} isEmpty empty="No account yet." />{/if}
 	{#snippet totals()}<span class="ml-auto"
 			>All accounts <b class="double">{figure(accounts.data?.total)}</b>

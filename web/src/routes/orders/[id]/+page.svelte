@@ -250,6 +250,12 @@
 							>
 						</tbody>
 					</table>
+					{#if data.stated_total !== null}<p class="soft small">
+							{figure(data.stated_total)}
+							{data.stated_currency} at {Number(data.rate)} for one {data.currency}, the rate of {day(
+								data.placed_at
+							)}
+						</p>{/if}
 					{#if data.payments.length}
 						<table class="sum paid" aria-label="Payments">
 							<tbody>
