@@ -25,7 +25,7 @@ from yuvrel.pricing.models import PriceList
 from yuvrel.sales.models import Customer, CustomerGroup, OrderLine, SalesOrder
 from yuvrel.server.api import api
 from yuvrel.server.workings import WORKINGS
-from yuvrel.stock.models import CostChange, StockBalance
+from yuvrel.stock.models import CostChange, StockBalance, Transfer
 
 # What a route cannot answer without.
 QUERIES = {
@@ -94,6 +94,7 @@ def real_ids(user: User) -> dict[str, Any]:
         "documents/kind": "purchase-order",
         "document_id": PurchaseOrder.objects.filter(state="draft").values_list("pk", flat=True)[0],
         "form": "order",
+        "transfer_id": Transfer.objects.filter(state="draft").values_list("pk", flat=True)[0],
         "run_id": Run.objects.create(connection=shop, kind="orders").pk,
         "picture_id": Picture.objects.order_by("pk").values_list("pk", flat=True)[0],
         "size": "thumb",

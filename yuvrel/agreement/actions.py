@@ -9,8 +9,10 @@ from typing import Any, NamedTuple, cast
 
 from django.db import transaction
 from django.db.models import F, Q, QuerySet, Sum
+from django.db.models.functions import Coalesce
 from django.utils import timezone
 
+from yuvrel.books.actions import NOTHING
 from yuvrel.books.models import JournalEntry, JournalLine, LedgerDocument
 from yuvrel.catalogue.models import Item
 from yuvrel.channels import inbound, offers, price_intake, prices
@@ -348,8 +350,12 @@ class _LedgerOutcome:
 
 
 def _compare_ledger(connection: Connection) -> _LedgerOutcome:
-    young = LedgerDocument.objects.filter(entry__posted_at__gte=timezone.now() - GRACE).exclude(state="sent")
-    lines = JournalLine.objects.exclude(entry_id__in=set(young.values_list("entry_id", flat=True)))
+    told = ("sent", "gathered")
+    young = LedgerDocument.objects.filter(made_at__gte=timezone.now() - GRACE).exclude(state__in=told)
+    # What a day gathers is told when it is over, and nothing of a day that comes to nothing.
+    untold = Q(state="gathered", within=None) | Q(within__external_id=NOTHING)
+    gathered = LedgerDocument.objects.filter(Q(within__in=young) | untold)
+    lines = JournalLine.objects.exclude(entry__ledger_document__in=young).exclude(entry__ledger_document__in=gathered)
     ours = _debits_by_document(lines, connection.accounts)
     by_account = _movement(lines, connection.accounts)
     connector = connector_as(connection, Documents)
@@ -396,7 +402,8 @@ def _movement(lines: QuerySet[JournalLine], accounts: dict[str, str]) -> dict[tu
 def _debits_by_document(lines: QuerySet[JournalLine], accounts: dict[str, str]) -> dict[str, Decimal]:
     """Sum of debits of each document as the ledger sees it: netted by its own accounts."""
     netted: dict[tuple[str, str], Decimal] = {}
-    rows = lines.values_list("entry__ledger_document__number", "account__role").annotate(t=Sum("amount")).order_by()
+    number_of = Coalesce("entry__ledger_document__within__number", "entry__ledger_document__number")
+    rows = lines.annotate(told_in=number_of).values_list("told_in", "account__role").annotate(t=Sum("amount")).order_by()
     for number, role, total in rows:
         key = (number, their_account(accounts, role) or "unmapped")
         netted[key] = netted.get(key, ZERO) + total

@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
+from decimal import Decimal
 from functools import lru_cache
 from typing import Any
 
 from django.db import transaction
-from django.db.models import Q
+from django.db.models import Q, QuerySet, Sum
 
 from yuvrel.core.bounds import check_text
 from yuvrel.core.errors import BadInputError, RefusedError
@@ -22,6 +23,10 @@ from yuvrel.outbox.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
 
 from .models import Account, JournalEntry, JournalLine, LedgerDocument, Period
+
+State = LedgerDocument.State
+# What stands for the ledger's answer where there was nothing to tell it.
+NOTHING = "nothing"
 
 CHART: tuple[tuple[Role, str, str], ...] = (
     (Role.INVENTORY, "1300", "Inventory"),
@@ -52,7 +57,8 @@ CHART: tuple[tuple[Role, str, str], ...] = (
 @dataclass(frozen=True)
 class Posting:
     """One entry to post; `ref` is the document that causes it. `ledger_kind`, `number`, `contact` and `details` shape what
-    the outside ledger is told; without a kind it is a journal numbered by the entry."""
+    the outside ledger is told; without a kind it is a journal numbered by the entry. `gather`: with what it is told in one
+    journal a day, instead of by itself."""
 
     kind: str
     day: date
@@ -63,6 +69,7 @@ class Posting:
     ledger_kind: str = LedgerDocument.Kind.JOURNAL
     number: str = ""
     contact: str = ""
+    gather: str = ""
     details: list[dict[str, Any]] = field(default_factory=list)
 
 
@@ -150,9 +157,50 @@ def post(posting: Posting) -> JournalEntry | None:
         number=posting.number or f"J-{entry.pk}",
         contact=posting.contact,
         details=posting.details,
+        gather=posting.gather[:48],
+        state=State.GATHERED if posting.gather else State.PENDING,
     )
-    record(Event.Kind.LEDGER, [document.pk], posting.document)
+    if not posting.gather:
+        record(Event.Kind.LEDGER, [document.pk], posting.document)
     return entry
+
+
+@transaction.atomic
+def gather_days(today: date) -> int:
+    """Make one document of everything that was gathered on each day before `today`, for each that gathers. Returns how many.
+
+    What is dated into a day whose document was made already gets one more for that day.
+    """
+    waiting = LedgerDocument.objects.filter(state=State.GATHERED, within=None, entry__date__lt=today)
+    days = sorted(set(waiting.values_list("gather", "entry__date")))
+    for gather, day in days:
+        number = f"{gather} {day}"
+        before = LedgerDocument.objects.filter(gather=gather, day=day).count()
+        whole = LedgerDocument.objects.create(
+            kind=LedgerDocument.Kind.JOURNAL,
+            number=f"{number} {before + 1}" if before else number,
+            gather=gather,
+            day=day,
+        )
+        waiting.filter(gather=gather, entry__date=day).update(within=whole)
+        if not any(total for _, total in account_sums(whole)):
+            # What was sold was taken back the same day: there is nothing to tell.
+            whole.state, whole.external_id = State.SENT, NOTHING
+            whole.save(update_fields=["state", "external_id"])
+            continue
+        record(Event.Kind.LEDGER, [whole.pk], whole.number)
+    return len(days)
+
+
+def lines_of(document: LedgerDocument) -> QuerySet[JournalLine]:
+    """The lines that a document tells of: its entry's, or those of everything that lies within it."""
+    own = Q(entry__ledger_document=document) if document.entry_id else Q(entry__ledger_document__within=document)
+    return JournalLine.objects.filter(own)
+
+
+def account_sums(document: LedgerDocument) -> list[tuple[str, Decimal]]:
+    """What a document comes to by the role of our accounts."""
+    return list(lines_of(document).values_list("account__role").annotate(total=Sum("amount")).order_by("account__role"))
 
 
 @transaction.atomic

@@ -12,9 +12,9 @@ from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import Said
 from yuvrel.people.queries import company_day
 
-from . import actions, queries, rates
+from . import actions, queries
 from .models import Period
-from .schemas import AccountsOut, ClearingIn, JournalPage, PeriodIn, PeriodOut, RateRow
+from .schemas import AccountsOut, ClearingIn, JournalPage, PeriodIn, PeriodOut
 
 router = Router(tags=["books"])
 
@@ -38,13 +38,6 @@ def add_clearing(request: HttpRequest, body: ClearingIn) -> Any:
     """Open a further clearing account."""
     row = actions.add_clearing(actor(request), body.code, body.name)
     return {"said": f"{row.code} {row.name} is open. A connection's rules say which payments settle through it.", "id": row.pk}
-
-
-@router.get("/exchange-rates", response=list[RateRow], operation_id="list_rates")
-def list_rates(request: HttpRequest) -> Any:
-    """The newest rate of each currency."""
-    actor(request)
-    return rates.newest_rates()
 
 
 @router.get("/periods", response=list[PeriodOut], operation_id="list_periods")

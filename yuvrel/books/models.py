@@ -120,7 +120,8 @@ class JournalLine(models.Model):
 
 
 class LedgerDocument(models.Model):
-    """What the outside ledger is told of one entry, at most once, and what it answered."""
+    """What the outside ledger is told, at most once, and what it answered: of one entry, or of a day's entries that are
+    gathered. An entry that is gathered has a document of its own all the same, which lies within that of its day."""
 
     class Kind(models.TextChoices):
         INVOICE = "invoice"
@@ -129,10 +130,15 @@ class LedgerDocument(models.Model):
 
     class State(models.TextChoices):
         PENDING = "pending"
+        GATHERED = "gathered"
         SENT = "sent"
         REFUSED = "refused"
 
-    entry = models.OneToOneField(JournalEntry, on_delete=models.PROTECT, related_name="ledger_document")
+    entry = models.OneToOneField(JournalEntry, on_delete=models.PROTECT, null=True, related_name="ledger_document")
+    gather = models.CharField(max_length=48, blank=True, help_text="What it is gathered with, a day at a time")
+    within = models.ForeignKey("self", on_delete=models.PROTECT, null=True, related_name="gathered")
+    day = models.DateField(null=True, help_text="Of a document that gathers a day's")
+    made_at = models.DateTimeField(auto_now_add=True)
     kind = models.CharField(max_length=10, choices=Kind.choices)
     number = models.CharField(max_length=60, unique=True)
     contact = models.CharField(max_length=120, blank=True)
@@ -142,7 +148,15 @@ class LedgerDocument(models.Model):
     sent_at = models.DateTimeField(null=True)
 
     class Meta:
-        indexes = [models.Index(fields=["state", "id"], name="ledger_state")]
+        indexes = [
+            models.Index(fields=["state", "id"], name="ledger_state"),
+            models.Index(fields=["gather", "id"], name="ledger_to_gather", condition=models.Q(state="gathered", within=None)),
+        ]
         constraints = [
-            models.CheckConstraint(condition=models.Q(state="sent") ^ models.Q(external_id=""), name="ledger_sent_has_id")
+            models.CheckConstraint(condition=models.Q(state="sent") ^ models.Q(external_id=""), name="ledger_sent_has_id"),
+            models.CheckConstraint(condition=models.Q(entry=None) ^ models.Q(day=None), name="ledger_of_an_entry_or_a_day"),
+            models.CheckConstraint(
+                condition=~models.Q(state="gathered") | (~models.Q(gather="") & models.Q(entry__isnull=False)),
+                name="ledger_gathered_with_something",
+            ),
         ]

@@ -25,11 +25,16 @@ from .schemas import AccountOut, EntryOut
 
 def journal(q: str, kind: str, cursor: str, limit: int) -> dict[str, Any]:
     """A page of entries with their lines, item lines of one account summed, in a fixed number of queries."""
-    rows = JournalEntry.objects.select_related("ledger_document")
+    rows = JournalEntry.objects.select_related("ledger_document__within")
     if kind:
         rows = rows.filter(kind=kind)
     for word in q.split()[:6]:
-        rows = rows.filter(Q(document__icontains=word) | Q(memo__icontains=word) | Q(ledger_document__number__icontains=word))
+        rows = rows.filter(
+            Q(document__icontains=word)
+            | Q(memo__icontains=word)
+            | Q(ledger_document__number__icontains=word)
+            | Q(ledger_document__within__number__icontains=word)
+        )
     found, following = page(rows, ["-id"], cursor, limit)
     lines = _lines([entry.pk for entry in found])
     return {"rows": sheet_rows(EntryOut, found, lambda entry: _entry(entry, lines[entry.pk]), _known), "next": following}
@@ -38,7 +43,9 @@ def journal(q: str, kind: str, cursor: str, limit: int) -> dict[str, Any]:
 def entries_of(ref: Ref) -> list[EntryOut]:
     """What a document posted, in the order in which it did."""
     found = list(
-        JournalEntry.objects.filter(document_kind=ref.kind, document_id=ref.id).select_related("ledger_document").order_by("pk")
+        JournalEntry.objects.filter(document_kind=ref.kind, document_id=ref.id)
+        .select_related("ledger_document__within")
+        .order_by("pk")
     )
     lines = _lines([entry.pk for entry in found])
     return sheet_rows(EntryOut, found, lambda entry: _entry(entry, lines[entry.pk]), _known)
@@ -50,7 +57,8 @@ def _known(entry: JournalEntry) -> dict[str, Any]:
 
 
 def _entry(entry: JournalEntry, lines: list[dict[str, Any]]) -> dict[str, Any]:
-    document = getattr(entry, "ledger_document", None)
+    own = getattr(entry, "ledger_document", None)
+    document = (own.within or own) if own else None
     return {
         "id": entry.pk,
         "date": entry.date,

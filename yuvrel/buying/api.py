@@ -9,6 +9,8 @@ from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router, Status
 
+from yuvrel.books.rates import newest_rates
+from yuvrel.books.schemas import RateRow
 from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import Said
 from yuvrel.people.queries import company_day
@@ -73,6 +75,13 @@ def drop_terms(request: HttpRequest, supplier_id: int, item_id: int) -> Any:
     """The supplier sells the item no more."""
     suppliers.drop_terms(actor(request), supplier_id, item_id)
     return Status(204, None)
+
+
+@router.get("/exchange-rates", response=list[RateRow], operation_id="list_rates")
+def list_rates(request: HttpRequest) -> Any:
+    """The newest rate of each currency."""
+    actor(request)
+    return newest_rates()
 
 
 @router.post("/exchange-rates", response=Said, operation_id="set_rate")

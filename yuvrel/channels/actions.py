@@ -308,7 +308,8 @@ def _start_flow(row: Connection) -> None:
         PriceOffer.objects.filter(listing__connection=row, state=PriceOffer.State.AGREED).update(state=PriceOffer.State.PENDING)
         record(Event.Kind.RULES, [row.pk], f"{row.name} went live")
     if Capability.DOCUMENTS in kind.can:
-        waiting = LedgerDocument.objects.exclude(state=LedgerDocument.State.SENT).values_list("pk", flat=True)
+        told = (LedgerDocument.State.SENT, LedgerDocument.State.GATHERED)
+        waiting = LedgerDocument.objects.exclude(state__in=told).values_list("pk", flat=True)
         record(Event.Kind.LEDGER, waiting, f"{row.name} went live")
 
 

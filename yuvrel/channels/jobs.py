@@ -14,6 +14,7 @@ from procrastinate.contrib.django import app
 from procrastinate.exceptions import UniqueViolation
 from procrastinate.jobs import Status
 
+from yuvrel.books.actions import gather_days
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.core.errors import YuvrelError
 from yuvrel.outbox.actions import CONSUMERS, Consumer, subscribe, waiting_for, wake
@@ -381,6 +382,7 @@ def pulse(timestamp: int) -> None:
     if Company.objects.exists():
         begin_day(company_day(now))
         _begin_offer_day(company_day(now))
+        gather_days(company_day(now))
     _close_idle_snags()
     at_work = Connection.objects.filter(state=Connection.State.LIVE).exclude(pause_until__gt=now)
     for connection, part in due_parts(list(at_work), now):

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 from decimal import Decimal
 from hashlib import sha256
-from typing import Any
+from typing import Any, cast
 
 from django.db.models import Sum
 from django.utils import timezone
 
-from yuvrel.books.actions import mark_refused, mark_sent
+from yuvrel.books.actions import account_sums, mark_refused, mark_sent
 from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Answer, acknowledge, delivered, supplier_of
 from yuvrel.buying.models import PurchaseOrder
@@ -160,19 +160,19 @@ def _failed(connection: Connection, row: OutboundMessage, error: Exception) -> N
 
 def ledger_message(document: LedgerDocument, accounts: dict[str, str]) -> LedgerDoc:
     """A document in the ledger's own account codes. Raises RefusedError when a role is not mapped."""
-    sums = document.entry.lines.values("account__role").annotate(total=Sum("amount")).order_by("account__role")
     codes: dict[str, Decimal] = {}
-    for row in sums:
-        code = their_account(accounts, row["account__role"])
+    for role, total in account_sums(document):
+        code = their_account(accounts, role)
         if not code:
-            raise RefusedError(f"No ledger account is mapped for {row['account__role']}.", field="accounts")
-        codes[code] = codes.get(code, Decimal(0)) + row["total"]
+            raise RefusedError(f"No ledger account is mapped for {role}.", field="accounts")
+        codes[code] = codes.get(code, Decimal(0)) + total
+    entry = document.entry
     return LedgerDoc(
         number=document.number,
         kind=document.kind,
-        date=document.entry.date.isoformat(),
+        date=(entry.date if entry else cast(date, document.day)).isoformat(),
         contact=document.contact,
-        memo=f"{document.entry.document} {document.entry.memo}".strip(),
+        memo=f"{entry.document} {entry.memo}".strip() if entry else f"{document.gather}, all of the day",
         details=document.details,
         lines=[(code, amount) for code, amount in codes.items() if amount],
     )

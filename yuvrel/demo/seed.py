@@ -144,7 +144,8 @@ class Seeder(Outside):
         tills = (("mill-lane", "Mill Lane till", "till-mill-token", "ML-"), ("wagon", "Wagon till", "till-wagon-token", "WG-"))
         for key, name, token, prefix in tills:
             customer = "Mill Lane cash sales" if key == "mill-lane" else "Market cash sales"
-            self.connection(key, "till", name, f"till/{key}", token, {"order_prefix": prefix, "cash_customer": customer})
+            of_till = {"order_prefix": prefix, "cash_customer": customer, "ledger_document": "day"}
+            self.connection(key, "till", name, f"till/{key}", token, of_till)
         accounts = {role.value: code for role, code, _ in CHART}
         self.connection("daybook", "ledger", "Daybook", "ledger/daybook", "daybook-token", accounts=accounts)
         for spec in SUPPLIERS:

@@ -22,6 +22,7 @@ from .documents import ORDER
 from .foreign import stated_part
 from .incoming import IncomingOrder
 from .models import Capture, Payment, SalesOrder, Shipment
+from .rules import order_rules
 
 State = SalesOrder.State
 Authorised, Paid = Payment.State.AUTHORISED, Payment.State.PAID
@@ -75,6 +76,7 @@ def post_prepayment(order: SalesOrder, at: datetime, *, new: bool = False) -> No
             postings.prepayment(change),
             ref=Ref(ORDER.code, order.pk),
             memo="paid before shipment" if more > 0 else "prepayment taken back" if more else "paid another way",
+            gather=order.connection.name if order_rules(order.connection).daily else "",
         )
     )
 

@@ -296,7 +296,8 @@ def _line(line: OrderLine, held: Mapping[str, Decimal], ready: Decimal) -> dict[
 
 
 def _shipment(shipment: Any) -> dict[str, Any]:
-    document = LedgerDocument.objects.filter(number=shipment.number).first()
+    own = LedgerDocument.objects.select_related("within").filter(number=shipment.number).first()
+    document = (own.within or own) if own else None
     return {
         "id": shipment.pk,
         "number": shipment.number,

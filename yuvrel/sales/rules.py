@@ -92,6 +92,16 @@ declare(
         **OWN,
     ),
     Setting(
+        "ledger_document",
+        "The ledger gets",
+        "What the ledger is told of its sales. What somebody owes on account is told by itself in any case, with the name.",
+        "choice",
+        "each",
+        choices=(("each", "an invoice for each sale"), ("day", "one journal a day")),
+        levels=OF_CONNECTIONS,
+        **OWN,
+    ),
+    Setting(
         "selling_currency",
         "Also sells in",
         "Orders in this currency are taken in at the rate of the day they were placed; the rates are under Books, Accounts. "
@@ -162,7 +172,17 @@ def _check_currency(rung: Rung, found: Mapping[str, Value]) -> None:
         raise BadInputError("The company sells in this currency anyway; leave it empty.", field="selling_currency")
 
 
-NAMES = (*MAPS, "selling_currency", "unknown_lines", "order_prefix", "backorders", "cash_customer", "fee_percent", "fee_fixed")
+NAMES = (
+    *MAPS,
+    "selling_currency",
+    "ledger_document",
+    "unknown_lines",
+    "order_prefix",
+    "backorders",
+    "cash_customer",
+    "fee_percent",
+    "fee_fixed",
+)
 
 
 @dataclass(frozen=True)
@@ -176,6 +196,7 @@ class OrderRules:
     fee_fixed: Decimal
     nameless: bool
     sells_in: str
+    daily: bool
     states: Mapping[str, str]
     accounts: Mapping[str, str]
     carriers: Mapping[str, str]
@@ -213,5 +234,6 @@ def _rules(worth: Mapping[str, Any]) -> OrderRules:
         Decimal(worth["fee_fixed"]),
         worth["unknown_lines"] == "flagged",
         worth["selling_currency"],
+        worth["ledger_document"] == "day",
         *(meanings(worth[name]) for name in MAPS),
     )

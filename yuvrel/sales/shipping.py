@@ -26,7 +26,7 @@ from yuvrel.stock.actions import Cause, lock_balances, lock_costs, seen_by_a_cou
 from .documents import INVOICE, SHIPMENT
 from .models import Invoice, OrderLine, Reservation, SalesOrder, Shipment, ShipmentLine
 from .payments import settlement
-from .rules import order_rules
+from .rules import OrderRules, order_rules
 
 
 @dataclass(frozen=True)
@@ -71,6 +71,8 @@ def hand_over(
     number = order.number if serial == 1 else f"{order.number}-{serial}"
     shipment = Shipment.objects.create(order=order, number=number, carrier=carrier, tracking=tracking, shipped_at=at)
     ref = Ref(SHIPMENT.code, shipment.pk)
+    rules = order_rules(order.connection)
+    gather = order.connection.name if rules.daily else ""
     day = company_day(at)
     if order.kind != SalesOrder.Kind.ORDER:
         day = open_day(day)
@@ -83,7 +85,7 @@ def hand_over(
     _note_lines(shipment, lines, quantities, parts, costs)
     settled = settlement(order, revenue.total)
     settled.take(shipment)
-    _invoice(order, shipment, parts, lines, revenue, settled.against, day)
+    _invoice(order, shipment, parts, lines, revenue, settled.against, day, rules)
     per_item: dict[int, Decimal] = defaultdict(Decimal)
     for take, cost in costs:
         per_item[take.item_id] += cost
@@ -95,6 +97,7 @@ def hand_over(
             postings.cost_of_shipment(sorted(per_item.items())),
             ref=ref,
             memo="cost of the goods",
+            gather=gather,
         )
     )
     return HandedOver(shipment, set(per_item))
@@ -211,6 +214,7 @@ def _invoice(
     revenue: Revenue,
     against: Mapping[str, Decimal],
     day: date,
+    rules: OrderRules,
 ) -> None:
     invoice = Invoice.objects.create(
         shipment=shipment,
@@ -230,7 +234,7 @@ def _invoice(
         }
         for p in parts
     ]
-    contact = order_rules(order.connection).cash_customer or (order.customer.name if order.customer else "Cash sale")
+    contact = rules.cash_customer or (order.customer.name if order.customer else "Cash sale")
     if against.get(AccountRole.RECEIVABLE) and order.customer:
         contact = order.customer.name
     post(
@@ -245,5 +249,6 @@ def _invoice(
             number=shipment.number,
             contact=contact,
             details=details,
+            gather="" if against.get(AccountRole.RECEIVABLE) or not rules.daily else order.connection.name,
         )
     )

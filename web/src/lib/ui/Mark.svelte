@@ -19,6 +19,7 @@
 		'part-received': ['ochre', 'half'],
 		acknowledged: ['reed', 'dot'],
 		pending: ['ochre', 'clock'],
+		gathered: ['ink-soft', 'clock'],
 		tested: ['ochre', 'half'],
 		draft: ['ink-soft', 'ring'],
 		paused: ['ochre', 'bar'],
