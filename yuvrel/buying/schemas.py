@@ -149,10 +149,18 @@ class DraftIn(Schema):
     lines: list[WantedIn] = Field(max_length=2000)
 
 
+class DraftedTransfer(Schema):
+    """A transfer that was made."""
+
+    id: int
+    number: str
+
+
 class Drafted(Schema):
     """The drafts that were made."""
 
     orders: list[PurchaseRow]
+    transfers: list[DraftedTransfer]
 
 
 class SupplierRow(SheetRow):

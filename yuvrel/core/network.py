@@ -32,14 +32,14 @@ class Plan:
     now: Decimal = ZERO
 
 
-def order_of(feeders: Mapping[int, int]) -> list[int]:
-    """Every place before the one that feeds it. Raises BadInputError for a circle."""
+def order_of(feeders: Mapping[int, int], names: Mapping[int, str] | None = None) -> list[int]:
+    """Every place before the one that feeds it. Raises BadInputError for a circle, which it says in `names`."""
     waiting = dict(feeders)
     found: list[int] = []
     while waiting:
         leaves = sorted(place for place in waiting if place not in waiting.values())
         if not leaves:
-            circle = " > ".join(str(place) for place in sorted(waiting))
+            circle = " > ".join((names or {}).get(place, str(place)) for place in sorted(waiting))
             raise BadInputError(f"These places feed one another in a circle: {circle}.", field="feeders")
         found += leaves
         for place in leaves:
@@ -59,7 +59,7 @@ def plan(places: Mapping[int, Place], feeders: Mapping[int, int], subject: str =
         raise BadInputError(f"There is no place {min(unknown)} to fill or to feed from.", field="feeders")
     made: dict[int, Suggestion] = {}
     to_feed: dict[int, Decimal] = {}
-    first = order_of(feeders)
+    first = order_of(feeders, {key: place.name for key, place in places.items()})
     for key in [*first, *sorted(set(places) - set(first))]:
         place = places[key]
         position = replace(place.position, to_feed=place.position.to_feed + to_feed.get(key, ZERO))

@@ -290,6 +290,9 @@ class Seeder(Outside):
                 if sku != EDITED:
                     groups[BY_SKU[sku].supplier, place, (due - self.today).days // 12].append((sku, units))
         places = {place.code: place for place in Location.objects.all()}
+        for code, days in (("mill-lane", 1), ("wagon", 2)):
+            filled = {"fed_from": "tannery-yard", "transfer_days": days}
+            change(SYSTEM, Rung(Level.PLACE, places[code].name, places[code].pk), filled, self.now)
         earliest = min((key for key in groups if key[1] == "tannery-yard"), key=lambda key: key[2])
         for (code, place, span), lines in sorted(groups.items(), key=lambda pair: -pair[0][2]):
             wanted: dict[str, int] = defaultdict(int)

@@ -15,6 +15,7 @@ from zlib import crc32
 
 from django.db import InterfaceError, OperationalError
 
+from yuvrel.core.errors import YuvrelError
 from yuvrel.kit.wire import SheetRow
 from yuvrel.outbox.actions import record
 from yuvrel.outbox.models import Event
@@ -38,7 +39,8 @@ def row_or(make: Callable[[], R], broken: Callable[[str], R], subject: str, subj
         raise
     except Exception as error:
         log.exception("%s %s", subject, SAID, extra={"subject": subject, "error": type(error).__name__})
-        said = f"{subject} {SAID} ({type(error).__name__})."
+        because = error.detail.rstrip(".") if isinstance(error, YuvrelError) else type(error).__name__
+        said = f"{subject} {SAID} ({because})."
         notes = _notes.get()
         if notes is None:
             notes = {}

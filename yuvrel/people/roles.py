@@ -44,7 +44,9 @@ class Ability(StrEnum):
 ALLOWED: dict[Role, frozenset[Ability]] = {
     Role.MANAGER: frozenset(Ability),
     Role.SYSTEM: frozenset(Ability),
-    Role.BUYER: frozenset({Ability.READ, Ability.BUY, Ability.EDIT_RANGE, Ability.PRICE, Ability.CUSTOMERS, Ability.PAIR}),
+    Role.BUYER: frozenset(
+        {Ability.READ, Ability.BUY, Ability.TRANSFER, Ability.EDIT_RANGE, Ability.PRICE, Ability.CUSTOMERS, Ability.PAIR}
+    ),
     Role.STOCKKEEPER: frozenset({Ability.READ, Ability.ADJUST, Ability.TRANSFER, Ability.SHIP, Ability.RECEIVE, Ability.RESOLVE}),
     Role.BOOKKEEPER: frozenset({Ability.READ, Ability.KEEP_BOOKS, Ability.CUSTOMERS, Ability.OPEN_STOCK, Ability.RESOLVE}),
     Role.VIEWER: frozenset({Ability.READ}),

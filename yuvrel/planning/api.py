@@ -21,7 +21,7 @@ from yuvrel.kit.wire import Said, VersionIn
 from yuvrel.people.queries import company, company_day
 from yuvrel.people.roles import Ability
 
-from . import plan, queries
+from . import drafts, plan, queries
 from .schemas import HistoryOut, ReplenishPage, ReplenishRow, ReplenishSheet
 
 router = Router(tags=["buying"])
@@ -103,7 +103,10 @@ def _row(line: queries.Line, rates: dict[str, Any]) -> dict[str, Any]:
         "days_out": line.velocity.days_out,
         "lead_days": line.policy.lead_days,
         "cover": line.suggestion.cover_days,
-        "suggested": line.suggestion.quantity if supplier else ZERO,
+        "source_id": line.source.pk if line.source else None,
+        "source": line.source.name if line.source else "",
+        "ready": line.ready,
+        "suggested": line.suggestion.quantity if line.comes else ZERO,
         "pack": line.policy.pack,
         "price": line.price,
         "amount": amount,
@@ -128,20 +131,20 @@ def demand_history(request: HttpRequest, item: int, location: int) -> Any:
 
 @router.post("/purchase-orders", response=Drafted, operation_id="draft_purchase_orders")
 def draft(request: HttpRequest, body: DraftIn) -> Any:
-    """A draft per supplier and location from picked rows; each line keeps the sum that suggested it."""
+    """A draft per supplier and location from picked rows, each line with the sum that suggested it; a transfer for what a
+    place of ours sends."""
     who = actor(request)
     who.need(Ability.BUY)
     now = timezone.now()
     today = company_day(now)
     pairs = {(line.item_id, line.location_id) for line in body.lines}
     lines = queries.replenishment(today, pairs, rates=False)
-    workings = {(line.item.pk, line.location.pk): line.suggestion.working.as_dict() for line in lines}
-    wanted = [
-        buying.Wanted(line.item_id, line.location_id, line.quantity, workings.get((line.item_id, line.location_id), {}))
-        for line in body.lines
-    ]
-    orders = buying.draft(who, wanted, now)
-    return {"orders": [purchase_orders.row_of(purchase_orders.get_order(order.pk), today) for order in orders]}
+    found = {(line.item.pk, line.location.pk): line for line in lines}
+    orders, moves = drafts.draft(who, [(row.item_id, row.location_id, row.quantity) for row in body.lines], found, now)
+    return {
+        "orders": [purchase_orders.row_of(purchase_orders.get_order(order.pk), today) for order in orders],
+        "transfers": [{"id": row.pk, "number": row.number} for row in moves],
+    }
 
 
 @router.get("/purchase-orders", response=PurchasePage, operation_id="list_purchase_orders")

@@ -36,7 +36,7 @@ CONSUMER = "replenishment"
 SETTING = Event.Kind.SETTING
 subscribe(Consumer(CONSUMER, frozenset({Event.Kind.AVAILABILITY, Event.Kind.SETTING})))
 ORDER = ("unsupplied", "group", "runs_out", "id")
-FIELDS = ["supplier", "unsupplied", "group", "runs_out", "suggested", "amount", "late"]
+FIELDS = ["supplier", "source", "unsupplied", "group", "runs_out", "suggested", "amount", "late"]
 
 
 def refresh(now: datetime) -> int:
@@ -164,10 +164,12 @@ def _row(line: Line, rates: dict[str, Decimal]) -> PlanRow:
         item=line.item,
         location=line.location,
         supplier=supplier,
-        unsupplied=supplier is None,
-        group=supplier.name if supplier else "",
+        source=line.source,
+        unsupplied=not line.comes,
+        # What comes from a place of ours stands before what is bought.
+        group=supplier.name if supplier else f" {line.source.name}" if line.source else "",
         runs_out=LASTS if cover is None else min(cover, LASTS),
-        suggested=line.suggestion.quantity if supplier else ZERO,
+        suggested=line.suggestion.quantity if line.comes else ZERO,
         amount=queries.worth(line, rates)[1],
         late=line.suggestion.ribbon.late,
     )
@@ -185,6 +187,7 @@ def head() -> dict[str, Any]:
     return {
         "late": late["n"],
         "late_amount": late["amount"] or ZERO,
+        "sources": list(Location.objects.filter(pk__in=with_rows.values("source")).order_by("name").values("id", "name")),
         "suppliers": list(Supplier.objects.filter(pk__in=with_rows.values("supplier")).order_by("name")),
         "locations": list(Location.objects.filter(pk__in=with_rows.values("location")).order_by("name").values("id", "name")),
     }

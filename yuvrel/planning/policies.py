@@ -10,7 +10,7 @@ from typing import Any
 
 from yuvrel.catalogue.models import Item
 from yuvrel.core.money import ZERO
-from yuvrel.core.replenish import Suggestion, suggest
+from yuvrel.core.replenish import Suggestion
 from yuvrel.core.rules import Level, Rung
 from yuvrel.people.queries import company
 from yuvrel.people.roles import Ability, Actor
@@ -37,13 +37,18 @@ def rehearse(actor: Actor, rung: Rung, changes: Mapping[str, Any], pair: Pair | 
         reached = reached.filter(location_id=rung.within if rung.level == Level.ITEM_AT_PLACE else rung.subject)
     soonest = reached.order_by("runs_out", "id").values_list("item_id", "location_id")[:MOST_REHEARSED]
     pairs = set(soonest) | ({pair} if pair else set())
-    lines = [line for line in queries.replenishment(today, pairs, rates=False) if not line.fault] if pairs else []
-    terms = queries.terms_of({line.item.pk for line in lines})
+    read = queries.read_rows(today, pairs, rates=False)
     changed = {name: {rung.key: value} for name, value in values.items()}
-    after = standings([(line.item.pk, line.location.pk) for line in lines], terms, changed)
+    if changed.get("fed_from"):
+        # Where no place filled another before, the rows of the others were not needed and are now.
+        read = queries.read_rows(today, pairs, rates=False, together=True)
+    then = replace(read, standings=standings(read.standings, read.terms, changed))
+    both = zip(read.lines(), then.lines(), strict=True)
+    moved = [(line, after) for line, after in both if not (line.fault or after.fault)]
+    lines = [line for line, _ in moved]
     base = company().base_currency
-    rates = queries.rates_on(today, {line.terms.supplier.currency for line in lines if line.terms}, base)
-    moved = [(line, _then(line, after[line.item.pk, line.location.pk].policy)) for line in lines]
+    bought = {line.terms.supplier.currency for pair in moved for line in pair if line.terms}
+    rates = queries.rates_on(today, bought, base)
     shifts = [_shift(now, then, rates) for now, then in moved]
     differing = [one for one in shifts if one["now"] != one["then"]]
     differing.sort(key=lambda one: (-abs(one["more"]), one["title"]))
@@ -61,12 +66,6 @@ def rehearse(actor: Actor, rung: Rung, changes: Mapping[str, Any], pair: Pair | 
         "currency": base,
         "rows": differing[:MOST_ROWS],
     }
-
-
-def _then(line: Line, policy: Any) -> Line:
-    now = line.suggestion
-    then = suggest(now.outlook, now.position, policy, subject=now.subject, offer=now.offer)
-    return replace(line, suggestion=then, policy=policy, price=then.price)
 
 
 def _shift(now: Line, then: Line, rates: dict[str, Decimal]) -> dict[str, Any]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Mapping, Sequence, Set
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from functools import partial
@@ -23,6 +23,7 @@ from yuvrel.core.demand import Velocity, velocities, velocity_working
 from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.history import seen_before_the_books
 from yuvrel.core.money import ZERO, round_money
+from yuvrel.core.network import Place, Plan, plan
 from yuvrel.core.outlook import TAIL_DAYS, Outlook, Path, demand_working, flat
 from yuvrel.core.replenish import Policy, Position, Suggestion, SupplierTerms, suggest
 from yuvrel.core.working import Working
@@ -30,6 +31,7 @@ from yuvrel.kit.faults import row_or
 from yuvrel.kit.snapshot import one_moment
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_zone
+from yuvrel.rules.models import SettingValue
 from yuvrel.sales.models import OrderLine, SalesOrder
 from yuvrel.stock.models import LotBalance, StockBalance, StockMove
 
@@ -43,7 +45,10 @@ M = TypeVar("M", bound=Model)
 
 @dataclass(frozen=True)
 class Line:
-    """One row of the replenishment sheet. Read without `rates`, a row with a forecast knows only the days out of its velocity."""
+    """One row of the replenishment sheet. Read without `rates`, a row with a forecast knows only the days out of its velocity.
+
+    `source`: the place that fills this one, by transfer; `ready`: what of the suggestion it can send at once.
+    """
 
     item: Item
     location: Location
@@ -54,6 +59,13 @@ class Line:
     policy: Policy
     price: Decimal
     fault: str = ""
+    source: Location | None = None
+    ready: Decimal = ZERO
+
+    @property
+    def comes(self) -> bool:
+        """Whether somebody supplies it: a supplier, or a place of ours."""
+        return self.terms is not None or self.source is not None
 
     @property
     def per_day(self) -> Decimal:
@@ -158,7 +170,7 @@ def _closing_and_moves(
 
 
 @dataclass(frozen=True)
-class _Read:
+class Read:
     """What the rows of the sheet are worked out from, all of one moment."""
 
     today: date
@@ -171,6 +183,12 @@ class _Read:
     standings: Mapping[Pair, Standing]
     arrivals: Mapping[Pair, Sequence[tuple[int, Decimal]]]
     lots: Mapping[Pair, Sequence[tuple[int, Decimal]]]
+    pairs: Sequence[Pair]
+    _planned: dict[int, dict[int, Plan]] = field(default_factory=dict, init=False)
+
+    def lines(self) -> list[Line]:
+        """All rows. One that cannot be worked out says so in its place."""
+        return [row_or(partial(self.line, pair), partial(self.broken, pair), self.name(pair), pair[0]) for pair in self.pairs]
 
     def name(self, pair: Pair) -> str:
         """What a row is about."""
@@ -180,11 +198,20 @@ class _Read:
         """What is there; nothing where the item never was."""
         return self.balances.get(pair) or StockBalance.none(*pair)
 
-    def line(self, pair: Pair) -> Line:
-        """A row."""
-        balance, asked = self.balance(pair), self.terms.get(pair[0])
-        velocity = self.speeds.get(pair, NO_SALES)
-        policy = self.standings[pair].policy
+    def _feeders(self, item: int) -> dict[int, int]:
+        """Place to the place that fills it with an item."""
+        known = {place.code: pk for pk, place in self.places.items()}
+        found = {}
+        for place in self.places:
+            standing = self.standings.get((item, place))
+            source = known.get(standing.fed_from) if standing else None
+            if source is not None and source != place:
+                found[place] = source
+        return found
+
+    def _place(self, pair: Pair, *, fed: bool) -> Place:
+        standing = self.standings[pair]
+        balance = self.balance(pair)
         position = Position(
             balance.on_hand,
             balance.committed,
@@ -192,9 +219,41 @@ class _Read:
             arrivals=self.arrivals.get(pair, ()),
             lots=self.lots.get(pair, ()),
         )
-        outlook = _moved_on(self.forecasts[pair], self.today) if pair in self.forecasts else flat(velocity)
-        suggestion = suggest(outlook, position, policy, subject=self.name(pair), offer=_offer(asked))
-        return Line(self.items[pair[0]], self.places[pair[1]], asked, balance, velocity, suggestion, policy, suggestion.price)
+        outlook = _moved_on(self.forecasts[pair], self.today) if pair in self.forecasts else flat(self.speeds.get(pair, NO_SALES))
+        policy = standing.fed_policy if fed else standing.policy
+        return Place(self.places[pair[1]].name, outlook, position, policy, _offer(self.terms.get(pair[0])))
+
+    def _plan(self, item: int, feeders: Mapping[int, int]) -> dict[int, Plan]:
+        """All places of an item at once: those that are fed first, and what they need at the place that feeds them."""
+        if item not in self._planned:
+            everywhere = [place for place in self.places if (item, place) in self.standings]
+            places = {place: self._place((item, place), fed=place in feeders) for place in everywhere}
+            self._planned[item] = plan(places, feeders, self.items[item].title)
+        return self._planned[item]
+
+    def line(self, pair: Pair) -> Line:
+        """A row."""
+        item, place = pair
+        feeders = self._feeders(item)
+        if feeders:
+            found = self._plan(item, feeders)[place]
+        else:
+            alone = self._place(pair, fed=False)
+            offer, policy = alone.offer, alone.policy
+            found = Plan(suggest(alone.outlook, alone.position, policy, subject=self.name(pair), offer=offer))
+        suggestion = found.suggestion
+        return Line(
+            self.items[item],
+            self.places[place],
+            None if found.source is not None else self.terms.get(item),
+            self.balance(pair),
+            self.speeds.get(pair, NO_SALES),
+            suggestion,
+            suggestion.policy,
+            suggestion.price,
+            source=None if found.source is None else self.places[found.source],
+            ready=found.now,
+        )
 
     def broken(self, pair: Pair, said: str) -> Line:
         """What is shown of a row that cannot be worked out: what it is about, and why there is no more."""
@@ -204,25 +263,35 @@ class _Read:
         return Line(item, place, self.terms.get(pair[0]), self.balance(pair), NO_SALES, suggestion, nothing, ZERO, said)
 
 
-@one_moment()
 def replenishment(today: date, pairs: set[Pair] | None = None, *, rates: bool = True) -> list[Line]:
     """The given items at their locations, or all with demand, stock or promises, in a fixed number of queries.
 
-    Stock, moves and arrivals are of one moment: a receipt is never both on hand and still to come. A row that cannot
-    be worked out says so in its place. `rates`: whether the velocity is wanted also where a forecast stands; what was
-    sold is not read for those without it.
+    Stock, moves and arrivals are of one moment: a receipt is never both on hand and still to come. `rates`: whether the
+    velocity is wanted also where a forecast stands; what was sold is not read for those without it.
     """
+    return read_rows(today, pairs, rates=rates).lines()
+
+
+@one_moment()
+def read_rows(today: date, pairs: set[Pair] | None = None, *, rates: bool = True, together: bool = False) -> Read:
+    """What the rows of `replenishment` are worked out from. Where one place of ours sends to another, all places of an item
+    are read `together`, in any case when asked for."""
     ids = None if pairs is None else {item for item, _ in pairs}
+    places = Location.objects.in_bulk()
+    together = together or SettingValue.objects.filter(name="fed_from").exclude(value="").exists()
+    every = {(item, place) for item in ids or () for place in places} if together else set()
+    wide = None if pairs is None else pairs | every
     kept = ItemForecast.objects.only("item_id", "location_id", "start", "path", "sentence")
     forecasts = {(row.item_id, row.location_id): row for row in _of(kept, "item", ids) if _reaches(row, today)}
-    seen = demand(today, pairs, unasked=frozenset() if rates else forecasts.keys())
+    seen = demand(today, wide, unasked=frozenset() if rates else forecasts.keys())
     speeds = dict(zip(seen.pairs, velocities(seen.units, seen.in_stock), strict=True)) if seen.pairs else {}
     stocked = _of(Item.objects.filter(active=True, kind=Item.Kind.STOCKED), "pk", ids).select_related("product__category")
     balances = {(row.item_id, row.location_id): row for row in _of(StockBalance.objects.all(), "item", ids)}
-    items, places, terms = {item.pk: item for item in stocked}, Location.objects.in_bulk(), terms_of(ids)
+    items, terms = {item.pk: item for item in stocked}, terms_of(ids)
     wanted = pairs if pairs is not None else set(speeds) | set(balances)
     known = [pair for pair in sorted(wanted) if pair[0] in items and pair[1] in places]
-    read = _Read(
+    everywhere = {(item, place) for item in items for place in places} if together else known
+    return Read(
         today,
         items,
         places,
@@ -230,11 +299,11 @@ def replenishment(today: date, pairs: set[Pair] | None = None, *, rates: bool = 
         balances,
         speeds,
         forecasts,
-        standings(known, terms),
+        standings(everywhere, terms),
         _arrivals(today, ids),
         _lots(today, ids),
+        known,
     )
-    return [row_or(partial(read.line, pair), partial(read.broken, pair), read.name(pair), pair[0]) for pair in known]
 
 
 def terms_of(ids: set[int] | None) -> dict[int, SupplierItem]:

@@ -22,7 +22,7 @@ from yuvrel.core.rules import OF_PLACES, Ladder, Level, Rung, Setting, Value, re
 from yuvrel.people.models import Location
 from yuvrel.people.roles import Ability
 from yuvrel.rules.queries import INHERIT, Key, by_level, given_on, settled
-from yuvrel.rules.registry import SETTINGS, Way, add_check, add_way, declare
+from yuvrel.rules.registry import SETTINGS, Way, add_check, add_choices, add_way, declare
 
 Pair = tuple[int, int]
 GROUP = "Replenishment"
@@ -42,6 +42,24 @@ declare(
         group=GROUP,
         rehearsal="reorder",
         ability=Ability.BUY.value,
+    ),
+    Setting(
+        "fed_from",
+        "Filled from",
+        "Another place of ours that sends what is needed here, by transfer; what is needed here then counts there.",
+        "choice",
+        "",
+        **PLACED,
+    ),
+    Setting(
+        "transfer_days",
+        "Transfer time",
+        "From sending it there to having it on the shelf here.",
+        "whole",
+        2,
+        unit="days",
+        high=Decimal(365),
+        **PLACED,
     ),
     Setting(
         "reorder",
@@ -134,6 +152,14 @@ declare(
         **PLACED,
     ),
 )
+BOUGHT = ("", "its supplier, by purchase order")
+
+
+def _places() -> list[tuple[str, str]]:
+    return [BOUGHT, *((place.code, place.name) for place in Location.objects.all())]
+
+
+add_choices("fed_from", _places)
 FIGURES = {"service": "service_level", "days": "safety_days", "units": "safety_units"}
 NAMES = tuple(name for name, setting in SETTINGS.items() if setting.group == GROUP)
 
@@ -151,14 +177,27 @@ class Standing:
         return str(self.values["forecast_method"])
 
     @property
+    def fed_from(self) -> str:
+        """The code of the place that fills this one; empty where it is bought for it."""
+        return str(self.values["fed_from"] or "")
+
+    @property
     def policy(self) -> Policy:
-        """As the core takes it. Raises BadInputError when it cannot be."""
-        worth, terms = self.values, self.terms
+        """As the core takes it where it is bought. Raises BadInputError when it cannot be."""
+        return self._policy(int(str(self.values["lead_days"])), self.terms)
+
+    @property
+    def fed_policy(self) -> Policy:
+        """As the core takes it where it comes by transfer: on its way a few days, in any number. Raises BadInputError."""
+        return self._policy(int(str(self.values["transfer_days"])), None)
+
+    def _policy(self, lead_days: int, terms: SupplierItem | None) -> Policy:
+        worth = self.values
         safety = cast(SafetyMethod, worth["safety"])
         figure = Decimal(str(worth[FIGURES[safety]]))
         point = Decimal(str(worth["reorder_point"]))
         return Policy(
-            lead_days=int(str(worth["lead_days"])),
+            lead_days=lead_days,
             cover_days=int(str(worth["cover_days"])),
             safety=safety,
             safety_figure=figure / 100 if safety == "service" else figure,
@@ -262,6 +301,18 @@ def reached_items(level: Level, subject: int) -> Q:
         case Level.CATEGORY:
             return Q(product__category_id__in=below(subject))
     return Q()
+
+
+@add_check
+def place_that_fills(rung: Rung, changes: Mapping[str, Value]) -> None:
+    """Another place of ours, or none. Raises BadInputError."""
+    code = changes.get("fed_from")
+    if not isinstance(code, str) or not code:
+        return
+    if code not in dict(_places()):
+        raise BadInputError("There is no such place.", field="fed_from")
+    if rung.level == Level.PLACE and Location.objects.filter(pk=rung.subject, code=code).exists():
+        raise BadInputError("A place cannot fill itself.", field="fed_from")
 
 
 @add_check

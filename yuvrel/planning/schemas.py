@@ -38,6 +38,9 @@ class ReplenishRow(SheetRow):
     location: str
     supplier_id: int | None
     supplier: str
+    source_id: int | None
+    source: str
+    ready: Quantity
     currency: str
     on_hand: Quantity
     committed: Quantity
@@ -78,6 +81,7 @@ class ReplenishSheet(Schema):
 
     today: date
     suppliers: list[SupplierGroup]
+    sources: list[PlaceOut]
     locations: list[PlaceOut]
     currency: str
     late: int

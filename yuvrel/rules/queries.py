@@ -74,6 +74,12 @@ def by_level(names: Iterable[str], changed: Mapping[str, Mapping[Key, Value]] | 
     return found
 
 
+def said(setting: Setting, value: Value) -> str:
+    """A value as a person reads it, also where its choices are known only when they are asked for."""
+    known = dict(CHOICES[setting.name]()) if setting.name in CHOICES and setting.type == "choice" else {}
+    return known.get(str(value)) or setting.said(value)
+
+
 class _Inherit:
     """Says that nothing is to be set."""
 
@@ -123,7 +129,7 @@ def _told(found: Resolved, rungs: Sequence[Rung], given: Mapping[Key, Value]) ->
         "choices": [{"value": value, "label": label} for value, label in CHOICES.get(setting.name, lambda: setting.choices)()],
         "only_with": list(setting.only_with) if setting.only_with else [],
         "value": as_json(found.value),
-        "said": setting.said(found.value),
+        "said": said(setting, found.value),
         "level": found.level.value,
         "source": found.rung.title if found.rung else "the default",
         "rungs": [
@@ -132,9 +138,9 @@ def _told(found: Resolved, rungs: Sequence[Rung], given: Mapping[Key, Value]) ->
                 "title": rung.title,
                 "is_set": rung.key in given,
                 "value": as_json(given.get(rung.key)),
-                "said": setting.said(given[rung.key]) if rung.key in given else "",
+                "said": said(setting, given[rung.key]) if rung.key in given else "",
                 # What would count here if nothing were set at this level.
-                "inherited": setting.said(inherited.value),
+                "inherited": said(setting, inherited.value),
                 "inherited_value": as_json(inherited.value),
             }
             for at, rung in enumerate(rungs)
@@ -163,10 +169,10 @@ def said_of(row: SettingChange) -> tuple[str, str, str]:
     if setting is None:
         return row.name, "", ""
 
-    def said(side: dict[str, Any]) -> str:
-        return setting.said(kept(setting, side["value"])) if side else "inherited"
+    def told(side: dict[str, Any]) -> str:
+        return said(setting, kept(setting, side["value"])) if side else "inherited"
 
-    return setting.label, said(row.before), said(row.after)
+    return setting.label, told(row.before), told(row.after)
 
 
 def _change(row: SettingChange) -> dict[str, Any]:

@@ -29,7 +29,7 @@
 			name: 'title',
 			head: 'Item',
 			cell: itemOf,
-			fields: [...ITEM_FIELDS, ['supplier', 'Supplier']]
+			fields: [...ITEM_FIELDS, ['supplier', 'Supplier'], ['source', 'Filled from']]
 		},
 		{ name: 'location', head: 'Location', cell: place, kind: 'place' },
 		{ name: 'category', head: 'Category', cell: category, kind: 'soft clip', isSpare: true },
@@ -117,16 +117,31 @@
 			...found
 		];
 	});
+	// What comes from a place of ours stands first, by transfer; then what each supplier sells.
+	const from = (id: number): string => `from ${id}`;
+	const partOf = (row: Row): string | number =>
+		row.source_id === null ? (row.supplier_id ?? 0) : from(row.source_id);
 	const parts = $derived(
-		[...(data?.suppliers ?? []), null]
-			.map((supplier) => ({
-				key: supplier?.id ?? 0,
-				rows: shown.filter((row) => row.supplier_id === (supplier?.id ?? null))
-			}))
+		[
+			...(data?.sources ?? []).map((place) => from(place.id)),
+			...(data?.suppliers ?? []).map((one) => one.id),
+			0
+		]
+			.map((key) => ({ key, rows: shown.filter((row) => partOf(row) === key) }))
 			.filter((part) => part.rows.length)
 	);
-	const orders = $derived(
-		new Set([...picked.values()].map(({ row }) => `${row.supplier_id}-${row.location_id}`))
+	const drafts = (which: (row: Row) => boolean): number =>
+		new Set(
+			[...picked.values()]
+				.filter(({ row }) => which(row))
+				.map(({ row }) => `${partOf(row)}-${row.location_id}`)
+		).size;
+	const orders = $derived(drafts((row) => row.source_id === null));
+	const moves = $derived(drafts((row) => row.source_id !== null));
+	const toDraft = $derived(
+		[orders || !moves ? count(orders, 'purchase order') : '', moves ? count(moves, 'transfer') : '']
+			.filter(Boolean)
+			.join(' and ')
 	);
 	const may = $derived(session.may('buy'));
 
@@ -170,13 +185,17 @@
 				})
 			);
 			picked.clear();
-			notices.say(`Drafted ${made.orders.map((order) => order.number).join(', ')}.`);
+			const all = [
+				...made.orders.map((one) => ({ ...one, path: '/buying/orders' })),
+				...made.transfers.map((one) => ({ ...one, path: '/shelf/transfers' }))
+			];
+			notices.say(`Drafted ${all.map((one) => one.number).join(', ')}.`);
 			void client.invalidateQueries();
-			const only = made.orders[0];
+			const [only] = all;
 			await goto(
-				made.orders.length === 1 && only
-					? `/buying/orders/${only.id}`
-					: '/buying/orders?state=draft'
+				all.length === 1 && only
+					? `${only.path}/${only.id}`
+					: `${made.orders.length ? '/buying/orders' : '/shelf/transfers'}?state=draft`
 			);
 		} catch (error) {
 			notices.fail(error);
@@ -230,14 +249,17 @@
 		<span>{count(shown.length, 'row')}{lines.hasNextPage ? ' so far' : ''}</span>
 		<span>{count(picked.size, 'row')} selected</span>
 		{#if may}<button class="do ml-auto" disabled={busy || !picked.size} onclick={draft}
-				>Draft {count(orders.size, 'purchase order')}</button
+				>Draft {toDraft}</button
 			>{/if}
 	{/snippet}
 </Sheet>
 
 {#snippet partHead(key: string | number)}
 	{@const supplier = data?.suppliers.find((one) => one.id === key)}
+	{@const place = data?.sources.find((one) => from(one.id) === key)}
 	{#if supplier}<a class="plain-link" href="/buying/suppliers/{supplier.id}">{supplier.name}</a
+		>{:else if place}From {place.name}
+		<span class="soft font-normal small">by transfer; what is needed counts there as well</span
 		>{:else}No supplier
 		<a class="font-normal small" href="/buying/suppliers">Add suppliers for these</a>{/if}
 	{#if supplier}<span class="soft font-normal small"
@@ -246,7 +268,7 @@
 				: ''} · order minimum {figure(supplier.order_minimum)}</span
 		>{/if}
 {/snippet}
-{#snippet box(row: Row)}{#if row.supplier_id}<input
+{#snippet box(row: Row)}{#if row.supplier_id || row.source_id}<input
 			type="checkbox"
 			aria-label="Order {row.title} for {row.location}"
 			checked={picked.has(keyOf(row))}
@@ -289,7 +311,13 @@
 		/>{:else}<Fig value={row.suggested} kind="suggestion" id={keyOf(row)} />{/if}
 {/snippet}
 {#snippet price(row: Row)}{row.supplier_id ? figure(row.price) : ''}{/snippet}
-{#snippet amount(row: Row)}{figure(row.amount)}{/snippet}
+{#snippet amount(row: Row)}{#if row.source_id !== null}<span class="small"
+			>{Number(row.ready) < Number(row.suggested)
+				? `${figure(row.ready, '0')} can go`
+				: row.suggested === '0'
+					? ''
+					: 'can go'}</span
+		>{:else}{figure(row.amount)}{/if}{/snippet}
 
 <style>
 	.late {
