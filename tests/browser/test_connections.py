@@ -19,7 +19,7 @@ from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
 from yuvrel.channels import actions, linking
-from yuvrel.channels.models import Connection
+from yuvrel.channels.models import Connection, Listing
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM
@@ -317,6 +317,57 @@ def test_what_the_shop_s_words_mean_and_a_card_that_is_charged_when_it_leaves(pe
     httpx.post(f"{person.standins.base}/shop/web/office/money", data={"id": waits.external_id})
     person.go(f"/orders/{waits.pk}", check=False)
     expect(page.locator(".filters")).to_contain_text("ready", timeout=30_000)
+
+
+def test_a_shop_that_sells_in_pounds_and_tells_the_ledger_once_a_day(person: Person) -> None:  # noqa: F811
+    page, shop = person.page, Connection.objects.get(name="The shop")
+    store = person.standins.store
+    with store.transaction():
+        store.put("web", "account", "web", {**(store.get("web", "account", "web") or {}), "currency": "GBP"})
+    # Without a rule the order waits and says what it waits for.
+    listing = Listing.objects.filter(connection=shop, sku="SMK-L")
+    for _ in range(120):
+        if listing.filter(offer_state="agreed", shown__gt=2).exists():
+            break
+        page.wait_for_timeout(250)
+    buy(person, 1)
+    waits = SalesOrder.objects.get(state="held")
+    person.go(f"/orders/{waits.pk}", check=False)
+    expect(page.locator(".filters")).to_contain_text("It is in GBP, and this connection sells in EUR.")
+
+    person.go("/books/accounts")
+    form = page.get_by_role("form", name="Exchange rate")
+    form.get_by_label("Currency").fill("xqq")
+    form.get_by_label("For one EUR").fill("0,8")
+    form.get_by_role("button", name="Set the rate").click()
+    expect(form.get_by_role("alert")).to_contain_text("'XQQ' is not a currency of ISO 4217.")
+    form.get_by_label("Currency").fill("gbp")
+    form.get_by_role("button", name="Set the rate").click()
+    person.says("one of ours is 0.8 GBP")
+    expect(page.get_by_role("table", name="Exchange rates").get_by_role("row").last).to_contain_text("GBP")
+    assert_accessible(page)
+
+    person.go(f"/connections/{shop.pk}", check=False)
+    rules = page.get_by_role("form", name="Orders", exact=True)
+    rules.get_by_label("Also sells in").fill("GBP")
+    rules.get_by_label("The ledger gets").select_option(label="one journal a day")
+    rules.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    buy(person, 2)
+    order = SalesOrder.objects.get(state="ready")
+    assert (order.currency, order.stated_currency, order.rate) == ("EUR", "GBP", D("0.8"))
+    person.go(f"/orders/{order.pk}", check=False)
+    expect(page.get_by_text(f"{order.stated_total} GBP at 0.8 for one EUR")).to_be_visible()
+    page.get_by_role("button", name="Ship", exact=True).click()
+    expect(page.locator(".filters")).to_contain_text("shipped")
+    expect(page.get_by_role("row").filter(has_text=order.number).first).to_contain_text("gathered")
+    person.open_working("order-total", "Does it add up?")
+    expect(page.locator("aside")).to_contain_text("In our currency")
+    # The one that waited goes on when somebody releases it: there is a rate now.
+    person.go(f"/orders/{waits.pk}", check=False)
+    page.get_by_role("button", name="Release it").click()
+    expect(page.locator(".filters")).to_contain_text("ready")
+    assert SalesOrder.objects.get(pk=waits.pk).stated_currency == "GBP"
 
 
 def test_a_listing_is_hidden_shown_again_and_stands_for_a_tray(person: Person) -> None:  # noqa: F811

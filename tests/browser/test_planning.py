@@ -108,6 +108,44 @@ def test_a_forecast_is_read_doubted_and_changed(buyer: Person) -> None:
     assert one_line(item.pk, place.pk, today).policy.cover_days == 60
 
 
+def test_one_place_is_filled_from_another(buyer: Person) -> None:
+    page = buyer.page
+    yard, wagon = (Location.objects.get(code=code) for code in ("tannery-yard", "wagon"))
+    item, now = make_item("SMK-1"), timezone.now()
+    make_supplier(item, lead_days=10)
+    for place, units in ((yard, 200), (wagon, 64)):
+        take_opening(SYSTEM, [OpeningRow(item.pk, place.pk, D(units), D(1))], now - timedelta(days=61))
+    till = make_connection("till", state="paused", fulfils_from=wagon)
+    for day in range(1, 61):
+        take_till_sale(SYSTEM, incoming(till, order_line(item, 1), placed_at=now - timedelta(days=day)))
+    forecasts.carry_out(forecasts.begin_run(SYSTEM, now).pk, timezone.now)
+
+    # What it would mean is shown first; then the place is filled from the yard, all of it.
+    buyer.go(f"/buying/forecasts/{item.pk}/{wagon.pk}")
+    form = page.get_by_role("form", name="Replenishment")
+    form.get_by_label("Set for").select_option(label="The Wagon (place)")
+    form.get_by_label("Filled from").select_option(label="Tannery Yard")
+    expect(page.get_by_role("table", name="This item here")).to_be_visible()
+    form.get_by_label("Transfer time").fill("3")
+    form.get_by_role("button", name="Save rules").click()
+    buyer.says("Saved.")
+    expect(form.get_by_role("row").filter(has=page.get_by_label("Filled from"))).to_contain_text("The Wagon")
+    assert_accessible(page)
+
+    buyer.go("/buying")
+    expect(page.get_by_text("From Tannery Yard")).to_be_visible(timeout=30_000)
+    row = page.locator("tr[data-row]", has_text="The Wagon")
+    row.locator("button[data-fig=suggestion]").click()
+    expect(page.locator("aside h2")).to_have_text("How many should come from Tannery Yard?")
+    assert_accessible(page)
+    row.get_by_role("checkbox").check()
+    page.get_by_role("button", name="Draft 1 transfer").click()
+    expect(page.get_by_role("heading", level=1)).to_have_text("TR-1001 to The Wagon")
+    expect(page.get_by_label("Units of Thing SMK-1")).to_have_value(
+        f"{one_line(item.pk, wagon.pk, timezone.localdate()).suggestion.quantity:f}"
+    )
+
+
 def test_a_viewer_sees_forecasts_and_changes_none(person_viewing: Person) -> None:
     page = person_viewing.page
     item = make_item("SMK-2", on_hand=3)

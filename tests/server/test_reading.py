@@ -166,6 +166,7 @@ def test_the_journal_shows_both_sides_and_the_ledger_document(company: Location)
     assert sum(line.debit or 0 for line in rows[0].lines) == sum(line.credit or 0 for line in rows[0].lines) == D("24.60")
     assert books.journal(order.number, "", "", 10)["rows"]
     told = books.accounts(NOW.date())
+    assert [row.code for row in told["rows"]] == sorted(row.code for row in told["rows"])
     assert told["total"] == sum(row.balance for row in told["rows"]) == 0
     assert books.account_working("4000").result == D("-20.00")
     assert books.entry_working(rows[0].id).result == 0

@@ -110,7 +110,7 @@ def accounts(today: date) -> dict[str, Any]:
     first = today.replace(day=1)
     rows = Account.objects.annotate(
         balance=Sum("lines__amount"), month=Sum("lines__amount", filter=Q(lines__entry__date__gte=first))
-    )
+    ).order_by("code")
     return {
         "rows": sheet_rows(AccountOut, rows, _account, lambda a: {"code": a.code, "name": a.name, "role": a.role}),
         "total": figure_or(lambda: sum((a.balance or ZERO for a in rows), ZERO), "The sum of all accounts"),

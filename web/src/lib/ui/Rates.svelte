@@ -65,24 +65,22 @@
 </section>
 
 <style>
-	section {
-		padding: 18px 20px;
-	}
 	.beside {
-		display: flex;
-		flex-wrap: wrap;
-		gap: 16px 48px;
+		display: grid;
+		gap: 18px;
 		margin-top: 8px;
-		align-items: start;
 	}
 	table {
-		width: auto;
-		min-width: 320px;
+		width: 100%;
+	}
+	table :is(th, td):first-child {
+		padding-left: 0;
+	}
+	table :is(th, td):last-child {
+		padding-right: 0;
 	}
 	form {
-		display: flex;
-		flex-wrap: wrap;
-		gap: 10px 12px;
-		align-items: end;
+		display: grid;
+		gap: 10px;
 	}
 </style>

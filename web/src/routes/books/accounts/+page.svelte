@@ -13,6 +13,7 @@
 	import Pending from '#lib/ui/Pending.svelte';
 	import Rates from '#lib/ui/Rates.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import Thing from '#lib/ui/Thing.svelte';
 
 	const client = useQueryClient();
 	const form = new FormState(() => ({ code: '', name: '' })).guard();
@@ -57,28 +58,30 @@
 		</form>
 	{/if}
 	{#if rows.length}
-		<table class="rows">
-			<thead
-				><tr
-					><th>Code</th><th>Account</th><th class="num">This month {session.currency}</th><th
-						class="num">Balance {session.currency}</th
-					></tr
-				></thead
-			>
-			<tbody>
-				{#each rows as row (row.code)}
-					<tr data-row>
-						<td class="soft">{row.code}</td>
-						<td>{row.name}</td>
-						{#if row.fault}<Faulty said={row.fault} span={2} />{:else}
-							<td class="num">{figure(row.month)}</td>
-							<td class="num"><Fig value={row.balance} kind="account" id={row.code} /></td>
-						{/if}
-					</tr>
-				{/each}
-			</tbody>
-		</table>
-		<Rates />
+		<Thing>
+			<table class="rows">
+				<thead
+					><tr
+						><th>Code</th><th>Account</th><th class="num">This month {session.currency}</th><th
+							class="num">Balance {session.currency}</th
+						></tr
+					></thead
+				>
+				<tbody>
+					{#each rows as row (row.code)}
+						<tr data-row>
+							<td class="soft">{row.code}</td>
+							<td>{row.name}</td>
+							{#if row.fault}<Faulty said={row.fault} span={2} />{:else}
+								<td class="num">{figure(row.month)}</td>
+								<td class="num"><Fig value={row.balance} kind="account" id={row.code} /></td>
+							{/if}
+						</tr>
+					{/each}
+				</tbody>
+			</table>
+			{#snippet side()}<Rates />{/snippet}
+		</Thing>
 	{:else}<Pending query={accounts} isEmpty empty="No account yet." />{/if}
 	{#snippet totals()}<span class="ml-auto"
 			>All accounts <b class="double">{figure(accounts.data?.total)}</b>

@@ -180,17 +180,17 @@
 								><td
 									><a href="/orders/documents/shipment/{shipment.id}">{shipment.number}</a>
 									<a
-										class="small"
+										class="small paper"
 										href="/api/v1/documents/shipment/{shipment.id}/forms/slip"
 										target="_blank"
 										rel="noreferrer">slip</a
 									>
-									<a
-										class="small"
-										href="/api/v1/documents/invoice/{shipment.invoice_id}/forms/invoice"
-										target="_blank"
-										rel="noreferrer">invoice</a
-									></td
+									{#if shipment.ledger_state !== 'none'}<a
+											class="small paper"
+											href="/api/v1/documents/invoice/{shipment.invoice_id}/forms/invoice"
+											target="_blank"
+											rel="noreferrer">invoice</a
+										>{/if}</td
 								><td class="soft">{moment(shipment.shipped_at)}</td><td
 									>{shipment.carrier || '–'}</td
 								><td class="soft">{shipment.tracking || '–'}</td><td class="soft"
@@ -358,6 +358,12 @@
 	}
 	.paid {
 		margin-top: 8px;
+	}
+	.paper {
+		display: inline-block;
+		min-width: 24px;
+		line-height: 24px;
+		margin-left: 6px;
 	}
 	.ship {
 		width: 64px;
