@@ -10,6 +10,7 @@ from typing import Any
 
 import pytest
 from django.test import Client
+from django.utils import timezone
 from pypdf import PdfReader
 
 from tests.invariants import assert_invariants
@@ -20,6 +21,8 @@ from yuvrel.buying.actions import draft as buy
 from yuvrel.buying.actions import send as order
 from yuvrel.buying.arrivals import arrivals, incoming_working
 from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.obstacles import obstacles
+from yuvrel.catalogue.products import retire
 from yuvrel.channels.jobs import relay_now
 from yuvrel.core.errors import BadInputError, ForbiddenError, NotFoundError, RefusedError, StaleError
 from yuvrel.people.models import Location
@@ -306,3 +309,17 @@ def test_counting_the_source_while_goods_are_on_the_way_leaves_them_there(compan
     transfers.receive(SYSTEM, row.pk, {_line(row, "A"): D(4)}, NOW)
     assert (_stand("A", company), _stand("A", wagon)) == ((4, 0), (4, 0))
     assert_invariants()
+
+
+def test_what_is_late_waits_on_today_and_an_item_that_moves_is_not_retired(
+    company: Location, wagon: Location, manager: Client
+) -> None:
+    item = make_item("A", on_hand=4)
+    row = transfers.draft(SYSTEM, company.pk, wagon.pk, [Load(item.pk, D(4))], timezone.now().date() - timedelta(days=3))
+    assert [one.said for one in obstacles(item.pk) if "Transfer" in one.said] == ["Transfer TR-1001 is to move it."]
+    assert not any("late" in one["what"] for one in manager.get("/api/v1/today").json()["waits"])
+    transfers.send(SYSTEM, row.pk, row.version, NOW)
+    waits = {one["link"]: one["what"] for one in manager.get("/api/v1/today").json()["waits"]}
+    assert waits["/shelf/transfers?state=open"] == "transfer is late"
+    with pytest.raises(RefusedError, match=r"Transfer TR-1001 is to move it\."):
+        retire(SYSTEM, item.pk, Item.objects.get(pk=item.pk).version)

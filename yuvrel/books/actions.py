@@ -25,6 +25,8 @@ from yuvrel.people.roles import Ability, Actor, audit
 from .models import Account, JournalEntry, JournalLine, LedgerDocument, Period
 
 State = LedgerDocument.State
+# A day's number is this name, the day, and a count where there are several.
+MOST_GATHERED = 44
 # What stands for the ledger's answer where there was nothing to tell it.
 NOTHING = "nothing"
 
@@ -157,7 +159,7 @@ def post(posting: Posting) -> JournalEntry | None:
         number=posting.number or f"J-{entry.pk}",
         contact=posting.contact,
         details=posting.details,
-        gather=posting.gather[:48],
+        gather=posting.gather[:MOST_GATHERED],
         state=State.GATHERED if posting.gather else State.PENDING,
     )
     if not posting.gather:

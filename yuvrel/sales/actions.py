@@ -131,12 +131,17 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     record(Event.Kind.AVAILABILITY, touched, f"order {order.number}")
     audit(actor, "take order", "order", order.pk, after={"version": incoming.version, "state": order.state})
     outcome = "cancelled" if incoming.cancelled else "new" if new else "changed"
+    return Taken(order, outcome, *_to_look_at(incoming, problem, field))
+
+
+def _to_look_at(incoming: IncomingOrder, problem: str, field: str) -> tuple[str, str]:
+    """What of an order somebody has to look at, and the field; empty when nobody has to."""
     if field == "status":
-        # It waits for the channel, as the rule says: nobody has to look at it.
+        # It waits for the channel, as the rule says.
         problem, field = "", ""
     if not problem and not incoming.cancelled and incoming.unknown:
         problem, field = f"{incoming.unknown} Its stock is not known here.", "item"
-    return Taken(order, outcome, problem, field)
+    return problem, field
 
 
 @dataclass(frozen=True)

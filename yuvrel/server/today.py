@@ -27,6 +27,7 @@ from yuvrel.planning.plan import late_rows
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.sales.queries import daily_sales, sales_between
 from yuvrel.stock.models import LotBalance, StockBalance
+from yuvrel.stock.transfer_queries import late_transfers
 
 SPAN_DAYS = 28
 R = TypeVar("R")
@@ -232,7 +233,10 @@ def _waiting_goods(day: date) -> list[Wait]:
     unlinked = Listing.objects.filter(link="unlinked").count()
     sold = "sold before it was received"
     alerts = standing().count()
+    late = late_transfers(day)
+    due = "past its expected date"
     return [
+        Wait("Shelf", late, "transfer is late", "transfers are late", "/shelf/transfers?state=open", "wrong", due),
         Wait("Shelf", alerts, "item is below its alert level", "items are below their alert level", "/buying?show=alert", "look"),
         Wait("Shelf", below, "balance is below zero", "balances are below zero", "/shelf?show=short", "wrong", sold),
         Wait("Shelf", expiring, "lot expires within 60 days", "lots expire within 60 days", "/shelf", "look"),

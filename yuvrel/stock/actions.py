@@ -224,8 +224,6 @@ def adjust(
     if not delta:
         audit(actor, "count agrees", "item", item.pk, after={"on_hand": str(balance.on_hand), "location": location.code})
         return None
-    lot = Lot.objects.filter(pk=lot_id, item=item).first() if lot_id else None
-    row = lock_costs([item.pk])[item.pk]
     audit(
         actor,
         f"adjust: {reason}",
@@ -234,23 +232,30 @@ def adjust(
         {"on_hand": str(balance.on_hand)},
         {"on_hand": str(balance.on_hand + delta), "location": location.code, "note": note},
     )
+    lot = Lot.objects.filter(pk=lot_id, item=item).first() if lot_id else None
     cause = Cause(reason, document.number, at, document.ref, note)
+    entry = _put_right(item, location, delta, cause, lot)
+    record(Event.Kind.AVAILABILITY, [item.pk], f"{reason} {document.number}")
+    return entry
+
+
+def _put_right(item: Item, location: Location, delta: Decimal, cause: Cause, lot: Lot | None) -> JournalEntry | None:
+    """Move a difference in at the average, or out, and post it against the account of its reason."""
+    row = lock_costs([item.pk])[item.pk]
     if delta > 0:
         moved = put_in(row, location.pk, delta, round_money(_state(row).average * delta), cause, lot)
     else:
         moved = take_out(row, location.pk, -delta, cause, lot)
-    entry = post(
+    return post(
         Posting(
             JournalEntry.Kind.ADJUSTMENT,
-            company_day(at),
-            document.number,
-            postings.adjustment(reason, [(item.pk, moved.moved, moved.true_up)]),
+            company_day(cause.at),
+            cause.document,
+            postings.adjustment(cause.reason, [(item.pk, moved.moved, moved.true_up)]),
             ref=cause.ref,
-            memo=f"{item.sku} {reason} {spoken(delta, signed=True)} {note}".strip(),
+            memo=f"{item.sku} {cause.reason} {spoken(delta, signed=True)} {cause.note}".strip(),
         )
     )
-    record(Event.Kind.AVAILABILITY, [item.pk], f"{reason} {document.number}")
-    return entry
 
 
 def seen_by_a_count(takes: Iterable[tuple[int, int, Decimal]], sold_at: datetime, document: str) -> None:

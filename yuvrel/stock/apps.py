@@ -8,4 +8,4 @@ class StockConfig(AppConfig):
 
     def ready(self) -> None:
         """Its documents are known from the start."""
-        from . import documents  # noqa: F401
+        from . import documents, transfer_queries  # noqa: F401

@@ -11,6 +11,7 @@ from django.db.models import Case, Count, DecimalField, F, Q, QuerySet, Sum, Val
 from django.db.models.functions import Coalesce
 
 from yuvrel.books.queries import entries_of
+from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.catalogue.pictures import first_of
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
@@ -127,6 +128,16 @@ def transfer_page(transfer_id: int, today: date) -> dict[str, Any]:
         "entries": entries_of(row.ref),
         "history": [asdict(one) for one in time_line(TRANSFER, row)],
     }
+
+
+@look_for
+def transfer_obstacles(item_id: int) -> list[Obstacle]:
+    """Transfers that are to move an item, or are moving it."""
+    rows = TransferLine.objects.filter(item_id=item_id, transfer__state__in=("draft", *Transfer.OPEN))
+    return [
+        Obstacle(f"Transfer {row.transfer.number} is to move it.", f"/shelf/transfers/{row.transfer_id}")
+        for row in rows.select_related("transfer").order_by("transfer_id")[:5]
+    ]
 
 
 def late_transfers(today: date) -> int:

@@ -7,6 +7,7 @@
 	import { Resting } from '#lib/resting.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { CONNECTION_TABS } from '#lib/tabs.ts';
+	import Facts from '#lib/ui/Facts.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
@@ -78,14 +79,14 @@
 		{/if}
 	{/snippet}
 	{#if data}
-		<dl>
+		<Facts isOfFigures>
 			{#each [['New', data.taken], ['Changed', data.changed], ['Unchanged', data.unchanged], ['Failed', data.failed], ['Calls', data.calls]] as [name, number] (name)}
 				<div>
 					<dt>{name}</dt>
 					<dd class:bad={name === 'Failed' && Number(number) > 0}>{figure(`${number}`)}</dd>
 				</div>
 			{/each}
-		</dl>
+		</Facts>
 		<h2>Log</h2>
 		<ol class="log">
 			{#each data.log as [at, text] (`${at} ${text}`)}<li>
@@ -156,23 +157,6 @@
 </Sheet>
 
 <style>
-	dl {
-		display: flex;
-		flex-wrap: wrap;
-		gap: 6px 34px;
-		padding: 12px 20px;
-		border-bottom: 1px solid var(--rule);
-	}
-	dt {
-		font-size: 12px;
-		color: var(--ink-soft);
-		font-weight: 600;
-	}
-	dd {
-		font-size: 17px;
-		line-height: 26px;
-		font-variant-numeric: tabular-nums;
-	}
 	h2 {
 		padding: 14px 20px 4px;
 	}

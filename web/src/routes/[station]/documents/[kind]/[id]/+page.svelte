@@ -4,6 +4,7 @@
 	import { api, ask } from '#lib/api/client.ts';
 	import { day, moment } from '#lib/format.ts';
 	import { TABS } from '#lib/tabs.ts';
+	import Facts from '#lib/ui/Facts.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import Moved from '#lib/ui/Moved.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
@@ -44,12 +45,12 @@
 	{/snippet}
 	{#if data}
 		{#if data.facts.length}
-			<dl>
+			<Facts>
 				{#each data.facts as fact (fact.label)}<div>
 						<dt>{fact.label}</dt>
 						<dd>{fact.value}</dd>
 					</div>{/each}
-			</dl>
+			</Facts>
 		{/if}
 		{#if data.moves.length}
 			<h2>What it moved</h2>
@@ -70,18 +71,6 @@
 </Sheet>
 
 <style>
-	dl {
-		display: flex;
-		flex-wrap: wrap;
-		gap: 6px 34px;
-		padding: 12px 20px;
-		border-bottom: 1px solid var(--rule);
-	}
-	dt {
-		font-size: 12px;
-		color: var(--ink-soft);
-		font-weight: 600;
-	}
 	h2 {
 		padding: 14px 20px 4px;
 	}

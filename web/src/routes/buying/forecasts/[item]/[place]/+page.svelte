@@ -7,6 +7,7 @@
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { BUYING_TABS } from '#lib/tabs.ts';
+	import Facts from '#lib/ui/Facts.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Rules from '#lib/ui/Rules.svelte';
@@ -50,7 +51,7 @@
 		{#if data}<a href="/range/items/{data.item_id}">{data.sku}</a> at {data.location}. {data.sentence}{/if}
 	{/snippet}
 	{#if data}
-		<dl>
+		<Facts isOfFigures>
 			<div>
 				<dt>Daily demand, next {data.suggestion.days} days</dt>
 				<dd><Fig value={data.per_day} kind="demand" id={key} /></dd>
@@ -85,7 +86,7 @@
 				<dt>Order</dt>
 				<dd><Fig value={data.suggestion.quantity} kind="suggestion" id={key} /></dd>
 			</div>
-		</dl>
+		</Facts>
 		<div class="chart"><Demand past={data.past} ahead={data.weeks} /></div>
 		<div class="halves">
 			<section>
@@ -162,23 +163,6 @@
 </Sheet>
 
 <style>
-	dl {
-		display: flex;
-		flex-wrap: wrap;
-		gap: 6px 34px;
-		padding: 12px 20px;
-		border-bottom: 1px solid var(--rule);
-	}
-	dt {
-		font-size: 12px;
-		color: var(--ink-soft);
-		font-weight: 600;
-	}
-	dd {
-		font-size: 17px;
-		line-height: 26px;
-		font-variant-numeric: tabular-nums;
-	}
 	.chart {
 		padding: 14px 8px 10px 20px;
 		border-bottom: 1px solid var(--rule);
