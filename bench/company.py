@@ -50,24 +50,27 @@ class Size:
 
 ORDERS = """
     INSERT INTO sales_salesorder (connection_id, kind, external_id, external_number, external_version, number, state,
-        held_because, location_id, ship_to, currency, total, net, paid, placed_at, received_at, history)
-    SELECT %(shop)s, 'order', 'h' || n, n::text, 1, 'H-' || n, 'closed', '', %(place)s, '{}', 'EUR', 24.60, 20.00, true,
-        %(start)s + (n * interval '1 second' * %(gap)s), now(), true
+        held_because, location_id, ship_to, currency, total, net, paid, shipping_method,
+        placed_at, received_at, history, stated_currency, rate)
+    SELECT %(shop)s, 'order', 'h' || n, n::text, 1, 'H-' || n, 'closed', '', %(place)s, '{}', 'EUR', 24.60, 20.00, true, '',
+        %(start)s + (n * interval '1 second' * %(gap)s), now(), true, '', 1
     FROM generate_series(1, %(orders)s) AS n
 """
 # Two lines an order; low item numbers sell far more often than high ones.
 LINES = """
-    INSERT INTO sales_orderline (order_id, kind, item_id, external_id, sku, title, quantity, net, tax, tax_percent, shipped,
-        invoiced_net, invoiced_tax, invoiced, returned, past_zero, past_zero_scope)
-    SELECT o.id, 'item', i.id, 'l' || k, i.sku, i.title, 1, 10.00, 2.30, 23, 1, 10.00, 2.30, 1, 0, 0, ''
+    INSERT INTO sales_orderline (order_id, kind, item_id, external_id, sku, title, quantity, units, net, tax, tax_percent,
+        shipped, invoiced_net, invoiced_tax, invoiced, returned, past_zero, past_zero_scope)
+    SELECT o.id, 'item', i.id, 'l' || k, i.sku, i.title, 1, 1, 10.00, 2.30, 23, 1, 10.00, 2.30, 1, 0, 0, ''
     FROM sales_salesorder o CROSS JOIN generate_series(1, 2) AS k
     JOIN (SELECT id, sku, title, row_number() OVER (ORDER BY id) - 1 AS place FROM catalogue_item) i
       ON i.place = floor(%(items)s * power(((o.id * 7919 + k * 104729) %% 100003) / 100003.0, 2))
     WHERE o.history
 """
 MOVES = """
-    INSERT INTO stock_stockmove (item_id, location_id, quantity, value, reason, document, link, note, happened_at, recorded_at)
-    SELECT l.item_id, o.location_id, -l.quantity, -l.quantity * %(cost)s, 'shipment', o.number, '', '', o.placed_at, o.placed_at
+    INSERT INTO stock_stockmove (item_id, location_id, quantity, value, reason, document, document_kind, document_id, note,
+        happened_at, recorded_at)
+    SELECT l.item_id, o.location_id, -l.quantity, -l.quantity * %(cost)s, 'shipment', o.number, 'order', o.id, '', o.placed_at,
+        o.placed_at
     FROM sales_orderline l JOIN sales_salesorder o ON o.id = l.order_id WHERE o.history
 """
 COSTS = """
@@ -99,7 +102,7 @@ def build(size: Size, base: str) -> dict[str, Connection]:
         cursor.execute(MOVES, {"cost": COST})
         cursor.execute(COSTS)
         cursor.execute(
-            "INSERT INTO books_journalentry (kind, date, document, link, memo, posted_at)"
+            "INSERT INTO books_journalentry (kind, date, document, document_kind, memo, posted_at)"
             " VALUES ('summary', current_date, 'HISTORY', '', 'cost of two years', now()) RETURNING id"
         )
         entry = cursor.fetchone()[0]
@@ -108,8 +111,8 @@ def build(size: Size, base: str) -> dict[str, Connection]:
         cursor.execute(BOOKED, {"entry": entry, "inventory": ids["inventory"], "cost_of_sales": ids["cost_of_sales"]})
         cursor.execute("ALTER TABLE books_journalline ENABLE TRIGGER USER")
         cursor.execute(
-            "INSERT INTO books_ledgerdocument (entry_id, kind, number, contact, details, state, external_id)"
-            " VALUES (%s, 'journal', 'HISTORY', '', '[]', 'pending', '')",
+            "INSERT INTO books_ledgerdocument (entry_id, kind, number, contact, details, state, external_id, gather, made_at)"
+            " VALUES (%s, 'journal', 'HISTORY', '', '[]', 'pending', '', '', now())",
             [entry],
         )
         cursor.execute("ANALYZE")

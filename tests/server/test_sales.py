@@ -12,7 +12,8 @@ from yuvrel.books.models import JournalEntry, LedgerDocument
 from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
-from yuvrel.sales.actions import fill_backorders, hold, release, ship, take_order, take_till_sale
+from yuvrel.sales.actions import hold, release, ship, take_order, take_till_sale
+from yuvrel.sales.allocation import fill_backorders
 from yuvrel.sales.models import OrderLine, Reservation, SalesOrder
 from yuvrel.sales.queries import earnings, order_sheet
 from yuvrel.stock.models import StockBalance

@@ -25,7 +25,7 @@ from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Actor, Role
 from yuvrel.pricing.actions import begin_day
 from yuvrel.rules.models import SettingChange
-from yuvrel.sales.actions import fill_backorders, give_up_short
+from yuvrel.sales.allocation import fill_backorders, give_up_short
 
 from . import inbound, linking, offers, outbound, price_intake, prices, publishing, refreshing, sql, submissions, survey
 from .credentials import kind_of

@@ -2,22 +2,16 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
-from typing import cast
 
 from django.db import transaction
-from django.db.models import F
-from django.db.models.functions import Coalesce, Greatest, TruncDate
 
 from yuvrel.catalogue.kits import explode
-from yuvrel.core.availability import reserve
 from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.core.money import ZERO
-from yuvrel.core.past_zero import wholes
 from yuvrel.core.working import plain
 from yuvrel.documents.actions import lock, pass_on
 from yuvrel.outbox.actions import record
@@ -25,12 +19,12 @@ from yuvrel.outbox.models import Event
 from yuvrel.people.queries import company, company_day
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.stock.actions import lock_balances
-from yuvrel.stock.models import StockBalance
 
 from . import amending, foreign, past_zero
+from .allocation import Allowed, Shelf, allocate, allocate_after_all, held_items, ready_to_ship, take_back, waiting_state
 from .documents import ORDER
 from .incoming import IncomingLine, IncomingOrder, faults, fits
-from .models import Customer, OrderLine, Reservation, SalesOrder, Shipment
+from .models import Customer, OrderLine, SalesOrder, Shipment
 from .payments import keep_payments, post_prepayment
 from .shipping import hand_over
 
@@ -98,7 +92,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
             return _note_version(order, incoming, at, stuck)
     currency = company().base_currency
     problem, field = faults(incoming, currency)
-    old = set() if new else _held_items(order)
+    old = set() if new else held_items(order)
     promised = {} if new else past_zero.promises_of(order)
     scopes = {line.past_zero.scope for line in incoming.lines if line.past_zero}
     scopes |= set() if new else past_zero.scopes_of(order)
@@ -109,7 +103,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     touched = old | {part for held in parts.values() for part, _ in held}
     balances = lock_balances((item, order.location_id) for item in touched)
     if not new:
-        _unbook(order, stays=incoming.cancelled)
+        take_back(order, stays=incoming.cancelled)
         balances = lock_balances((item, order.location_id) for item in touched)
     order.external_version = incoming.version
     foreign.state(order, incoming)
@@ -123,7 +117,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
         order.net = sum(order.lines.values_list("net", flat=True), ZERO)
     else:
         counter = past_zero.Counter(scopes, promised, company_day(at), company_day(incoming.placed_at))
-        refused = _book(order, incoming, problem, begun, _Shelf(parts, balances, counter))
+        refused = _book(order, incoming, problem, begun, Shelf(parts, balances, counter))
         if refused and not problem:
             problem, field = refused, "quantity"
     order.save()
@@ -144,22 +138,13 @@ def _to_look_at(incoming: IncomingOrder, problem: str, field: str) -> tuple[str,
     return problem, field
 
 
-@dataclass(frozen=True)
-class _Shelf:
-    """What an order is reserved from: parts of each item, balances that are locked, limits that are held."""
-
-    parts: Mapping[int, list[tuple[int, Decimal]]]
-    balances: Mapping[tuple[int, int], StockBalance]
-    counter: past_zero.Counter
-
-
-def _book(order: SalesOrder, incoming: IncomingOrder, problem: str, begun: bool, shelf: _Shelf) -> str:
+def _book(order: SalesOrder, incoming: IncomingOrder, problem: str, begun: bool, shelf: Shelf) -> str:
     """Write the lines of a version, reserve what is there for them, and say how the order stands then. Returns why it must
     be held because of what is there; `problem`: why it must be in any case."""
     kept = [line for line in incoming.lines if not problem or line.quantity > 0]
     rows = (amending.book_again if begun else book_lines)(order, kept, company().base_currency)
     allowed = Allowed(shelf.counter, [line.past_zero for line in kept], incoming.backorders)
-    short, refused = _reserve(order, rows, shelf.parts, shelf.balances, allowed)
+    short, refused = allocate(order, rows, shelf.parts, shelf.balances, allowed)
     order.held_because = (problem or refused)[:300]
     to = State.HELD if order.held_because else State.RECEIVED if short else State.READY
     if begun and not order.held_because:
@@ -269,97 +254,6 @@ def book_lines(order: SalesOrder, lines: Iterable[IncomingLine], currency: str) 
     return OrderLine.objects.bulk_create(rows)
 
 
-def _reserve(
-    order: SalesOrder,
-    rows: Sequence[OrderLine],
-    parts: Mapping[int, list[tuple[int, Decimal]]],
-    balances: Mapping[tuple[int, int], StockBalance],
-    allowed: Allowed | None = None,
-) -> tuple[str, str]:
-    """Reserve what is there for the goods among these lines; the rest is owed as backorders.
-
-    Returns what is short as a sentence, and why the order must be held: where less than the whole is there and it may
-    not be sold past zero, nothing is reserved. Older backorders come first, so what they wait for is not free. The
-    caller holds the balances' locks, and those of the limits.
-    """
-    free = {item: (b.on_hand, b.committed, b.backordered) for (item, _), b in balances.items()}
-    reservations, short, refused = [], "", ""
-    for number, row in enumerate(rows):
-        if not row.item_id or row.kind != OrderLine.Kind.ITEM:
-            continue
-        waits: dict[int, tuple[Decimal, Decimal]] = {}
-        missing = ZERO
-        for part, each in parts[row.item_id]:
-            on_hand, committed, waiting = free[part]
-            reserved, owed = reserve((row.quantity - row.shipped) * each, on_hand, committed + waiting)
-            free[part] = (on_hand, committed + reserved, waiting + owed)
-            if owed:
-                waits[part] = waiting, owed
-                missing = max(missing, wholes(owed, each))
-                short = short or (
-                    f"Of {row.sku or row.title}, {plain(reserved + owed)} are wanted and {plain(reserved)} are left."
-                )
-            for quantity, state in ((reserved, "open"), (owed, "backorder")):
-                if quantity:
-                    reservations.append(
-                        Reservation(
-                            line=row, item_id=part, location_id=order.location_id, quantity=quantity, per_unit=each, state=state
-                        )
-                    )
-        if allowed is not None:
-            refused = refused or allowed.refusal(number, row, missing, waits, short)
-    if not refused:
-        Reservation.objects.bulk_create(reservations)
-        OrderLine.objects.bulk_update([row for row in rows if row.past_zero], ["past_zero", "past_zero_scope", "promised_on"])
-    return short, refused
-
-
-@dataclass(frozen=True)
-class Allowed:
-    """What may be sold of each line beyond what is there: past zero under its limit, else as the connection says."""
-
-    counter: past_zero.Counter
-    lines: Sequence[past_zero.Allowance | None]
-    backorders: bool
-
-    def refusal(
-        self, number: int, row: OrderLine, missing: Decimal, waits: Mapping[int, tuple[Decimal, Decimal]], short: str
-    ) -> str:
-        """Why the order must be held; empty when it need not be."""
-        allowance = self.lines[number]
-        if allowance is not None and allowance.rule.runs(self.counter.placed):
-            return self.counter.take(row, allowance, missing, waits)
-        return f"{short} This connection takes no backorders." if missing and not self.backorders else ""
-
-
-def _held_items(order: SalesOrder) -> set[int]:
-    """Items that an order reserves or is owed."""
-    waiting = Reservation.objects.filter(line__order=order, state__in=("open", "backorder"))
-    return set(waiting.values_list("item_id", flat=True))
-
-
-def _unbook(order: SalesOrder, *, stays: bool) -> None:
-    """Release what was reserved. Lines of which nothing was shipped or invoiced are written anew, or stay as they were."""
-    waiting = Reservation.objects.filter(line__order=order, state__in=("open", "backorder"))
-    if stays:
-        waiting.update(state=Reservation.State.RELEASED)
-        return
-    untouched = order.lines.filter(shipped=0, invoiced=0)
-    waiting.exclude(line__in=untouched).update(state=Reservation.State.RELEASED)
-    Reservation.objects.filter(line__in=untouched).delete()
-    untouched.delete()
-    # What stays of it takes from its limit anew, with what is written over it.
-    order.lines.exclude(past_zero_scope="").update(past_zero=0, past_zero_scope="", promised_on=None)
-
-
-def _waiting_state(order: SalesOrder) -> str:
-    """Ready when everything left is reserved, received while something is owed."""
-    owed = Reservation.objects.filter(line__order=order, state=Reservation.State.BACKORDER).exists()
-    if order.shipments.exists():
-        return State.PART_SHIPPED
-    return State.RECEIVED if owed else State.READY
-
-
 @transaction.atomic
 def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
     """Let a held order or till sale go on after somebody looked at it.
@@ -382,9 +276,9 @@ def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
         _hand_over_at_till(order)
         pass_on(ORDER, order, State.CLOSED)
     else:
-        if not _held_items(order):
-            _reserve_after_all(order)
-        pass_on(ORDER, order, _waiting_state(order))
+        if not held_items(order):
+            allocate_after_all(order)
+        pass_on(ORDER, order, waiting_state(order))
     order.save()
     if order.kind == SalesOrder.Kind.ORDER:
         post_prepayment(order, at)
@@ -408,15 +302,6 @@ def _check_release(order: SalesOrder) -> None:
                 "Have the order corrected at the channel, then try the snag again.",
                 field="lines",
             )
-
-
-def _reserve_after_all(order: SalesOrder) -> None:
-    """An order held because it was short reserves what is there now; the rest becomes a backorder."""
-    rows = [row for row in order.lines.all() if row.item_id and row.kind == OrderLine.Kind.ITEM]
-    parts = explode(cast(int, row.item_id) for row in rows)
-    touched = {part for held in parts.values() for part, _ in held}
-    _reserve(order, rows, parts, lock_balances((item, order.location_id) for item in touched))
-    record(Event.Kind.AVAILABILITY, touched, f"order {order.number}")
 
 
 def _book_difference(order: SalesOrder, amount: Decimal) -> None:
@@ -487,83 +372,3 @@ def ship(
     record(Event.Kind.AVAILABILITY, result.items, f"shipment {result.shipment.number}")
     audit(actor, "ship order", "order", order.pk, after={"shipment": result.shipment.number})
     return result.shipment
-
-
-def ready_to_ship(order: SalesOrder) -> dict[int, Decimal]:
-    """What can leave now of each line: whole units for which every part is reserved."""
-    ready: dict[int, Decimal] = {}
-    reserved: dict[int, dict[int, Decimal]] = defaultdict(lambda: defaultdict(Decimal))
-    each: dict[tuple[int, int], Decimal] = {}
-    rows = Reservation.objects.filter(line__order=order, state__in=("open", "backorder"))
-    for row in rows:
-        reserved[row.line_id][row.item_id] += row.quantity if row.state == "open" else ZERO
-        each[row.line_id, row.item_id] = row.per_unit
-    for line in order.lines.filter(kind__in=("item", "service")):
-        left = line.quantity - line.shipped
-        parts = reserved.get(line.pk)
-        if parts is None:
-            ready[line.pk] = left
-            continue
-        possible = min(
-            quantity // each[line.pk, item] if each[line.pk, item] != 1 else quantity for item, quantity in parts.items()
-        )
-        ready[line.pk] = min(left, possible)
-    return ready
-
-
-@transaction.atomic
-def give_up_short(actor: Actor, item_ids: Iterable[int]) -> set[int]:
-    """Where less is on hand than is reserved (a till sale, a count), the newest reservations become backorders, each
-    with a trace: what cannot ship is not ready. Returns the orders it touched."""
-    short = StockBalance.objects.filter(item_id__in=set(item_ids), committed__gt=Greatest(F("on_hand"), ZERO))
-    pairs = set(short.values_list("item_id", "location_id"))
-    if not pairs:
-        return set()
-    rows = Reservation.objects.filter(
-        item_id__in={item for item, _ in pairs}, location_id__in={place for _, place in pairs}, state=Reservation.State.OPEN
-    )
-    orders = sorted(set(rows.values_list("line__order_id", flat=True)))
-    list(SalesOrder.objects.select_for_update().filter(pk__in=orders).order_by("pk"))
-    balances = lock_balances(pairs)
-    over = {pair: balance.committed - max(ZERO, balance.on_hand) for pair, balance in balances.items()}
-    given_up: dict[int, list[str]] = defaultdict(list)
-    for row in rows.select_related("line", "item").order_by("-line__order_id", "-id"):
-        units = min(row.quantity, over.get((row.item_id, row.location_id), ZERO))
-        if units <= 0:
-            continue
-        over[row.item_id, row.location_id] -= units
-        row.move(units, Reservation.State.BACKORDER)
-        given_up[row.line.order_id].append(f"{plain(units)} {row.item.sku}")
-    for order in SalesOrder.objects.filter(pk__in=given_up):
-        if order.state == State.READY:
-            pass_on(ORDER, order, State.RECEIVED)
-            order.save(update_fields=["state"])
-        audit(actor, "reservation became backorder", "order", order.pk, after={"units": given_up[order.pk]})
-    return set(given_up)
-
-
-@transaction.atomic
-def fill_backorders(item_ids: Iterable[int]) -> set[int]:
-    """Reserve what has become free, the oldest promise first. Returns the orders it helped."""
-    items = sorted(set(item_ids))
-    waiting = list(Reservation.objects.filter(item_id__in=items, state="backorder").select_related("line").order_by("id"))
-    if not waiting:
-        return set()
-    order_ids = sorted({row.line.order_id for row in waiting})
-    list(SalesOrder.objects.select_for_update().filter(pk__in=order_ids).order_by("pk"))
-    balances = lock_balances((row.item_id, row.location_id) for row in waiting)
-    helped = set()
-    rows = Reservation.objects.filter(pk__in=[row.pk for row in waiting], state="backorder").select_related("line")
-    first = Coalesce("line__promised_on", TruncDate("line__order__placed_at"))
-    for row in rows.order_by(first, "line__order_id", "id"):
-        balance = balances[row.item_id, row.location_id]
-        got, _ = reserve(row.quantity, balance.on_hand, balance.committed)
-        if not got:
-            continue
-        balance.committed += got
-        row.move(got, Reservation.State.OPEN)
-        helped.add(row.line.order_id)
-    for order in SalesOrder.objects.filter(pk__in=helped, state=State.RECEIVED):
-        pass_on(ORDER, order, _waiting_state(order))
-        order.save(update_fields=["state"])
-    return helped

@@ -25,7 +25,7 @@ from yuvrel.kit.faults import figure_or, row_or, sheet_rows
 from yuvrel.kit.paging import in_order, page
 from yuvrel.stock.models import ItemCost
 
-from .actions import ready_to_ship
+from .allocation import ready_to_ship
 from .documents import ORDER
 from .models import OrderLine, Payment, Reservation, SalesOrder, ShipmentLine
 from .rules import OrderRules, order_rules, order_rules_of
