@@ -1,4 +1,4 @@
-"""Amounts of one currency in another, at a rate, without losing a cent of their sum."""
+"""Documents of one currency in another, at a rate, so that lines, total and payments come to one another to the cent."""
 
 from __future__ import annotations
 
@@ -20,14 +20,24 @@ def at_rate(amount: Decimal, rate: Decimal, currency: str) -> Decimal:
     return round_money(amount / rate, currency)
 
 
-def all_at_rate(amounts: Sequence[Decimal], rate: Decimal, currency: str) -> list[Decimal]:
-    """The same of several amounts, which together come to their sum at that rate: what rounding leaves over goes to the
-    largest of them, the first among equals, since there it is least.
+def lines_at_rate(amounts: Sequence[Decimal], total: Decimal, rate: Decimal, currency: str) -> tuple[list[Decimal], Decimal]:
+    """The lines of a document, each rounded for itself, and what the document comes to: their sum, and what its stated
+    `total` differs from theirs. So a line that stays the same comes to the same whatever else is on the document.
 
-    Check: 10.00, 10.00 and 10.00 at 3 → 3.34, 3.33, 3.33, together 10.00.
+    Check: 10.00, 10.00 and 10.00 at 3 → 3.33 each, together 9.99.
     """
     found = [at_rate(amount, rate, currency) for amount in amounts]
-    if found:
+    return found, sum(found, ZERO) + at_rate(total - sum(amounts, ZERO), rate, currency)
+
+
+def parts_at_rate(amounts: Sequence[Decimal], total: Decimal, rate: Decimal, currency: str, whole: Decimal) -> list[Decimal]:
+    """What a document is paid with: where the parts cover its stated `total`, they come to what it comes to (`whole`), and
+    what rounding leaves over goes to the largest, the first among equals, since there it is least.
+
+    Check: 20.00 and 10.00 of 30.00, which comes to 9.99 at 3 → 6.66 and 3.33.
+    """
+    found = [at_rate(amount, rate, currency) for amount in amounts]
+    if found and sum(amounts, ZERO) == total:
         largest = max(range(len(found)), key=lambda n: (abs(amounts[n]), -n))
-        found[largest] += at_rate(sum(amounts, ZERO), rate, currency) - sum(found, ZERO)
+        found[largest] += whole - sum(found, ZERO)
     return found

@@ -11,7 +11,7 @@ from dataclasses import replace
 from decimal import Decimal
 
 from yuvrel.books.rates import rate_on
-from yuvrel.core.currency import all_at_rate, at_rate
+from yuvrel.core.currency import lines_at_rate, parts_at_rate
 from yuvrel.core.errors import RefusedError
 from yuvrel.core.money import round_money, split_tax
 from yuvrel.people.queries import company, company_day
@@ -33,12 +33,13 @@ def in_our_currency(order: SalesOrder | None, incoming: IncomingOrder) -> Incomi
         rate = order.rate if order is not None and kept else rate_on(incoming.currency, company_day(incoming.placed_at), base)
     except RefusedError as error:
         return replace(incoming, no_rate=error.detail)
-    amounts = all_at_rate([line.amount for line in incoming.lines], rate, base)
-    payments = [replace(one, amount=at_rate(one.amount, rate, base), stated=one.amount) for one in incoming.payments]
+    amounts, total = lines_at_rate([line.amount for line in incoming.lines], incoming.total, rate, base)
+    paid = parts_at_rate([one.amount for one in incoming.payments], incoming.total, rate, base, total)
+    payments = [replace(one, amount=part, stated=one.amount) for one, part in zip(incoming.payments, paid, strict=True)]
     return replace(
         incoming,
         currency=base,
-        total=at_rate(incoming.total, rate, base),
+        total=total,
         lines=[replace(line, amount=amount) for line, amount in zip(incoming.lines, amounts, strict=True)],
         payments=payments,
         stated=Stated(incoming.currency, incoming.total, rate),
@@ -64,16 +65,17 @@ def convert(order: SalesOrder) -> None:
         return
     rate = rate_on(order.currency, company_day(order.placed_at), base)
     lines = list(order.lines.order_by("pk"))  # type: ignore[attr-defined]
-    grosses = all_at_rate([line.net + line.tax for line in lines], rate, base)
+    grosses, total = lines_at_rate([line.net + line.tax for line in lines], order.total, rate, base)
     for line, gross in zip(lines, grosses, strict=True):
         line.net, line.tax = split_tax(gross, line.tax_percent, base)
     OrderLine.objects.bulk_update(lines, ["net", "tax"])
     payments = list(order.payments.all())  # type: ignore[attr-defined]
-    for one in payments:
-        one.stated, one.amount = one.amount, at_rate(one.amount, rate, base)
+    paid = parts_at_rate([one.amount for one in payments], order.total, rate, base, total)
+    for one, part in zip(payments, paid, strict=True):
+        one.stated, one.amount = one.amount, part
     Payment.objects.bulk_update(payments, ["stated", "amount"])
     order.stated_currency, order.stated_total, order.rate = order.currency, order.total, rate
-    order.currency, order.total = base, at_rate(order.total, rate, base)
+    order.currency, order.total = base, total
     order.net = sum((line.net for line in lines), Decimal(0))
 
 
