@@ -111,8 +111,14 @@ def test_what_is_owed_on_account_is_told_by_itself(world: World) -> None:
 
 def test_a_day_that_comes_to_nothing_is_not_told(world: World) -> None:
     shop = make_connection(name="Quiet shop", ledger_document="day")
-    order = take_order(SYSTEM, incoming(shop, order_line(world.small, 1)), timezone.now()).order
-    facts = {"external_id": order.external_id, "number": order.external_number, "version": 2, "cancelled": True}
+    order = take_order(SYSTEM, incoming(shop, order_line(world.small, 1), gather=shop.name), timezone.now()).order
+    facts = {
+        "external_id": order.external_id,
+        "number": order.external_number,
+        "version": 2,
+        "cancelled": True,
+        "gather": shop.name,
+    }
     take_order(SYSTEM, incoming(shop, **facts), timezone.now())
     assert JournalEntry.objects.filter(document=order.number).count() == 2
     gather_days(tomorrow())

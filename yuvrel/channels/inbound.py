@@ -299,6 +299,7 @@ def incoming_order(connection: Connection, order: RemoteOrder, rules: OrderRules
         nameless=rules.nameless,
         held=waits,
         sells_in=rules.sells_in,
+        gather=rules.gather(connection),
         payments=[_payment(one, rules) for one in order.payments],
         customer=order.customer.model_dump(),
         ship_to={name: text for name, text in order.ship_to.model_dump().items() if text},

@@ -121,7 +121,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
         if refused and not problem:
             problem, field = refused, "quantity"
     order.save()
-    post_prepayment(order, at, new=new)
+    post_prepayment(order, at, new=new, gather=incoming.gather)
     record(Event.Kind.AVAILABILITY, touched, f"order {order.number}")
     audit(actor, "take order", "order", order.pk, after={"version": incoming.version, "state": order.state})
     outcome = "cancelled" if incoming.cancelled else "new" if new else "changed"
@@ -159,7 +159,7 @@ def _note_version(order: SalesOrder, incoming: IncomingOrder, at: datetime, stuc
     if not stuck:
         order.paid, order.ship_to = incoming.paid, incoming.ship_to
         keep_payments(order, incoming)
-        post_prepayment(order, at)
+        post_prepayment(order, at, gather=incoming.gather)
     order.save()
     return Taken(order, "changed", stuck, "lines" if stuck else "")
 

@@ -69,7 +69,8 @@ class IncomingOrder:
     """One version of an order from a connection.
 
     `held`: why it is to wait, whatever else it says; `nameless`: whether lines that no item is known for are taken in and
-    pointed out, instead of holding the order; `sells_in`: the currency besides the company's in which the connection sells;
+    pointed out, instead of holding the order; `gather`: with what the
+    ledger is told of it, a day at a time; `sells_in`: the currency besides the company's in which the connection sells;
     `stated`: what the channel said of an order in it that was converted; `no_rate`: why it could not be.
     """
 
@@ -90,6 +91,7 @@ class IncomingOrder:
     held: str = ""
     payments: Sequence[IncomingPayment] = ()
     sells_in: str = ""
+    gather: str = ""
     stated: Stated | None = None
     no_rate: str = ""
     customer: dict[str, Any] = field(default_factory=dict)

@@ -58,8 +58,9 @@ def _wanted(order: SalesOrder) -> list[Part]:
     return parted(min(max(total, ZERO), sum((part.amount for part in parts), ZERO)), parts)
 
 
-def post_prepayment(order: SalesOrder, at: datetime, *, new: bool = False) -> None:
-    """Bring what stands as prepaid to what the order says now; a held order's stays as it is."""
+def post_prepayment(order: SalesOrder, at: datetime, *, new: bool = False, gather: str | None = None) -> None:
+    """Bring what stands as prepaid to what the order says now; a held order's stays as it is. `gather`: with what the ledger
+    is told of it a day at a time, where the caller knows."""
     if order.state == State.HELD:
         return
     change = {part.role: part.amount for part in _wanted(order)}
@@ -76,7 +77,7 @@ def post_prepayment(order: SalesOrder, at: datetime, *, new: bool = False) -> No
             postings.prepayment(change),
             ref=Ref(ORDER.code, order.pk),
             memo="paid before shipment" if more > 0 else "prepayment taken back" if more else "paid another way",
-            gather=order.connection.name if order_rules(order.connection).daily else "",
+            gather=order_rules(order.connection).gather(order.connection) if gather is None else gather,
         )
     )
 

@@ -201,6 +201,10 @@ class OrderRules:
     accounts: Mapping[str, str]
     carriers: Mapping[str, str]
 
+    def gather(self, connection: Any) -> str:
+        """With what the ledger is told of a connection's sales, a day at a time; empty where of each by itself."""
+        return str(connection.name) if self.daily else ""
+
 
 def order_rules(connection: Any) -> OrderRules:
     """What is set about the orders of a connection, in one query."""

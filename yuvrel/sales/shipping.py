@@ -72,7 +72,7 @@ def hand_over(
     shipment = Shipment.objects.create(order=order, number=number, carrier=carrier, tracking=tracking, shipped_at=at)
     ref = Ref(SHIPMENT.code, shipment.pk)
     rules = order_rules(order.connection)
-    gather = order.connection.name if rules.daily else ""
+    gather = rules.gather(order.connection)
     day = company_day(at)
     if order.kind != SalesOrder.Kind.ORDER:
         day = open_day(day)
@@ -249,6 +249,6 @@ def _invoice(
             number=shipment.number,
             contact=contact,
             details=details,
-            gather="" if against.get(AccountRole.RECEIVABLE) or not rules.daily else order.connection.name,
+            gather="" if against.get(AccountRole.RECEIVABLE) else rules.gather(order.connection),
         )
     )
