@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import date
 from decimal import Decimal as D
 
@@ -202,8 +203,8 @@ def test_the_place_that_runs_out_first_is_sent_first() -> None:
 
 
 def test_circles_and_unknown_places_are_named() -> None:
-    with pytest.raises(BadInputError, match="circle: 1 > 2"):
-        plan({1: place(1, 1), 2: place(1, 1)}, {1: 2, 2: 1})
+    with pytest.raises(BadInputError, match="circle: Yard > Stall"):
+        plan({1: replace(place(1, 1), name="Yard"), 2: replace(place(1, 1), name="Stall")}, {1: 2, 2: 1})
     with pytest.raises(BadInputError, match="no place 7"):
         plan({1: place(1, 1)}, {1: 7})
 

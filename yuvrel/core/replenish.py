@@ -405,7 +405,7 @@ def _first_steps(s: Suggestion) -> list[Step]:
 
 def _last_note(s: Suggestion) -> str:
     if s.quantity > 0:
-        return f"whole packs of {spoken(s.policy.pack)}"
+        return "whole units" if s.policy.pack == 1 else f"whole packs of {spoken(s.policy.pack)}"
     if s.terms.need > 0:
         return f"less than the minimum of {spoken(s.policy.minimum)} would be sold before it expires"
     return "none needed"

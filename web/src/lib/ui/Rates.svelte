@@ -73,6 +73,9 @@
 	table {
 		width: 100%;
 	}
+	table th {
+		background: none;
+	}
 	table :is(th, td):first-child {
 		padding-left: 0;
 	}
