@@ -28,11 +28,21 @@ WRITTEN = """
     SET CONSTRAINTS ALL DEFERRED;
 """
 
+# What was put right before was numbered by its trace: the series of adjustments goes on after the last of them.
+GO_ON = """
+    INSERT INTO documents_numberseries (company_id, kind, last)
+    SELECT (SELECT min(id) FROM people_company), 'adjustment', greatest(1000, max(substring(document FROM '([0-9]+)$')::bigint))
+    FROM (SELECT document FROM stock_stockmove WHERE document ~ '^ADJ-[0-9]+$'
+          UNION ALL SELECT number FROM stock_stockdocument WHERE number ~ '^ADJ-[0-9]+$') kept
+    HAVING max(document) IS NOT NULL
+"""
+
 
 class Migration(migrations.Migration):
 
     dependencies = [
         ('catalogue', '0005_former_codes'),
+        ('documents', '0001_documents'),
         ('people', '0002_sheet_views'),
         ('stock', '0001_initial'),
     ]
@@ -105,6 +115,7 @@ class Migration(migrations.Migration):
             field=models.ForeignKey(null=True, on_delete=django.db.models.deletion.PROTECT, related_name='counts', to='stock.stockdocument'),
         ),
         migrations.RunSQL(WRITTEN, migrations.RunSQL.noop),
+        migrations.RunSQL(GO_ON, migrations.RunSQL.noop),
         migrations.RemoveField(
             model_name='stockcount',
             name='document',
