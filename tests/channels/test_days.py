@@ -100,9 +100,8 @@ def test_what_is_owed_on_account_is_told_by_itself(world: World) -> None:
     for order in (owed, paid):
         ship(SYSTEM, order.pk, at=timezone.now())
     settle()
-    states = dict(LedgerDocument.objects.exclude(entry=None).values_list("entry__document", "state"))
-    assert LedgerDocument.objects.get(number=owed.number).contact == "Hollow Lane Bees"
-    assert (LedgerDocument.objects.get(number=owed.number).state, states[paid.number]) == ("sent", "gathered")
+    of_owed, of_paid = (LedgerDocument.objects.get(number=order.number) for order in (owed, paid))
+    assert (of_owed.contact, of_owed.state, of_paid.state) == ("Hollow Lane Bees", "sent", "gathered")
     assert owed.number in there(world)
     gather_days(tomorrow())
     settle()
