@@ -7,6 +7,7 @@ from collections.abc import Callable
 from datetime import date, timedelta
 from decimal import Decimal as D
 from fractions import Fraction
+from functools import partial
 from typing import Any
 
 import pytest
@@ -76,6 +77,10 @@ class Business(RuleBasedStateMachine):
         self.price: D | Fraction | None = None
         self._begin()
         self._follow({self.one.pk: [D("2.17"), D("3.01")], self.two.pk: [D("0.33")]})
+        # Each outcome of a transfer once, whatever is drawn.
+        for how, item in (("arrive", self.two), ("lost", self.two), ("back", self.one)):
+            self._settle(Transfer.objects.get(lines__item=item), 1, how)
+            self._follow()
 
     def _begin(self) -> None:
         """Something of everything is under way, so that every event has something to happen to."""
@@ -86,7 +91,7 @@ class Business(RuleBasedStateMachine):
             send(SYSTEM, order.pk, 1, NOW)
         for item, units, source, to in ((self.one, 2, self.corner, self.place), (self.two, 5, self.place, self.corner)):
             row = transfers.draft(SYSTEM, source.pk, to.pk, [transfers.Load(item.pk, D(units))], NOW.date())
-            transfers.send(SYSTEM, row.pk, row.version, NOW)
+            attempt("send over", partial(transfers.send, SYSTEM, row.pk, row.version, NOW))
 
     def teardown(self) -> None:
         if hasattr(self, "undo"):
@@ -238,7 +243,9 @@ class Business(RuleBasedStateMachine):
         rows = list(Transfer.objects.filter(state__in=Transfer.OPEN).order_by("pk"))
         if not rows:
             return
-        row = rows[which % len(rows)]
+        self._settle(rows[which % len(rows)], units, how)
+
+    def _settle(self, row: Transfer, units: int, how: str) -> None:
         line = row.lines.get()
         self.price = Fraction(sum(part.value for part in line.parts.filter(kind="sent"))) / Fraction(line.quantity)
         some = {line.pk: D(units) if units == 9 else min(D(units), line.left)}
@@ -297,12 +304,20 @@ class Business(RuleBasedStateMachine):
 @pytest.mark.django_db
 def test_any_sequence_keeps_the_invariants() -> None:
     SUCCEEDED.clear()
-    run_state_machine_as_test(
-        Business,
-        settings=settings(max_examples=26, stateful_step_count=30, derandomize=True, suppress_health_check=list(HealthCheck)),
-    )
     expected = {"ship", "release", "adjust lost", "adjust found", "adjust count", "buy", "accept", "refuse", "cancel purchase"}
     expected |= {"receive EUR", "receive PLN", "open stock", "close", "reopen", "order", "till sale", "change"}
     expected |= {"send over", "arrive", "lost", "back"}
+    # What is drawn leaves some events out of some sequences: more are drawn until each came about often.
+    for more in range(5):
+        drawn = settings(
+            max_examples=26,
+            stateful_step_count=30,
+            derandomize=not more,
+            database=None,
+            suppress_health_check=list(HealthCheck),
+        )
+        run_state_machine_as_test(Business, settings=drawn)
+        if all(SUCCEEDED[what] >= OFTEN for what in expected):
+            break
     assert expected <= set(SUCCEEDED), expected - set(SUCCEEDED)
     assert min(SUCCEEDED[what] for what in expected) >= OFTEN, SUCCEEDED
