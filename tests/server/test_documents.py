@@ -25,7 +25,7 @@ from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import ship, take_order
 from yuvrel.sales.documents import ORDER
 from yuvrel.sales.models import Invoice, SalesOrder, Shipment
-from yuvrel.stock.actions import adjust
+from yuvrel.stock.actions import OpeningRow, adjust, take_opening
 from yuvrel.stock.documents import ADJUSTMENT, COUNT
 from yuvrel.stock.models import CostChange, StockCount, StockDocument, StockMove
 
@@ -109,6 +109,7 @@ def test_rows_name_the_document_that_caused_them(company: Location, manager: Cli
     page = _page(manager, "receipt", receipt.pk)
     assert (page["name"], page["number"], page["within"]) == ("Goods receipt", "GR-1001", receipt.order.number)
     assert page["within_link"] == f"/buying/orders/{receipt.order_id}"
+    assert page["moved"] == 1
     assert [(one["sku"], one["quantity"], one["value"]) for one in page["moves"]] == [("A-1", "5", "10.00")]
     assert [(line["name"], line["debit"], line["credit"]) for line in page["entries"][0]["lines"]] == [
         ("Inventory", "10.00", None),
@@ -136,6 +137,13 @@ def test_an_adjustment_and_a_count_are_documents_with_a_page_each(company: Locat
     assert [one["quantity"] for one in first["moves"]] == ["-1"]
     assert (agreed["moves"], agreed["entries"]) == ([], []), "a count that agrees is written down and moves nothing"
     assert manager.get(f"/api/v1/documents/adjustment/{counts[0].document_id}").status_code == 404
+
+
+def test_a_document_that_moved_much_says_how_much(company: Location, manager: Client) -> None:
+    item = make_item("A-1")
+    take_opening(SYSTEM, [OpeningRow(item.pk, company.pk, D(1), D(2)) for _ in range(501)], NOW)
+    page = _page(manager, "opening", StockDocument.objects.get(kind="opening").pk)
+    assert (len(page["moves"]), page["moved"]) == (500, 501)
 
 
 def test_a_shipment_and_its_invoice_on_screen_and_on_paper(company: Location, manager: Client) -> None:

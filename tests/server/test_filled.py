@@ -8,7 +8,9 @@ from decimal import Decimal as D
 from typing import Any
 
 import pytest
+from django.db import connection
 from django.test import Client
+from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
 from tests.world import give, incoming, make_connection, make_item, make_supplier, order_line
@@ -127,9 +129,14 @@ def test_a_place_can_only_be_filled_by_another_that_there_is(company: Location, 
             change(SYSTEM, at(wagon), {"fed_from": code}, NOW)
 
 
-def test_where_it_is_filled_from_is_read_by_name(company: Location, wagon: Location, two: Item) -> None:
+def test_where_it_is_filled_from_is_read_by_name(
+    company: Location, wagon: Location, two: Item, django_assert_max_num_queries: Any
+) -> None:
     change(SYSTEM, at(wagon), {"fed_from": company.code}, NOW)
-    found = sheet("stocked", f"{two.pk}-{wagon.pk}")["settings"]
+    with django_assert_max_num_queries(16), CaptureQueriesContext(connection) as asked:
+        found = sheet("stocked", f"{two.pk}-{wagon.pk}")["settings"]
+    places = [one for one in asked.captured_queries if one["sql"].startswith('SELECT "people_location"')]
+    assert len(places) <= 2, "the places that can be chosen are asked for once, whatever the levels"
     (setting,) = [one for one in found if one["name"] == "fed_from"]
     assert (setting["said"], setting["source"]) == (company.name, wagon.name)
     assert {"value": wagon.code, "label": wagon.name} in setting["choices"]

@@ -10,7 +10,7 @@ from functools import lru_cache
 from typing import Any
 
 from django.db import transaction
-from django.db.models import Q, QuerySet, Sum
+from django.db.models import Q, Sum
 
 from yuvrel.core.bounds import check_text
 from yuvrel.core.errors import BadInputError, RefusedError
@@ -194,15 +194,11 @@ def gather_days(today: date) -> int:
     return len(days)
 
 
-def lines_of(document: LedgerDocument) -> QuerySet[JournalLine]:
-    """The lines that a document tells of: its entry's, or those of everything that lies within it."""
-    own = Q(entry__ledger_document=document) if document.entry_id else Q(entry__ledger_document__within=document)
-    return JournalLine.objects.filter(own)
-
-
 def account_sums(document: LedgerDocument) -> list[tuple[str, Decimal]]:
-    """What a document comes to by the role of our accounts."""
-    return list(lines_of(document).values_list("account__role").annotate(total=Sum("amount")).order_by("account__role"))
+    """What a document comes to by the role of our accounts: its entry, or everything that lies within it."""
+    told = Q(entry__ledger_document=document) if document.entry_id else Q(entry__ledger_document__within=document)
+    lines = JournalLine.objects.filter(told)
+    return list(lines.values_list("account__role").annotate(total=Sum("amount")).order_by("account__role"))
 
 
 @transaction.atomic

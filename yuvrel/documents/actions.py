@@ -24,11 +24,14 @@ def next_number(kind: DocumentKind) -> str:
     if kind.series is None:
         raise ValueError(f"a {kind.name} has no numbers of its own")
     owner = company()
-    # Made where it is missing without asking first: two that start a series at once would both find none.
-    NumberSeries.objects.bulk_create(
-        [NumberSeries(company=owner, kind=kind.code, last=kind.series.first - 1)], ignore_conflicts=True
-    )
-    row = NumberSeries.objects.select_for_update().get(company=owner, kind=kind.code)
+    found = NumberSeries.objects.select_for_update().filter(company=owner, kind=kind.code)
+    row = found.first()
+    if row is None:
+        # Two that start a series at once both find none; one of them makes it.
+        NumberSeries.objects.bulk_create(
+            [NumberSeries(company=owner, kind=kind.code, last=kind.series.first - 1)], ignore_conflicts=True
+        )
+        row = found.get()
     row.last += 1
     row.save(update_fields=["last"])
     return f"{kind.series.prefix}-{row.last}"

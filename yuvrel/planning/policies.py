@@ -37,11 +37,9 @@ def rehearse(actor: Actor, rung: Rung, changes: Mapping[str, Any], pair: Pair | 
         reached = reached.filter(location_id=rung.within if rung.level == Level.ITEM_AT_PLACE else rung.subject)
     soonest = reached.order_by("runs_out", "id").values_list("item_id", "location_id")[:MOST_REHEARSED]
     pairs = set(soonest) | ({pair} if pair else set())
-    read = queries.read_rows(today, pairs, rates=False)
     changed = {name: {rung.key: value} for name, value in values.items()}
-    if changed.get("fed_from"):
-        # Where no place filled another before, the rows of the others were not needed and are now.
-        read = queries.read_rows(today, pairs, rates=False, together=True)
+    # Where no place fills another yet, the rows of the others are not needed unless one would.
+    read = queries.read_rows(today, pairs, rates=False, together="fed_from" in changed)
     then = replace(read, standings=standings(read.standings, read.terms, changed))
     both = zip(read.lines(), then.lines(), strict=True)
     moved = [(line, after) for line, after in both if not (line.fault or after.fault)]

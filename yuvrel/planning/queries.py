@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from decimal import Decimal
-from functools import partial
+from functools import cached_property, partial
 from typing import Any, TypeVar, cast
 
 import numpy as np
@@ -198,13 +198,16 @@ class Read:
         """What is there; nothing where the item never was."""
         return self.balances.get(pair) or StockBalance.none(*pair)
 
+    @cached_property
+    def _by_code(self) -> dict[str, int]:
+        return {place.code: pk for pk, place in self.places.items()}
+
     def _feeders(self, item: int) -> dict[int, int]:
         """Place to the place that fills it with an item."""
-        known = {place.code: pk for pk, place in self.places.items()}
         found = {}
         for place in self.places:
             standing = self.standings.get((item, place))
-            source = known.get(standing.fed_from) if standing else None
+            source = self._by_code.get(standing.fed_from) if standing else None
             if source is not None and source != place:
                 found[place] = source
         return found

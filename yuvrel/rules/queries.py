@@ -74,10 +74,14 @@ def by_level(names: Iterable[str], changed: Mapping[str, Mapping[Key, Value]] | 
     return found
 
 
-def said(setting: Setting, value: Value) -> str:
-    """A value as a person reads it, also where its choices are known only when they are asked for."""
-    known = dict(CHOICES[setting.name]()) if setting.name in CHOICES and setting.type == "choice" else {}
-    return known.get(str(value)) or setting.said(value)
+def choices_of(setting: Setting) -> dict[str, str]:
+    """What can be chosen, value to label, also where that is known only when it is asked for."""
+    return dict(CHOICES.get(setting.name, lambda: setting.choices)())
+
+
+def said(setting: Setting, value: Value, choices: Mapping[str, str]) -> str:
+    """A value as a person reads it; `choices`: as `choices_of` gives them, asked for once for all its values."""
+    return choices.get(str(value), "") if setting.type == "choice" and str(value) in choices else setting.said(value)
 
 
 class _Inherit:
@@ -107,6 +111,7 @@ def sheet(way: str, key: str) -> dict[str, Any]:
 
 def _told(found: Resolved, rungs: Sequence[Rung], given: Mapping[Key, Value]) -> dict[str, Any]:
     setting = found.setting
+    choices = choices_of(setting)
     names = (
         "name",
         "label",
@@ -126,10 +131,10 @@ def _told(found: Resolved, rungs: Sequence[Rung], given: Mapping[Key, Value]) ->
     )
     return {
         **{name: getattr(setting, name) for name in names},
-        "choices": [{"value": value, "label": label} for value, label in CHOICES.get(setting.name, lambda: setting.choices)()],
+        "choices": [{"value": value, "label": label} for value, label in choices.items()],
         "only_with": list(setting.only_with) if setting.only_with else [],
         "value": as_json(found.value),
-        "said": said(setting, found.value),
+        "said": said(setting, found.value, choices),
         "level": found.level.value,
         "source": found.rung.title if found.rung else "the default",
         "rungs": [
@@ -138,9 +143,9 @@ def _told(found: Resolved, rungs: Sequence[Rung], given: Mapping[Key, Value]) ->
                 "title": rung.title,
                 "is_set": rung.key in given,
                 "value": as_json(given.get(rung.key)),
-                "said": said(setting, given[rung.key]) if rung.key in given else "",
+                "said": said(setting, given[rung.key], choices) if rung.key in given else "",
                 # What would count here if nothing were set at this level.
-                "inherited": said(setting, inherited.value),
+                "inherited": said(setting, inherited.value, choices),
                 "inherited_value": as_json(inherited.value),
             }
             for at, rung in enumerate(rungs)
@@ -169,8 +174,10 @@ def said_of(row: SettingChange) -> tuple[str, str, str]:
     if setting is None:
         return row.name, "", ""
 
+    choices = choices_of(setting)
+
     def told(side: dict[str, Any]) -> str:
-        return said(setting, kept(setting, side["value"])) if side else "inherited"
+        return said(setting, kept(setting, side["value"]), choices) if side else "inherited"
 
     return setting.label, told(row.before), told(row.after)
 

@@ -31,7 +31,8 @@ class FormOut(Schema):
 
 
 class DocumentOut(Schema):
-    """A document of any kind. `link` is its own page where its kind has one; `within` is the one it belongs to."""
+    """A document of any kind. `link` is its own page where its kind has one; `within` is the one it belongs to,
+    `moved` how many moves it made, of which the first are here."""
 
     kind: str
     name: str
@@ -45,6 +46,7 @@ class DocumentOut(Schema):
     facts: list[FactOut]
     forms: list[FormOut]
     moves: list[MoveRow]
+    moved: int
     entries: list[EntryOut]
     history: list[MomentOut]
 
@@ -54,6 +56,7 @@ def document_page(path: str, document_id: int) -> dict[str, Any]:
     kind, ref = ref_of(path, document_id)
     row = get_document(kind, document_id)
     within, within_link = belongs_to(kind, row)
+    moves, moved = moves_of(ref)
     return {
         "kind": kind.code,
         "name": kind.name,
@@ -68,7 +71,8 @@ def document_page(path: str, document_id: int) -> dict[str, Any]:
         "forms": [
             {"name": form.name, "path": f"/api/v1/documents/{path}/{row.pk}/forms/{code}"} for code, form in kind.forms.items()
         ],
-        "moves": moves_of(ref),
+        "moves": moves,
+        "moved": moved,
         "entries": entries_of(ref),
         "history": [asdict(one) for one in time_line(kind, row)],
     }

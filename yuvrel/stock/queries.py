@@ -291,10 +291,11 @@ def _move(row: StockMove) -> dict[str, Any]:
     }
 
 
-def moves_of(ref: Ref) -> list[MoveRow]:
-    """What a document moved, in the order in which it did; the first five hundred."""
-    rows = StockMove.objects.filter(document_kind=ref.kind, document_id=ref.id).select_related("item", "location", "lot")
-    return sheet_rows(MoveRow, rows.order_by("pk")[:500], _move, _known_move)
+def moves_of(ref: Ref) -> tuple[list[MoveRow], int]:
+    """What a document moved, in the order in which it did: the first five hundred, and how many there are."""
+    rows = StockMove.objects.filter(document_kind=ref.kind, document_id=ref.id)
+    shown = rows.select_related("item", "location", "lot").order_by("pk")[:500]
+    return sheet_rows(MoveRow, shown, _move, _known_move), rows.count()
 
 
 def _known_move(row: StockMove) -> dict[str, Any]:

@@ -55,6 +55,9 @@
 		{#if data.moves.length}
 			<h2>What it moved</h2>
 			<Moved moves={data.moves} />
+			{#if data.moved > data.moves.length}<p class="soft none">
+					The first {data.moves.length} of {data.moved} moves.
+				</p>{/if}
 		{/if}
 		{#if data.entries.length}
 			<h2>What it posted</h2>
