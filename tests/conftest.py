@@ -20,6 +20,15 @@ settings.register_profile("house", deadline=None)
 settings.load_profile("house")
 
 
+# Where single tests take longest: they go first, so that no process waits at the end for another's last one.
+LONGEST = ("tests.server.test_sequences", "tests.server.test_demo", "tests.channels.test_quarantine", "tests.server.test_intake")
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The longest first; what a module shares stays together."""
+    items.sort(key=lambda item: item.module.__name__ not in LONGEST)
+
+
 @pytest.fixture(scope="session")
 def django_db_setup(django_test_environment: None, django_db_blocker: Any) -> Iterator[None]:
     """A database for this process, cloned from the migrated template."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import cache
 from typing import Any
 
 from django.utils import timezone
@@ -55,6 +56,7 @@ class Route:
         return path
 
 
+@cache
 def routes() -> list[Route]:
     """The whole API, as it describes itself."""
     described = api.get_openapi_schema()["paths"]

@@ -5,10 +5,14 @@ Rows go in as they came out, without triggers: what these keep (balances, commit
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 from django.db import connection
 from psycopg import sql
+
+from .world import forget_accounts
 
 TABLES = "SELECT relname FROM pg_class WHERE relkind = 'r' AND relnamespace = 'public'::regnamespace ORDER BY relname"
 
@@ -53,3 +57,19 @@ class Snapshot:
                 with cursor.copy(sql.SQL("COPY {} FROM STDIN").format(sql.Identifier(name))) as into:
                     into.write(rows)
             cursor.execute("SET LOCAL session_replication_role = origin")
+
+
+_kept: dict[str, tuple[Snapshot, Any]] = {}
+
+
+def once(what: str, build: Callable[[], Any]) -> Any:
+    """Build what a test begins with, or put it back if this process has built it before. Returns what `build` returned
+    then: plain facts, such as keys, since rows it read may not be as they were."""
+    if what in _kept:
+        forget_accounts()
+        _kept[what][0].restore()
+    else:
+        before = Snapshot.before()
+        facts = build()
+        _kept[what] = Snapshot.of(before), facts
+    return _kept[what][1]

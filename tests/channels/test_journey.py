@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from contextlib import nullcontext
 from decimal import Decimal as D
-from typing import Any, ClassVar
+from typing import Any
 
 import httpx
 import pytest
@@ -15,8 +16,8 @@ from standins import market as market_standin
 from standins import shop as shop_standin
 from tests.channels.conftest import Standins
 from tests.invariants import assert_invariants
-from tests.snapshot import Snapshot
-from tests.world import forget_accounts, give, make_company, make_supplier, set_rules
+from tests.snapshot import once
+from tests.world import give, make_company, make_supplier, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Check, Drift
 from yuvrel.books.models import LedgerDocument
@@ -58,21 +59,19 @@ def settle() -> None:
 class World:
     """A company with a shop, a till and a ledger, all live; two items of the shop's range in stock.
 
-    It is built once in a process; a further one is put back as it was.
+    It is built once in a process, and once with each thing that is asked for besides; a further one is put back as it was.
     """
 
-    built: ClassVar[tuple[Snapshot, list[Any]] | None] = None
-
-    def __init__(self, standins: Standins) -> None:
+    def __init__(self, standins: Standins, besides: str = "", connect: Callable[[World], None] | None = None) -> None:
         self.standins = standins
-        if World.built is None:
-            before = Snapshot.before()
+
+        def whole() -> list[Any]:
             self._build()
-            World.built = Snapshot.of(before), standins.kept()
-        else:
-            forget_accounts()
-            World.built[0].restore()
-            standins.put_back(World.built[1])
+            if connect:
+                connect(self)
+            return standins.kept()
+
+        standins.put_back(once(f"world {besides}", whole))
         self.place = Location.objects.get(code="tannery-yard")
         self.shop, self.till, self.ledger = (Connection.objects.get(name=name) for name in ("Web", "Till", "Books"))
         self.small, self.large = (Item.objects.get(sku=sku) for sku in ("SMK-S", "SMK-L"))

@@ -13,7 +13,8 @@ from django.test import Client
 from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
-from tests.world import give, incoming, make_connection, make_item, make_supplier, order_line
+from tests.snapshot import once
+from tests.world import give, incoming, make_company, make_connection, make_item, make_supplier, order_line
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import BadInputError
@@ -59,14 +60,26 @@ def fixed(place: Location, **values: Any) -> None:
 
 
 @pytest.fixture
-def two(company: Location, wagon: Location) -> Item:
-    """One a day at the wagon with 5 left, two a day at the yard with 20 left; the supplier takes ten days."""
-    item = sells_at(wagon, "SMK", 1, 5)
-    sells_at(company, "SMK", 2, 20)
-    make_supplier(item, lead_days=10)
-    fixed(company, cover_days=20)
-    fixed(wagon, cover_days=20)
-    return item
+def company(db: None) -> Location:
+    """One item, of which a day one is sold at the wagon with 5 left and two at the yard with 20 left; the supplier takes
+    ten days. Returns the yard."""
+
+    def build() -> int:
+        yard = make_company()
+        wagon = Location.objects.get(code="wagon")
+        item = sells_at(wagon, "SMK", 1, 5)
+        sells_at(yard, "SMK", 2, 20)
+        make_supplier(item, lead_days=10)
+        fixed(yard, cover_days=20)
+        fixed(wagon, cover_days=20)
+        return yard.pk
+
+    return Location.objects.get(pk=once("two places", build))
+
+
+@pytest.fixture
+def two(company: Location) -> Item:
+    return Item.objects.get(sku="SMK")
 
 
 def line(item: Item, place: Location) -> Line:

@@ -209,10 +209,11 @@ def person(role: Role) -> User:
     return User.objects.get(username=role.value)
 
 
-@pytest.fixture
-def ids(larkmead: dict[str, Any], db: None) -> dict[str, Any]:
-    """One of everything."""
-    return real_ids(person(Role.MANAGER))
+@pytest.fixture(scope="module")
+def ids(larkmead: dict[str, Any], django_db_blocker: Any) -> dict[str, Any]:
+    """One of everything, in the database that all of these tests share."""
+    with django_db_blocker.unblock():
+        return real_ids(person(Role.MANAGER))
 
 
 def call(client: Client, route: Route, path: str) -> Any:
@@ -325,12 +326,13 @@ def send(client: Client, route: Route, case: Any, known: dict[str, Any]) -> Any:
     return call(path, body, content_type="application/json", query_params=query, headers=headers)
 
 
-@pytest.fixture
-def clients(ids: dict[str, Any]) -> dict[Role, Client]:
+@pytest.fixture(scope="module")
+def clients(ids: dict[str, Any], django_db_blocker: Any) -> dict[Role, Client]:
     """Somebody of each role, signed in."""
     found = {role: Client() for role in ROLES}
-    for role, client in found.items():
-        client.force_login(person(role))
+    with django_db_blocker.unblock():
+        for role, client in found.items():
+            client.force_login(person(role))
     return found
 
 
