@@ -110,7 +110,7 @@ def test_a_change_shows_from_what_to_what_and_is_traced(buyer: Client) -> None:
 @pytest.mark.parametrize(
     ("line", "column", "reason"),
     [
-        ("A,,,,,,,", "sku", "is new and needs a product"),
+        ("A,,,,,,,", "product", "is needed for a new item"),
         (",Smoker,,,,,,", "sku", "is needed"),
         ("A,Smoker,Size,,,,,", "options", "must be written Size=S; Colour=Sand"),
         ("A,Smoker,,,-1,,,", "price", "cannot be negative"),
@@ -129,7 +129,7 @@ def test_a_wrong_cell_is_named_with_its_reason(buyer: Client, line: str, column:
 def test_rows_of_one_product_and_doubled_rows_do_not_contradict(buyer: Client) -> None:
     found = send(buyer, f"{HEAD}\nA,Smoker,,Smokers,1,,,\nB,Smoker,,Tools,1,,,\na,Smoker,,Smokers,2,,,\n")
     assert [row["faults"][0][2] for row in found["shown"] if row["outcome"] == "wrong"] == [
-        "has another category than another row of the same product",
+        "is another than in another row of the same product",
         "stands in line 2 already",
     ]
 

@@ -9,9 +9,9 @@ from typing import Any
 from yuvrel.catalogue.models import Item
 from yuvrel.core import bounds
 from yuvrel.core.gtin import normal_sku
-from yuvrel.core.intake import Column, Read, amount, quantity, said_yes, words, yes_or_no
+from yuvrel.core.intake import Column, Judge, Read, Wrong, amount, quantity, said_yes, words, yes_or_no
 from yuvrel.core.money import ZERO
-from yuvrel.intake.registry import Judge, Kind, declare
+from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.roles import Ability, Actor
 
 from .models import Supplier, SupplierItem
@@ -63,15 +63,15 @@ def judge() -> Judge:
     items = {normal_sku(sku) for sku in Item.objects.filter(active=True).values_list("sku", flat=True)}
     broken = {key for key, row in _terms() if len(row.prices.all()) > 1}
 
-    def wrong(values: Mapping[str, Any], is_new: bool) -> str:
+    def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
         if values["supplier"].casefold() not in suppliers:
             return "is no supplier's name"
         if normal_sku(values["sku"]) not in items:
-            return f"names an item that is not in the range: {values['sku']}"
+            return "sku", "is no item of the range"
         if is_new and "price" not in values:
-            return "is new and needs a price"
+            return "price", "is needed for a new row"
         if "price" in values and key_of(values) in broken:
-            return "has price breaks for this item; change them on the supplier's page"
+            return "price", "stands for price breaks: change them on the supplier's page"
         return ""
 
     return wrong

@@ -11,7 +11,9 @@ from yuvrel.core import bounds
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.intake import (
     Column,
+    Judge,
     Read,
+    Wrong,
     amount,
     as_pairs,
     barcodes,
@@ -26,7 +28,7 @@ from yuvrel.core.intake import (
     words,
     yes_or_no,
 )
-from yuvrel.intake.registry import Judge, Kind, declare
+from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.roles import Ability, Actor, audit
 
 from .actions import ItemDraft, add_item
@@ -101,16 +103,16 @@ def judge() -> Judge:
     titles = dict(Product.objects.order_by("pk").values_list("title", "pk"))
     told: dict[int | str, dict[str, Any]] = {}
 
-    def wrong(values: Mapping[str, Any], is_new: bool) -> str:
+    def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
         product, active = items.get(normal_sku(values["sku"]), (0, True))
         if not active:
             return "is retired; bring it back first"
         if is_new and "product" not in values:
-            return "is new and needs a product"
+            return "product", "is needed for a new item"
         before = told.setdefault(titles.get(values["product"], values["product"]) if is_new else product, {})
         for name in OF_PRODUCT:
             if name in values and before.setdefault(name, values[name]) != values[name]:
-                return f"has another {name} than another row of the same product"
+                return name, "is another than in another row of the same product"
         return ""
 
     return wrong

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import calendar
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 from decimal import Decimal
 from typing import Literal
@@ -28,7 +28,8 @@ ROBUST = 1.4826
 
 @dataclass(frozen=True)
 class SoldLine:
-    """One line of an order: what was asked for, on the day it was asked for. `ref` names it to the caller."""
+    """One line of an order: what was asked for, on the day it was asked for. `ref` names it to the caller; `whole_day`:
+    not one order but all of a day together, of which none can be told to be a one-off."""
 
     item: int
     location: int
@@ -37,6 +38,7 @@ class SoldLine:
     order: str = ""
     returned: bool = False
     ref: int = 0
+    whole_day: bool = False
 
 
 @dataclass(frozen=True)
@@ -114,7 +116,7 @@ def exploded(lines: Iterable[SoldLine], parts: Parts) -> list[SoldLine]:
             found.append(line)
             continue
         for part, each in known[line.item].items():
-            found.append(SoldLine(part, line.location, line.day, line.quantity * each, line.order, ref=line.ref))
+            found.append(replace(line, item=part, quantity=line.quantity * each))
     return found
 
 
@@ -129,7 +131,8 @@ def bulk_lines(lines: Iterable[SoldLine], *, set_aside: bool = False, decided: M
     said = decided or {}
     by_key: dict[Key, list[SoldLine]] = {}
     for line in lines:
-        by_key.setdefault((line.item, line.location), []).append(line)
+        if not line.whole_day:
+            by_key.setdefault((line.item, line.location), []).append(line)
     found = []
     for group in by_key.values():
         logs = np.log([line.quantity for line in group])

@@ -16,6 +16,9 @@ from .gtin import normal_gtin, normal_sku, short_gtin
 from .sheets import Fault, Table, decimal_of
 from .working import plain
 
+# What is wrong with a row, or the column that is wrong and why; empty for nothing.
+Wrong = str | tuple[str, str]
+Judge = Callable[[Mapping[str, Any], bool], Wrong]
 Outcome = Literal["new", "changed", "unchanged", "wrong"]
 MOST_LISTED = 1000
 YES, NO = {"yes", "true", "1", "x"}, {"no", "false", "0", ""}
@@ -26,7 +29,7 @@ class Column:
     """A column: `read` gives a value from a text or raises BadInputError; `text` writes it as an export does.
 
     An empty cell leaves what is there as it is. `needed`: a part of what a row is known by. `fixed`: of a new row only;
-    `folded`: the same in capitals and small letters.
+    `folded`: the same in capitals and small letters; `told`: there for whoever reads an export, and never read in.
     """
 
     name: str
@@ -37,6 +40,7 @@ class Column:
     needed: bool = False
     fixed: bool = False
     folded: bool = False
+    told: bool = False
 
     def differs(self, value: Any, before: str) -> bool:
         """Whether a value is another than what is there. What a row is known by never is, however it is written."""
@@ -192,16 +196,18 @@ def check_rows(
     columns: Sequence[Column],
     key_of: Callable[[Mapping[str, Any]], str],
     standing: Mapping[str, Mapping[str, str]],
-    judge: Callable[[Mapping[str, Any], bool], str],
+    judge: Judge,
+    aliases: Mapping[str, str] | None = None,
 ) -> Checked:
     """Each row against what stands under its key. A key may be there once.
 
     `standing`: by key, by column, the text an export would have. `judge` says of a row's values what is wrong with
-    them as a whole; its second argument is whether the row is new. Empty for nothing.
+    them as a whole, and with which column if not the first; its second argument is whether the row is new. `aliases`:
+    what else a row may be known by, to its key.
     """
     known = {column.name: column for column in columns}
     unknown = tuple(name for name in table.columns if name not in known and name != "why")
-    return Checked(tuple(_rows(table, known, key_of, standing, judge)), unknown)
+    return Checked(tuple(_rows(table, known, key_of, standing, judge, aliases or {})), unknown)
 
 
 def _rows(
@@ -209,7 +215,8 @@ def _rows(
     known: Mapping[str, Column],
     key_of: Callable[[Mapping[str, Any]], str],
     standing: Mapping[str, Mapping[str, str]],
-    judge: Callable[[Mapping[str, Any], bool], str],
+    judge: Judge,
+    aliases: Mapping[str, str],
 ) -> Iterator[Read]:
     seen: dict[str, int] = {}
     for line, row in zip(table.lines, table.rows, strict=True):
@@ -219,11 +226,12 @@ def _rows(
             yield Read(line, named.strip(), "wrong", faults=tuple(faults))
             continue
         key = key_of(values)
+        key = aliases.get(key, key)
         before = standing.get(key)
         wrong = f"stands in line {seen[key]} already" if key in seen else judge(values, before is None)
         if wrong:
-            first = next(iter(known))
-            yield Read(line, key, "wrong", faults=(Fault(line, first, row.get(first, ""), wrong),))
+            column, why = (next(iter(known)), wrong) if isinstance(wrong, str) else wrong
+            yield Read(line, key, "wrong", faults=(Fault(line, column, row.get(column, ""), why),))
             continue
         seen[key] = line
         if before is None:
@@ -249,7 +257,7 @@ def _values(line: int, row: Mapping[str, str], known: Mapping[str, Column]) -> t
     values: dict[str, Any] = {}
     faults = []
     for name, column in known.items():
-        text = row.get(name, "").strip()
+        text = "" if column.told else row.get(name, "").strip()
         if not text:
             if column.needed:
                 faults.append(Fault(line, name, "", "is needed"))
@@ -259,6 +267,11 @@ def _values(line: int, row: Mapping[str, str], known: Mapping[str, Column]) -> t
         except BadInputError as error:
             faults.append(Fault(line, name, text[:80], error.detail))
     return values, faults
+
+
+def signed(places: int, below: Decimal) -> Callable[[str], Decimal]:
+    """A number that may be below zero, with decimal point or comma."""
+    return lambda text: bounds.check_number(decimal_of(text, ""), "", places=places, below=below)
 
 
 def sku_key(values: Mapping[str, Any]) -> str:

@@ -119,7 +119,7 @@ def work(intake_id: int, clock: Callable[[], datetime]) -> None:
 def _work(row: Intake, clock: Callable[[], datetime]) -> None:
     kind = kind_of(row.kind)
     table = read_any(bytes(row.data), kind.needed)
-    checked = check_rows(table, kind.columns, kind.key_of, dict(kind.standing()), kind.judge())
+    checked = check_rows(table, kind.columns, kind.key_of, dict(kind.standing()), kind.judge(), kind.aliases())
     _note(row, checked)
     if row.state == Intake.State.CHECKING:
         row.state = Intake.State.CHECKED
@@ -195,7 +195,8 @@ def _batches(rows: Sequence[Read]) -> Iterator[Sequence[Read]]:
 def _note(row: Intake, checked: Checked) -> None:
     row.counts, row.unknown, row.total = checked.counts, list(checked.unknown), len(checked.rows)
     row.wrong = {str(read.line): "; ".join(str(fault) for fault in read.faults) for read in checked.rows if read.faults}
-    row.shown = [_shown(read) for name in ("wrong", "changed", "new") for read in _first(checked, name)]
+    needed = kind_of(row.kind).needed
+    row.shown = [_shown(read, needed) for name in ("wrong", "changed", "new") for read in _first(checked, name)]
     row.save(update_fields=["counts", "unknown", "total", "wrong", "shown"])
 
 
@@ -203,10 +204,10 @@ def _first(checked: Checked, outcome: str) -> list[Read]:
     return [read for read in checked.rows if read.outcome == outcome][:SHOWN_OF_EACH]
 
 
-def _shown(read: Read) -> dict[str, object]:
+def _shown(read: Read, needed: Sequence[str]) -> dict[str, object]:
     return {
         "line": read.line,
-        "key": " ".join(str(read.values[name]) for name in ("supplier", "sku") if name in read.values) or read.key,
+        "key": " ".join(str(read.values[name]) for name in needed if name in read.values) or read.key,
         "outcome": read.outcome,
         "changes": [[name, before, after] for name, (before, after) in read.changes.items()],
         "faults": [[fault.column, fault.value, fault.reason] for fault in read.faults],

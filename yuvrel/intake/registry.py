@@ -7,13 +7,10 @@ from dataclasses import dataclass
 from typing import Any
 
 from yuvrel.core.errors import NotFoundError
-from yuvrel.core.intake import Column, Read, sku_key
+from yuvrel.core.intake import Column, Judge, Read, sku_key
 from yuvrel.people.roles import Ability, Actor
 
 Texts = Mapping[str, Mapping[str, str]]
-
-
-Judge = Callable[[Mapping[str, Any], bool], str]
 
 
 def _nothing_wrong() -> Judge:
@@ -26,7 +23,7 @@ class Kind:
 
     `standing`: what is there now, key to column to text; `apply` takes in
     rows that are new or changed, inside one transaction; `judge` makes, for one file, what core.intake.check_rows asks
-    about each row.
+    about each row; `aliases` what else a row may be known by, to its key.
     """
 
     name: str
@@ -38,6 +35,7 @@ class Kind:
     apply: Callable[[Actor, Sequence[Read]], None]
     key_of: Callable[[Mapping[str, Any]], str] = sku_key
     judge: Callable[[], Judge] = _nothing_wrong
+    aliases: Callable[[], Mapping[str, str]] = dict
 
     @property
     def needed(self) -> list[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date, datetime, timedelta
 from decimal import Decimal
@@ -16,7 +16,7 @@ from yuvrel.core.forecast.series import Floats
 from yuvrel.core.history import History, SoldLine, daily_units, exploded, history, seen_before_the_books, share_in_stock
 from yuvrel.kit.snapshot import one_moment
 from yuvrel.people.queries import company_zone
-from yuvrel.sales.models import OrderLine, SalesOrder
+from yuvrel.sales.models import OrderLine, PastSale, SalesOrder
 from yuvrel.stock.models import StockBalance, StockMove
 
 from .models import SetAside
@@ -76,7 +76,8 @@ def _lines(
     )
     said = {(row.order_id, row.item_id): row.aside for row in SetAside.objects.filter(item_id__in=wanted)}
     lines, decided = [], {}
-    past_sales: dict[Pair, int] = {}
+    earlier, past_sales = _told_by_sheets(wanted, start, today, made)
+    lines += earlier
     for pk, item, place, day, quantity, number, order, is_past in rows.iterator(chunk_size=10_000):
         lines.append(SoldLine(item, place, day, float(quantity), number, ref=pk))
         if (order, item) in said:
@@ -84,6 +85,19 @@ def _lines(
         for part, _ in parts_of(made, item) if is_past else ():
             past_sales[part, place] = min((day - start).days, past_sales.get((part, place), DAYS))
     return lines, decided, past_sales
+
+
+def _told_by_sheets(
+    wanted: Iterable[int], start: date, today: date, made: dict[int, list[tuple[int, Decimal]]]
+) -> tuple[list[SoldLine], dict[Pair, int]]:
+    """What sheets say was sold before orders came in here, and the first day of each item and place since the start."""
+    rows = PastSale.objects.filter(item__in=wanted, day__gte=start, day__lt=today, units__gt=0).order_by("pk")
+    lines, first = [], dict[Pair, int]()
+    for item, place, day, units in rows.values_list("item_id", "location_id", "day", "units").iterator(chunk_size=10_000):
+        lines.append(SoldLine(item, place, day, float(units), "past sales", whole_day=True))
+        for part, _ in parts_of(made, item):
+            first[part, place] = min((day - start).days, first.get((part, place), DAYS))
+    return lines, first
 
 
 def _seen(batch: Sequence[Pair], start: date, past_sales: Mapping[Pair, int]) -> Floats:

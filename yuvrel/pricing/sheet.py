@@ -11,9 +11,9 @@ from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.products import items_of
 from yuvrel.core import bounds
 from yuvrel.core.gtin import normal_sku
-from yuvrel.core.intake import Column, Read, amount, day, money, quantity, said_day, words
+from yuvrel.core.intake import Column, Judge, Read, Wrong, amount, day, money, quantity, said_day, words
 from yuvrel.core.pricing import from_quantity
-from yuvrel.intake.registry import Judge, Kind, declare
+from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.roles import Ability, Actor
 
 from .changes import Typed, type_prices
@@ -67,22 +67,22 @@ def judge() -> Judge:
     lists = {name.casefold(): base for name, base in PriceList.objects.values_list("name", "base")}
     items = {normal_sku(sku) for sku in Item.objects.filter(active=True).values_list("sku", flat=True)}
 
-    def wrong(values: Mapping[str, Any], is_new: bool) -> str:
+    def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
         if values["list"].casefold() not in lists:
             return "is no price list"
         if normal_sku(values["sku"]) not in items:
-            return f"names an item that is not in the range: {values['sku']}"
+            return "sku", "is no item of the range"
         if is_new and "price" not in values:
-            return "is new and needs a price"
+            return "price", "is needed for a new row"
         if values.get("from_day") and values.get("until_day") and values["until_day"] < values["from_day"]:
-            return "ends before it starts"
+            return "until_day", "is before the first day"
         dated = values.get("from_day") or values.get("until_day")
         if (
             "previous" in values
             and lists[values["list"].casefold()]
             and not (dated or from_quantity(values.get("from_quantity")))
         ):
-            return "is the item's own price: give it a first day to show another one before it"
+            return "previous", "cannot stand beside the item's own price: give the row a first day"
         return ""
 
     return wrong

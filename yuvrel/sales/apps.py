@@ -7,5 +7,5 @@ class SalesConfig(AppConfig):
     default_auto_field = "django.db.models.BigAutoField"
 
     def ready(self) -> None:
-        """Its documents are known from the start."""
-        from . import documents  # noqa: F401
+        """Its documents and its sheets are known from the start."""
+        from . import customer_sheet, documents, past_sheet  # noqa: F401

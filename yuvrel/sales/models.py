@@ -295,3 +295,19 @@ class Invoice(models.Model):
     net = models.DecimalField(**MONEY)
     tax = models.DecimalField(**MONEY)
     total = models.DecimalField(**MONEY)
+
+
+class PastSale(models.Model):
+    """What was sold of an item at a place on a day before orders came in here: it counts as demand, and as nothing else."""
+
+    item = models.ForeignKey("catalogue.Item", on_delete=models.CASCADE, related_name="past_sales")
+    location = models.ForeignKey("people.Location", on_delete=models.PROTECT, related_name="past_sales")
+    day = models.DateField()
+    units = models.DecimalField(**QUANTITY)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["item", "location", "day"], name="past_sale_once"),
+            models.CheckConstraint(condition=models.Q(units__gte=0), name="past_sale_not_negative"),
+        ]
+        indexes = [models.Index(fields=["location", "item", "day"], name="past_sale_place")]

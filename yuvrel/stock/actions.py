@@ -67,7 +67,8 @@ def lock_costs(item_ids: Iterable[int]) -> dict[int, ItemCost]:
     return {row.item_id: row for row in rows}
 
 
-def _state(row: ItemCost) -> costing.CostState:
+def state_of(row: ItemCost) -> costing.CostState:
+    """What is held of an item and what it is worth, as the core takes it."""
     return costing.CostState(row.quantity, row.value, row.last_average)
 
 
@@ -98,7 +99,7 @@ def put_in(
     row: ItemCost, location_id: int, quantity: Decimal, value: Decimal, cause: Cause, lot: Lot | None = None
 ) -> costing.CostChange:
     """Bring units in at a value; the caller holds the locks and posts."""
-    change = costing.receive(_state(row), quantity, value)
+    change = costing.receive(state_of(row), quantity, value)
     _cost_change(row, change, quantity, cause).save()
     _carry(row, change)
     row.save()
@@ -109,7 +110,7 @@ def put_in(
 
 def take_out(row: ItemCost, location_id: int, quantity: Decimal, cause: Cause, lot: Lot | None = None) -> costing.CostChange:
     """Take units out at the moving average; lots that expire first leave first."""
-    change = costing.issue(_state(row), quantity)
+    change = costing.issue(state_of(row), quantity)
     _carry(row, change)
     row.save()
     parts = [(lot, quantity)] if lot else _first_expired(row.item_id, location_id, quantity)
@@ -243,7 +244,7 @@ def _put_right(item: Item, location: Location, delta: Decimal, cause: Cause, lot
     """Move a difference in at the average, or out, and post it against the account of its reason."""
     row = lock_costs([item.pk])[item.pk]
     if delta > 0:
-        moved = put_in(row, location.pk, delta, round_money(_state(row).average * delta), cause, lot)
+        moved = put_in(row, location.pk, delta, round_money(state_of(row).average * delta), cause, lot)
     else:
         moved = take_out(row, location.pk, -delta, cause, lot)
     return post(
@@ -279,7 +280,7 @@ def seen_by_a_count(takes: Iterable[tuple[int, int, Decimal]], sold_at: datetime
         note = f"sold before the count, heard of after it: {document}"
         cause = Cause("count", count.document.number, count.counted_at, count.document.ref, note)
         row = costs[item_id]
-        moved = put_in(row, location_id, quantity, round_money(_state(row).average * quantity), cause)
+        moved = put_in(row, location_id, quantity, round_money(state_of(row).average * quantity), cause)
         post(
             Posting(
                 JournalEntry.Kind.ADJUSTMENT,
@@ -330,7 +331,7 @@ def take_opening(actor: Actor, rows: Sequence[OpeningRow], at: datetime) -> int:
     values, moves, changes = [], [], []
     for row in rows:
         cost = costs[row.item_id]
-        change = costing.receive(_state(cost), row.quantity, round_money(row.quantity * row.unit_cost))
+        change = costing.receive(state_of(cost), row.quantity, round_money(row.quantity * row.unit_cost))
         changes.append(_cost_change(cost, change, row.quantity, cause))
         _carry(cost, change)
         cost.last_cost = cost.last_cost or row.unit_cost

@@ -7,5 +7,5 @@ class StockConfig(AppConfig):
     default_auto_field = "django.db.models.BigAutoField"
 
     def ready(self) -> None:
-        """Its documents are known from the start."""
-        from . import documents, transfer_queries  # noqa: F401
+        """Its documents and its sheet are known from the start."""
+        from . import documents, sheet, transfer_queries  # noqa: F401

@@ -6,8 +6,13 @@
 	import ViewKeeper from './ViewKeeper.svelte';
 
 	/** Views, columns and files of a sheet, at the end of its filter line. */
-	type Props = { sheet: SheetState<Row>; hasColumns?: boolean };
-	let { sheet, hasColumns = true }: Props = $props();
+	type Props = {
+		sheet: SheetState<Row>;
+		hasColumns?: boolean;
+		/** The kind of file that can be sent in for what the sheet shows. */
+		intake?: string;
+	};
+	let { sheet, hasColumns = true, intake = '' }: Props = $props();
 	let open = $state<'' | 'columns' | 'views'>('');
 	let busy = $state('');
 	const mine = $derived(sheet.views.filter((view) => view.mine));
@@ -78,6 +83,11 @@
 			>{busy === 'xlsx' ? 'Writing…' : 'XLSX'}</button
 		>
 	</span>
+	{#if intake}<a
+			class="quiet"
+			href="/range/sheets?kind={intake}"
+			title="Send in a CSV or a workbook; it is checked first">Import</a
+		>{/if}
 </span>
 {#if open === 'columns'}<ColumnChoice {sheet} onclose={() => (open = '')} />{/if}
 {#if open === 'views'}<ViewKeeper {sheet} onclose={() => (open = '')} />{/if}

@@ -94,7 +94,7 @@
 					>{/each}
 			</select>{/if}
 		{#if session.may('change the range')}<a class="do" href="/range/new">New product</a>{/if}
-		<SheetTools {sheet} />
+		<SheetTools {sheet} intake="items" />
 	{/snippet}
 	{#if rows.length}
 		<Rows {sheet} {rows} key={(row) => row.id} />

@@ -116,7 +116,7 @@
 		<label class="soft small at"
 			>as at the end of <input class="field" type="date" bind:value={sheet.filters.as_at} /></label
 		>
-		<SheetTools {sheet} hasColumns={!sheet.filters.as_at} />
+		<SheetTools {sheet} hasColumns={!sheet.filters.as_at} intake="stock" />
 	{/snippet}
 	{#if rows.length}
 		<Rows

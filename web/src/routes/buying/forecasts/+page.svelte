@@ -155,7 +155,7 @@
 			<button class="quiet" onclick={begin}>Run the forecast</button>
 		{/if}
 		{#if run && !isRunning && run.state !== 'done'}<span class="said">{run.said}</span>{/if}
-		<SheetTools {sheet} />
+		<SheetTools {sheet} intake="past_sales" />
 	{/snippet}
 	{#if rows.length}
 		<Rows {sheet} {rows} key={(row) => `${row.item_id}-${row.location_id}`} />

@@ -88,7 +88,7 @@
 		{#if session.may('buy')}<button type="button" class="quiet" onclick={() => (isAdding = true)}
 				>Add a supplier</button
 			>{/if}
-		<SheetTools {sheet} />
+		<SheetTools {sheet} intake="supplier_items" />
 	{/snippet}
 	{#if rows.length}
 		<Rows {sheet} {rows} key={(row) => row.id} />

@@ -77,7 +77,7 @@
 				>New customer</button
 			>{/if}
 		<button class="quiet" onclick={() => (opened = 'groups')}>Groups</button>
-		<SheetTools {sheet} />
+		<SheetTools {sheet} intake="customers" />
 	{/snippet}
 	{#if rows.length}
 		<Rows {sheet} {rows} key={(row) => row.id} />

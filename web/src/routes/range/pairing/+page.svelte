@@ -121,6 +121,7 @@
 					value={one.id}>{one.name}</option
 				>{/each}
 		</select>
+		<a class="quiet" href="/range/sheets?kind=pairs" title="Send in pairs made elsewhere">Import</a>
 	{/snippet}
 	{#if rows.length}
 		<table class="rows">

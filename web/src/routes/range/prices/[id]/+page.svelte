@@ -189,7 +189,7 @@
 			<button class="quiet" onclick={() => (opened = 'list')}>The list</button>
 		{/if}
 		<button class="quiet" onclick={() => (opened = 'changes')}>Changes</button>
-		<SheetTools {sheet} />
+		<SheetTools {sheet} intake="prices" />
 	{/snippet}
 	{#if data && rows.length}
 		<Rows {sheet} {rows} key={(row) => row.item_id} before={may ? box : undefined} />

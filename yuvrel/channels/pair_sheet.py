@@ -1,0 +1,105 @@
+"""Which listing is which item, as a sheet: pairs made elsewhere, sent in."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+from yuvrel.catalogue.models import Item
+from yuvrel.core.gtin import normal_sku
+from yuvrel.core.intake import Column, Judge, Read, Wrong, whole, words
+from yuvrel.intake.registry import Kind, declare
+from yuvrel.people.roles import Ability, Actor
+
+from .linking import MOST_UNITS, link
+from .models import Connection, Listing
+
+COLUMNS = (
+    Column("connection", "its name", "Larkmead web shop", words(80), needed=True),
+    Column(
+        "listing", "the SKU it has there, or its number there where no other way tells it", "SMOKER-S", words(80), needed=True
+    ),
+    Column("title", "as it stands there; it is not read in", "Smoker, small", str, told=True),
+    Column("sku", "of our item that it stands for", "SMK-S-ASH", words(60), folded=True),
+    Column("units", "so many of it; empty: one", "12", whole),
+)
+
+
+def key_of(values: Mapping[str, Any]) -> str:
+    """A connection by its name, and a listing by what it is called there."""
+    return f"{values['connection'].casefold()} / {values['listing'].strip().casefold()}"
+
+
+def _rows() -> Iterator[tuple[str, str, str, Listing]]:
+    """Each listing: its key, what it is written as, its number there, itself. The SKU names it where it is the only one."""
+    listings = Listing.objects.select_related("connection", "item").order_by("connection__name", "external_id")
+    codes = Counter((row, normal_sku(sku)) for row, sku in Listing.objects.values_list("connection_id", "sku"))
+    for row in listings.iterator(2000):
+        is_known_by_sku = row.sku and codes[row.connection_id, normal_sku(row.sku)] == 1
+        written = row.sku if is_known_by_sku else row.external_id
+        yield key_of({"connection": row.connection.name, "listing": written}), written, row.external_id, row
+
+
+def standing() -> Iterator[tuple[str, dict[str, str]]]:
+    """Every listing, and what it stands for."""
+    for key, written, _, row in _rows():
+        texts = {"connection": row.connection.name, "listing": written, "title": row.title}
+        yield key, texts | ({"sku": row.item.sku, "units": str(row.units)} if row.item else {})
+
+
+def aliases() -> dict[str, str]:
+    """A listing by its number there."""
+    return {key_of({"connection": row.connection.name, "listing": number}): key for key, _, number, row in _rows()}
+
+
+def judge() -> Judge:
+    """The listing is there, and the item can be sold."""
+    connections = {name.casefold() for name in Connection.objects.values_list("name", flat=True)}
+    items = {normal_sku(sku) for sku in Item.objects.filter(active=True).values_list("sku", flat=True)}
+    linked = {key for key, _, _, row in _rows() if row.item_id}
+    other = aliases()
+
+    def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
+        if values["connection"].casefold() not in connections:
+            return "is no connection's name"
+        if is_new:
+            return "listing", "is no listing there that was read"
+        if "sku" in values and normal_sku(values["sku"]) not in items:
+            return "sku", "is no item of the range"
+        if not 1 <= values.get("units", 1) <= MOST_UNITS:
+            return "units", f"are 1 to {MOST_UNITS:,}"
+        key = key_of(values)
+        if "units" in values and "sku" not in values and other.get(key, key) not in linked:
+            return "sku", "is needed: the listing stands for no item yet"
+        return ""
+
+    return wrong
+
+
+def apply(actor: Actor, rows: Sequence[Read]) -> None:
+    """Link each listing; what a row does not say stays as it is."""
+    wanted = {row.key for row in rows}
+    there = {key: row for key, _, _, row in _rows() if key in wanted}
+    items = {normal_sku(sku): pk for sku, pk in Item.objects.filter(active=True).values_list("sku", "pk")}
+    for row in rows:
+        listing = there[row.key]
+        # A row that names no item is of a listing that stands for one: `judge` lets no other through.
+        item = items[normal_sku(row.values["sku"])] if "sku" in row.values else listing.item_id or 0
+        link(actor, listing.pk, item, listing.version, row.values.get("units", listing.units))
+
+
+declare(
+    Kind(
+        "pairs",
+        "Listings and items",
+        "Which listing of a channel stands for which item, and for how many of it",
+        COLUMNS,
+        Ability.PAIR,
+        standing,
+        apply,
+        key_of,
+        judge,
+        aliases,
+    )
+)
