@@ -15,17 +15,18 @@ from tests.channels.test_journey import World, settle
 from tests.world import NOW, give, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Check, Drift
+from yuvrel.catalogue.models import Item
 from yuvrel.channels import actions, linking, price_intake, price_rules, prices, snags
 from yuvrel.channels.models import Connection, Listing, PriceOffer, Run, Snag
 from yuvrel.channels.rehearsal import rehearse_rules
-from yuvrel.core.errors import RefusedError
+from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.core.rules import Level, Rung
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM
 from yuvrel.pricing.actions import begin_day, keep_list
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.loading import base_list
-from yuvrel.pricing.models import PriceList
+from yuvrel.pricing.models import PriceEntry, PriceList
 from yuvrel.rules.actions import change
 
 pytestmark = pytest.mark.django_db
@@ -293,3 +294,60 @@ def test_prices_from_cost_follow_the_cost(world: World) -> None:
     give(world.small, 10, "10.00")  # 20 at 180.00: 9.00 each
     settle()
     assert variant(world, "SMK-S")["price"] == "27.68"
+
+
+def in_pounds(world: World) -> PriceList:
+    """The shop shows pounds: 0.80 of what the base list says, ending .95."""
+    own = own_list(world, method="derived", currency="GBP", rate=D("0.8"), ending=D("0.95"))
+    follow(world, price_currency="GBP")
+    return own
+
+
+def test_a_shop_shows_prices_in_its_own_currency(world: World) -> None:
+    own = in_pounds(world)
+    assert variant(world, "SMK-S")["price"] == "19.95"  # 24.60 × 0.80 = 19.68
+    offer = PriceOffer.objects.get(listing__sku="SMK-S", listing__connection=world.shop)
+    assert (offer.price, offer.currency, offer.state) == (D("19.95"), "GBP", "agreed")
+    working = price_rules.price_offer_working(offer.listing_id)
+    assert working.result == D("19.95")
+    assert {step.unit for step in working.steps} >= {"GBP", "EUR"}
+    put(world, "20.00", into=own)
+    assert variant(world, "SMK-S")["price"] == "20.00"
+    agreement.check_connection(world.shop)
+    assert Check.objects.get(code="A2").differing == 0
+    # Back in the company's currency only the base list speaks.
+    follow(world, price_currency="")
+    assert variant(world, "SMK-S")["price"] == "24.60"
+    assert set(PriceOffer.objects.filter(listing__connection=world.shop).values_list("currency", flat=True)) == {"EUR"}
+
+
+def test_the_floor_is_judged_in_the_currency_that_is_shown(world: World) -> None:
+    own = in_pounds(world)
+    follow(world, margin_floor=D(20))
+    # One costs 8.00 in euros, 6.40 in pounds; 9.84 with 23 % tax leaves 8.00, of which 1.60 is 20 %.
+    put(world, "9.84", into=own)
+    assert states()["SMK-S"] == "agreed"
+    put(world, "9.83", into=own)
+    assert states()["SMK-S"] == "held"
+    assert "9.83 GBP leaves less" in Snag.objects.get(kind="price", resolved_at=None).detail
+
+
+def test_a_currency_that_is_none_is_refused(world: World) -> None:
+    with pytest.raises(BadInputError, match="not a currency"):
+        set_rules(world.shop, price_currency="EEE")
+
+
+def test_prices_kept_there_in_another_currency_need_a_list_in_it(world: World) -> None:
+    set_rules(world.till, price_owner="there", price_currency="GBP")
+    with httpx.Client(base_url=f"{world.standins.base}/till/mill") as till:
+        till.post("/price", data={"plu": "2", "price": "26.00"})
+    assert price_intake.take_changes(world.till, timezone.now()) == 0
+    assert Item.objects.get(sku="SMK-L").price == D("24.60"), "pounds are not taken for euros"
+    snag = Snag.objects.get(kind="price", resolved_at=None)
+    assert (snag.title, snag.field) == ("The prices of Till are in GBP", "price_currency")
+    pounds = keep_list(SYSTEM, None, 0, {"name": "Pounds", "currency": "GBP"})
+    Connection.objects.filter(pk=world.till.pk).update(price_list=pounds)
+    till_row = Connection.objects.get(pk=world.till.pk)
+    assert price_intake.take_changes(till_row, timezone.now()) >= 1
+    assert PriceEntry.objects.get(list=pounds, item=world.large).price == 26
+    assert not Snag.objects.filter(kind="price", resolved_at=None).exists()

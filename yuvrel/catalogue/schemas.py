@@ -81,6 +81,7 @@ class ListingBrief(Schema):
     live: bool
     price: Money | None
     price_offered: Money | None
+    price_currency: str
     price_state: str
 
 

@@ -73,6 +73,7 @@ class ListingOut(Schema):
     price: Money | None
     price_offered: Money | None
     price_before: Money | None
+    price_currency: str
     price_state: str
     entry: str
     history: list[ListingEventOut]

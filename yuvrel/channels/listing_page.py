@@ -62,6 +62,7 @@ def listing_page(listing_id: int) -> dict[str, Any]:
         "told": _told(row.terms),
         "price_offered": price.price if price else None,
         "price_before": price.previous if price else None,
+        "price_currency": price.currency if price else "",
         "price_state": price.state if price else "",
         "entry": made.entry if made else "",
         "history": _history(row),

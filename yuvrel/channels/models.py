@@ -262,6 +262,7 @@ class PriceOffer(models.Model):
         HELD = "held"
 
     listing = models.OneToOneField(Listing, on_delete=models.CASCADE, related_name="price_offer")
+    currency = models.CharField(max_length=3)
     price = models.DecimalField(**MONEY)
     previous = models.DecimalField(**MONEY, null=True)
     list = models.ForeignKey("pricing.PriceList", on_delete=models.SET_NULL, null=True, related_name="+")

@@ -18,12 +18,12 @@ from yuvrel.people.roles import SYSTEM, Actor
 from yuvrel.pricing import loading
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.models import PriceList
-from yuvrel.rules.queries import settled
+from yuvrel.rules.queries import by_level, settled
 
 from .credentials import connector_as
 from .inbound import OVERLAP, later
 from .models import Connection, Feed, Listing
-from .price_rules import live_connections, owner_of
+from .price_rules import SET, currency_of, live_connections, owner_of
 from .prices import SNAG
 from .quarantine import attempt, read_row
 from .rules import connection_rungs
@@ -58,6 +58,9 @@ def take_changes(connection: Connection, at: datetime) -> int:
         raise_snag(connection, SNAG, f"{connection.name} cannot keep these prices", detail, field="price_owner")
         return 0
     settle_snags(SNAG, "nobody else keeps these prices", connection=connection, field="price_owner")
+    # What is read moves the mark on: nothing is read that could not be taken in.
+    if not _is_in_its_currency(connection, list_shown(connection)):
+        return 0
     connector = connector_as(connection, PriceChanges)
     feed = feed_of(connection, "prices")
     mark = feed.watermark
@@ -88,7 +91,10 @@ def take_changes(connection: Connection, at: datetime) -> int:
 
 
 def take(connection: Connection, prices: Sequence[RemotePrice], at: datetime, by: Actor = SYSTEM) -> int:
-    """Take prices into the list that a connection shows. Returns how many differed."""
+    """Take prices into the list that a connection shows. Returns how many differed; of a list in another currency none,
+    and a snag says so."""
+    if not _is_in_its_currency(connection, list_shown(connection)):
+        return 0
     by_id = {row.external_id: row for row in prices}
     listings = list(Listing.objects.filter(connection=connection, external_id__in=by_id).select_related("item"))
     for listing in listings:
@@ -115,6 +121,16 @@ def take(connection: Connection, prices: Sequence[RemotePrice], at: datetime, by
     if not typed:
         return 0
     return _type_in(connection, into, typed, at, by)
+
+
+def _is_in_its_currency(connection: Connection, into: PriceList) -> bool:
+    currency = currency_of(connection, by_level(SET))
+    if into.currency == currency:
+        settle_snags(SNAG, "its list is in the same currency", connection=connection, field="price_currency")
+        return True
+    detail = f"{into.name} is in {into.currency}. Give {connection.name} a list in {currency}, or set what its prices are in."
+    raise_snag(connection, SNAG, f"The prices of {connection.name} are in {currency}", detail, field="price_currency")
+    return False
 
 
 def _type_in(connection: Connection, into: PriceList, typed: Sequence[Typed], at: datetime, by: Actor) -> int:

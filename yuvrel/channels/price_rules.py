@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any
@@ -12,10 +12,19 @@ from django.utils import timezone
 
 from yuvrel.connectors.capabilities import Capability
 from yuvrel.core import pricing as core
-from yuvrel.core.errors import NotFoundError
-from yuvrel.core.money import spoken
-from yuvrel.core.price_columns import NONE, Ints, first_that_speaks, floor_units, in_terms, under_floor
-from yuvrel.core.rules import OF_CONNECTIONS, Setting
+from yuvrel.core.errors import BadInputError, NotFoundError
+from yuvrel.core.money import minor_unit, spoken
+from yuvrel.core.price_columns import (
+    NONE,
+    Ints,
+    costs_by_list,
+    exponent_of,
+    first_that_speaks,
+    floor_units,
+    in_terms,
+    under_floor,
+)
+from yuvrel.core.rules import OF_CONNECTIONS, Rung, Setting, Value
 from yuvrel.core.working import Step, Working
 from yuvrel.people.queries import company, company_day
 from yuvrel.people.roles import Ability
@@ -24,7 +33,7 @@ from yuvrel.pricing.floor import FLOOR
 from yuvrel.pricing.models import PlaceList
 from yuvrel.pricing.queries import add_holders, margin_steps
 from yuvrel.rules.queries import settled
-from yuvrel.rules.registry import declare
+from yuvrel.rules.registry import add_check, declare
 
 from .credentials import kind_of, kinds_that
 from .models import Connection, Listing
@@ -41,6 +50,16 @@ declare(
         "choice",
         "apart",
         choices=(("here", "here and shown there"), ("there", "there and taken in here"), ("apart", "apart")),
+        **CONNECTION,
+    ),
+    Setting(
+        "price_currency",
+        "Prices in",
+        "The currency its prices are in: only lists in it speak. Empty: the company's.",
+        "text",
+        "",
+        most=3,
+        only_with=("price_owner", "here", "there"),
         **CONNECTION,
     ),
     Setting(
@@ -64,9 +83,24 @@ declare(
         **CONNECTION,
     ),
 )
-PRICE_RULES = ("price_owner", "price_tax", "price_before")
+PRICE_RULES = ("price_owner", "price_currency", "price_tax", "price_before")
 HELD = "held_price"
 SET = (*PRICE_RULES, FLOOR.name, HELD)
+
+
+@add_check
+def _check_currency(rung: Rung, found: Mapping[str, Value]) -> None:
+    code = found.get("price_currency")
+    if isinstance(code, str) and code:
+        try:
+            minor_unit(code)
+        except BadInputError as error:
+            raise BadInputError(error.detail, field="price_currency") from error
+
+
+def currency_of(connection: Connection, kept: Kept) -> str:
+    """The currency that a connection shows its prices in."""
+    return str(connection_value("price_currency", connection, kept) or company().base_currency)
 
 
 def _given_to() -> dict[int, list[str]]:
@@ -103,9 +137,10 @@ def live_connections() -> list[Connection]:
 
 @dataclass(frozen=True)
 class Offered:
-    """The prices of many listings, in minor units of the company's currency: NONE where no list speaks; `held`: those
-    that lie below their floor."""
+    """The prices of many listings, in minor units of `currency`: NONE where no list speaks; `held`: those that lie
+    below their floor."""
 
+    currency: str
     listings: list[int]
     price: Ints
     previous: Ints
@@ -137,7 +172,7 @@ def prices_of(connection: Connection, ids: Ids, kept: Kept, worked: Worked | Non
     """What a connection is to show of each listing, in a fixed number of queries."""
     worked = work_out([connection], ids.item.tolist()) if worked is None else worked
     columns, lists, tax = worked.columns, worked.lists, worked.columns.items.tax
-    currency = company().base_currency
+    currency = currency_of(connection, kept)
     order = [s.list for s in speakers_of(connection) if lists[s.list].currency == currency]
     taxed = connection_value("price_tax", connection, kept) == "with"
     shown = {key: in_terms(worked.prices[key], lists[key].taxed, taxed, tax) for key in order}
@@ -152,13 +187,15 @@ def prices_of(connection: Connection, ids: Ids, kept: Kept, worked: Worked | Non
     price, previous = (np.where(column == NONE, NONE, column * ids.units) for column in (price[at], previous[at]))
     if any(kept[HELD].values()):
         by_hand, where = resolved_columns(HELD, connection, ids, kept)
-        cents = np.array([NONE if value is None else int(Decimal(value) * 100) for value in by_hand], np.int64)[where]
+        minor = 10 ** exponent_of(currency)
+        cents = np.array([NONE if value is None else int(Decimal(value) * minor) for value in by_hand], np.int64)[where]
         price = np.where(cents == NONE, price, cents)
         previous = np.where(previous > price, previous, NONE)
     values, which = resolved_columns(FLOOR.name, connection, ids, kept)
     floors = floor_units([None if value is None else Decimal(value) for value in values])[which]
-    held = under_floor(in_terms(price, taxed, False, tax[at]), columns.items.average[at] * ids.units, floors, currency)
-    return Offered(ids.listing.tolist(), price, previous, whose[at], held)
+    costs = costs_by_list(lists, order, whose, columns.items.average, currency, columns.base_currency)[at]
+    held = under_floor(in_terms(price, taxed, False, tax[at]), costs * ids.units, floors, currency)
+    return Offered(currency, ids.listing.tolist(), price, previous, whose[at], held)
 
 
 def compare(connection: Connection, ids: Ids, before: Kept, after: Kept) -> tuple[int, int]:
@@ -186,16 +223,16 @@ def price_offer_working(listing_id: int) -> Working:
         raise NotFoundError("There is no such linked listing.")
     connection = row.connection
     book = loading.load_book([row.item.pk])
-    today, currency = company_day(timezone.now()), company().base_currency
-    asked = core.asked_price(book, speakers_of(connection), row.item.pk, today, currency=currency)
     rules = settled(listing_rungs(row), SET)
+    today, currency = company_day(timezone.now()), str(rules["price_currency"].value or book.base_currency)
+    asked = core.asked_price(book, speakers_of(connection), row.item.pk, today, currency=currency)
     more: tuple[Step, ...] = ()
     by_hand = None if rules[HELD].value is None else Decimal(str(rules[HELD].value))
     facts, taxed = book.items[row.item.pk], rules["price_tax"].value == "with"
     if asked.price is None and by_hand is not None:
         more = (Step("Held by hand", by_hand, "no list gives one", kind="result"),)
     if asked.price is not None:
-        shown = core.in_other_terms(asked.price.amount, asked.price.list.taxed, taxed, facts.tax_percent)
+        shown = core.in_other_terms(asked.price.amount, asked.price.list.taxed, taxed, facts.tax_percent, currency)
         of_one = asked.price
         if taxed != asked.price.list.taxed:
             more = (Step(f"Shown {'with' if taxed else 'without'} tax", shown, kind="fact"),)
@@ -204,7 +241,7 @@ def price_offer_working(listing_id: int) -> Working:
         if by_hand is not None:
             more += (Step("Held by hand", by_hand, "shown whatever the lists say", kind="result"),)
             # What is left of one is by what is shown, not by what the list says.
-            ours = core.in_other_terms(by_hand / row.units, taxed, asked.price.list.taxed, facts.tax_percent)
+            ours = core.in_other_terms(by_hand / row.units, taxed, asked.price.list.taxed, facts.tax_percent, currency)
             of_one = replace(asked.price, amount=ours)
         more += margin_steps(of_one, book, row.item.pk)
         floor = rules[FLOOR.name]

@@ -14,7 +14,7 @@ from django.utils import timezone
 from yuvrel.connectors.capabilities import Prices
 from yuvrel.connectors.messages import PricePush, PushResult, RemotePrice, Submitted
 from yuvrel.core.errors import RefusedError
-from yuvrel.core.price_columns import NONE
+from yuvrel.core.price_columns import NONE, exponent_of
 from yuvrel.core.rules import Level
 from yuvrel.kit.bulk import insert_many, update_many
 from yuvrel.pricing.models import PriceList
@@ -114,7 +114,7 @@ def renew(
     if not len(ids.listing):
         return 0
     found = prices_of(connection, ids, kept, worked)
-    names = ("listing_id", "pk", "price", "previous", "state", "retry_at")
+    names = ("listing_id", "pk", "currency", "price", "previous", "state", "retry_at")
     standing = PriceOffer.objects.filter(listing__connection=connection)
     if len(found.listings) <= FEW:
         standing = standing.filter(listing_id__in=found.listings)
@@ -123,18 +123,20 @@ def renew(
     written: list[PriceOffer] = []
     silent: list[int] = []
     above: list[int] = []
+    of_one = 10 ** exponent_of(found.currency)
     columns = (ids.item.tolist(), found.price.tolist(), found.previous.tolist(), found.list.tolist(), found.held.tolist())
     for listing, item, cents, before, whose, held in zip(found.listings, *columns, strict=True):
         if cents == NONE:
             silent.append(listing)
             continue
-        price, previous = Decimal(cents) / 100, None if before == NONE else Decimal(before) / 100
+        price, previous = Decimal(cents) / of_one, None if before == NONE else Decimal(before) / of_one
         known = old.get(listing)
-        if known and not again and _stays(known, price, previous, held=held):
+        if known and not again and _stays(known, (found.currency, price, previous), held=held):
             continue
         if not held:
             above.append(listing)
         facts = {"price": price, "previous": previous, "list_id": whose or None, "cause": cause_of(item)[:120], "offered_at": now}
+        facts["currency"] = found.currency
         state = PriceOffer.State.HELD if held else PriceOffer.State.PENDING
         written.append(PriceOffer(pk=known[0] if known else None, listing_id=listing, state=state, retry_at=None, **facts))
     _write(written, silent)
@@ -142,15 +144,15 @@ def renew(
     return sum(1 for row in written if row.state == PriceOffer.State.PENDING)
 
 
-def _stays(known: tuple[Any, ...], price: Decimal, previous: Decimal | None, *, held: bool) -> bool:
+def _stays(known: tuple[Any, ...], told: tuple[str, Decimal, Decimal | None], *, held: bool) -> bool:
     """Whether an offer is as it was: a refused one stays refused, one that was below its floor goes out when it is no
     longer; that one has no time at which it is tried again."""
-    _, old_price, old_previous, state, retry_at = known
+    _, *before, state, retry_at = known
     was_below = state == PriceOffer.State.HELD and retry_at is None
-    return (old_price, old_previous) == (price, previous) and was_below == held
+    return tuple(before) == told and was_below == held
 
 
-OFFERED = ["price", "previous", "list", "state", "cause", "offered_at", "retry_at"]
+OFFERED = ["currency", "price", "previous", "list", "state", "cause", "offered_at", "retry_at"]
 
 
 @transaction.atomic
@@ -176,7 +178,7 @@ def _tell_floors(connection: Connection, below: Sequence[PriceOffer], above: Seq
                 listing_id=row.listing_id,
                 field="margin_floor",
                 title=f"{titles[row.listing_id]} is below its margin floor"[:200],
-                detail=f"{row.price:.2f} leaves less than the margin floor, so it is not shown. "
+                detail=f"{row.price:.2f} {row.currency} leaves less than the margin floor, so it is not shown. "
                 "Raise the price, or lower the floor.",
             )
             for row in below

@@ -25,7 +25,6 @@ from yuvrel.core.rules import ON_CHANNELS, Setting
 from yuvrel.kit.bulk import update_many
 from yuvrel.outbox.actions import record, wake
 from yuvrel.outbox.models import Event
-from yuvrel.people.queries import company
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.rules.queries import by_level
 from yuvrel.rules.registry import declare
@@ -225,7 +224,7 @@ def _prices(connection: Connection, items: Sequence[Item]) -> dict[int, Decimal]
     if not items:
         return {}
     offered = price_rules.prices_of(connection, _ids(items), by_level(price_rules.SET))
-    unit = minor_unit(company().base_currency)
+    unit = minor_unit(offered.currency)
     rows = zip(items, offered.price.tolist(), offered.held.tolist(), strict=True)
     return {item.pk: price * unit for item, price, held in rows if price != NONE and not held}
 

@@ -16,7 +16,7 @@ import numpy.typing as npt
 
 from .money import minor_unit
 from .price_change import PriceRule
-from .pricing import MOST_PRICE, ONE, Method, PriceList, Rounding, ending_step, in_order_of_parents
+from .pricing import MOST_PRICE, ONE, Method, PriceList, Rounding, ending_step, in_order_of_parents, rate_of
 
 Ints = npt.NDArray[np.int64]
 NONE = -1
@@ -213,6 +213,27 @@ def under_floor(net: Ints, cost: Ints, floors: Ints, currency: str = "EUR") -> n
     worth = np.maximum(net, 0) * (COST_UNITS // 10 ** exponent_of(currency))
     judged = (net > 0) & (cost > 0) & (floors != NO_FLOOR)
     return np.asarray(judged & ((worth - cost) * 10_000 < floors * worth), np.bool_)
+
+
+def costs_by_list(
+    lists: Mapping[int, PriceList], order: Sequence[int], whose: Ints, cost: Ints, currency: str, base: str
+) -> Ints:
+    """What one of each item costs in `currency`, in its millionths, by the rate of the list that speaks for it; 0 (not
+    known) where that list has no rate.
+
+    `order`: lists in `currency`; `whose`: the list that speaks for each item, 0 for none; `cost`: of one, in millionths
+    of the company's currency.
+    """
+    found = cost if currency == base else np.zeros_like(cost)
+    for key in order:
+        rate = rate_of(lists, key, base)
+        if rate is None:
+            found = np.where(whose == key, 0, found)
+        elif rate != 1:
+            found = np.where(whose == key, scaled(cost, int(rate * RATE_UNITS), RATE_UNITS), found)
+        else:
+            found = np.where(whose == key, cost, found)
+    return found
 
 
 def floor_units(floors: Sequence[Decimal | None]) -> Ints:

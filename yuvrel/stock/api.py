@@ -208,6 +208,7 @@ def get_item(request: HttpRequest, item_id: int) -> Any:
                 "live": row.connection.state == "live",
                 "price": row.price,
                 "price_offered": row.price_offer.price if hasattr(row, "price_offer") else None,
+                "price_currency": row.price_offer.currency if hasattr(row, "price_offer") else "",
                 "price_state": row.price_offer.state if hasattr(row, "price_offer") else "",
             }
             for row in item.listings.select_related("connection", "price_offer").order_by("connection__name")

@@ -212,7 +212,11 @@
 														label="price offered and shown {row.price_state}"
 													/>{/if}</td
 											>
-											<td class="num">{figure(row.price)}</td>
+											<td class="num"
+												>{figure(row.price)}{#if row.price_currency && row.price_currency !== session.currency}<span
+														class="soft small">&nbsp;{row.price_currency}</span
+													>{/if}</td
+											>
 											<td><Fig value="why" kind="pairing" id={`${row.id}`} /></td>
 											<td
 												>{#if row.offered !== null}<button

@@ -148,7 +148,11 @@
 								>
 							</tr>
 							<tr data-row>
-								<th scope="row">Price</th>
+								<th scope="row"
+									>Price {#if data.price_currency && data.price_currency !== session.currency}<span
+											class="soft small">{data.price_currency}</span
+										>{/if}</th
+								>
 								<td class="num"
 									>{#if data.price_offered === null}<span class="soft">–</span>{:else}<Fig
 											value={data.price_offered}
