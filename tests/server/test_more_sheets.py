@@ -140,6 +140,8 @@ def test_listings_are_paired_by_their_sku_there_or_their_number(manager: Client)
     assert Listing.objects.get(pk=twins[0].pk).item is None
     changes_nothing(manager, "pairs")
     changes_nothing(manager, "pairs", sheet.encode())
+    confirm(manager, send(manager, "connection,listing,sku\nWeb,SMK,(empty)\n", "pairs")["id"])
+    assert Listing.objects.get(external_id="v5").link == "unlinked"
     wrong = (
         "connection,listing,sku,units\nNobody,x,SMK,\nWeb,unheard,SMK,\nWeb,S-1,ZZZ,\nWeb,S-1,SMK,0\nWeb,twin,SMK,\nWeb,t0,,2\n"
     )

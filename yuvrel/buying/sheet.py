@@ -21,7 +21,7 @@ UNITS = amount(bounds.QUANTITY_PLACES, bounds.MOST_UNITS)
 COLUMNS = (
     Column("supplier", "its name", "Varga", words(120), needed=True),
     Column("sku", "ours", "SMK-S-ASH", words(60), needed=True),
-    Column("supplier_sku", "what the supplier calls it", "V-1182", words(60)),
+    Column("supplier_sku", "what the supplier calls it", "V-1182", words(60), empty=""),
     Column("price", "of one, in the supplier's currency, at any quantity", "12.40", amount(6, bounds.MOST_PRICE), quantity),
     Column("pack", "units in a pack", "6", UNITS, quantity),
     Column("minimum", "smallest quantity it sells", "12", UNITS, quantity),

@@ -52,19 +52,21 @@ COLUMNS = (
     Column(
         "kind", "stocked, service or bundle; of a new item only", "stocked", one_of("stocked", "service", "bundle"), fixed=True
     ),
-    Column("category", "a new name makes a new category", "Smokers", words(60), folded=True),
-    Column("brand", "", "Varga", words(60)),
-    Column("tags", "with semicolons between", "metal; gift", listed, semicolons),
-    Column("price", "with tax", "32.00", amount(2, bounds.MOST_PRICE), money),
-    Column("barcodes", "GTINs with spaces between; the check digit is checked", "4006381333931", barcodes, spaced),
-    Column("weight_grams", "", "420", whole),
-    Column("length_mm", "", "310", millimetres),
-    Column("width_mm", "", "200", millimetres),
-    Column("height_mm", "", "150", millimetres),
-    Column("internal", "yes: used here, not sold", "no", yes_or_no, said_yes),
+    Column("category", "a new name makes a new category", "Smokers", words(60), folded=True, empty="", many=True),
+    Column("brand", "", "Varga", words(60), empty="", many=True),
+    Column("tags", "with semicolons between", "metal; gift", listed, semicolons, empty=[], many=True),
+    Column("tax_class", "its name", "Standard", words(40), folded=True, many=True),
+    Column("note", "for people here; never sent to a channel", "fragile", words(4000), empty="", many=True),
+    Column("price", "with tax", "32.00", amount(2, bounds.MOST_PRICE), money, many=True),
+    Column("barcodes", "GTINs with spaces between; the check digit is checked", "4006381333931", barcodes, spaced, empty=[]),
+    Column("weight_grams", "", "420", whole, many=True),
+    Column("length_mm", "", "310", millimetres, many=True),
+    Column("width_mm", "", "200", millimetres, many=True),
+    Column("height_mm", "", "150", millimetres, many=True),
+    Column("internal", "yes: used here, not sold", "no", yes_or_no, said_yes, many=True),
 )
 NAMED = {column.name: column for column in COLUMNS}
-OF_PRODUCT = ("product", "category", "brand", "tags")
+OF_PRODUCT = ("product", "category", "brand", "tags", "tax_class", "note")
 SIDES = ("length_mm", "width_mm", "height_mm")
 OF_ITEM = ("price", "barcodes", "weight_grams", *SIDES, "internal")
 
@@ -74,7 +76,7 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
     codes: dict[int, list[str]] = defaultdict(list)
     for item_id, gtin in Barcode.objects.order_by("gtin").values_list("item_id", "gtin"):
         codes[item_id].append(gtin)
-    rows = Item.objects.filter(active=True).select_related("product__category").order_by("product_id", "pk")
+    rows = Item.objects.filter(active=True).select_related("product__category", "product__tax_class").order_by("product_id", "pk")
     for item in rows.iterator(2000):
         values: dict[str, Any] = {
             "sku": item.sku,
@@ -93,7 +95,14 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
 def _of_product(product: Product) -> dict[str, str]:
     """What an export says of a product."""
     category = product.category.name if product.category else ""
-    return {"product": product.title, "category": category, "brand": product.brand, "tags": semicolons(product.tags)}
+    return {
+        "product": product.title,
+        "category": category,
+        "brand": product.brand,
+        "tags": semicolons(product.tags),
+        "tax_class": product.tax_class.name if product.tax_class else "",
+        "note": product.note,
+    }
 
 
 def judge() -> Judge:
@@ -102,6 +111,7 @@ def judge() -> Judge:
     items = {normal_sku(sku): (pk, active) for sku, pk, active in Item.objects.values_list("sku", "product_id", "active")}
     titles = dict(Product.objects.order_by("pk").values_list("title", "pk"))
     told: dict[int | str, dict[str, Any]] = {}
+    taxes = {name.casefold() for name in TaxClass.objects.values_list("name", flat=True)}
 
     def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
         product, active = items.get(normal_sku(values["sku"]), (0, True))
@@ -109,6 +119,8 @@ def judge() -> Judge:
             return "is retired; bring it back first"
         if is_new and "product" not in values:
             return "product", "is needed for a new item"
+        if "tax_class" in values and values["tax_class"].casefold() not in taxes:
+            return "tax_class", "is no tax class"
         before = told.setdefault(titles.get(values["product"], values["product"]) if is_new else product, {})
         for name in OF_PRODUCT:
             if name in values and before.setdefault(name, values[name]) != values[name]:
@@ -133,11 +145,20 @@ def apply(actor: Actor, rows: Sequence[Read]) -> None:
             changes[item.pk] = {**own, "version": item.version}
         told.setdefault(item.product_id, {}).update({name: row.values[name] for name in OF_PRODUCT if name in row.changes})
     change_items(actor, changes)
-    for product in Product.objects.select_related("category").filter(pk__in=[pk for pk, facts in told.items() if facts]):
+    wanted = Product.objects.select_related("category", "tax_class").filter(pk__in=[pk for pk, facts in told.items() if facts])
+    for product in wanted:
         before = _of_product(product)
         facts = {n: v for n, v in told[product.pk].items() if NAMED[n].differs(v, before[n])}
         if facts:
-            change(actor, product.pk, product.version, {("title" if n == "product" else n): v for n, v in facts.items()})
+            change(actor, product.pk, product.version, _as_facts(facts))
+
+
+def _as_facts(columns: Mapping[str, Any]) -> dict[str, Any]:
+    """What a sheet says of a product, as a change of it."""
+    facts = {("title" if name == "product" else name): value for name, value in columns.items()}
+    if "tax_class" in facts:
+        facts["tax_class_id"] = TaxClass.objects.get(name__iexact=facts.pop("tax_class")).pk
+    return facts
 
 
 def _add(actor: Actor, rows: Sequence[Read]) -> dict[int, dict[str, Any]]:
@@ -148,7 +169,7 @@ def _add(actor: Actor, rows: Sequence[Read]) -> dict[int, dict[str, Any]]:
     tax = TaxClass.objects.first()
     for row in rows:
         values = row.values
-        facts: dict[str, Any] = {name: values[name] for name in ("category", "brand", "tags") if name in values}
+        facts = _as_facts({name: values[name] for name in OF_PRODUCT if name != "product" and name in values})
         product = known.get(values["product"])
         if product is None:
             product = Product(title=values["product"], tax_class=tax, option_names=list(values.get("options", {})))
@@ -157,7 +178,7 @@ def _add(actor: Actor, rows: Sequence[Read]) -> dict[int, dict[str, Any]]:
             known[product.title] = product
             audit(actor, "make product", "product", product.pk, after={"title": product.title})
         elif product.pk in told:
-            told[product.pk].update(facts)
+            told[product.pk].update({name: values[name] for name in OF_PRODUCT if name != "product" and name in values})
         own: dict[str, Any] = {name: values[name] for name in (*OF_ITEM, "options", "kind") if name in values}
         add_item(product, ItemDraft(values["sku"], **own))
     return told

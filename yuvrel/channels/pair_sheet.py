@@ -12,7 +12,7 @@ from yuvrel.core.intake import Column, Judge, Read, Wrong, whole, words
 from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.roles import Ability, Actor
 
-from .linking import MOST_UNITS, link
+from .linking import MOST_UNITS, link, unlink
 from .models import Connection, Listing
 
 COLUMNS = (
@@ -21,7 +21,7 @@ COLUMNS = (
         "listing", "the SKU it has there, or its number there where no other way tells it", "SMOKER-S", words(80), needed=True
     ),
     Column("title", "as it stands there; it is not read in", "Smoker, small", str, told=True),
-    Column("sku", "of our item that it stands for", "SMK-S-ASH", words(60), folded=True),
+    Column("sku", "of our item that it stands for", "SMK-S-ASH", words(60), folded=True, empty=""),
     Column("units", "so many of it; empty: one", "12", whole),
 )
 
@@ -65,7 +65,7 @@ def judge() -> Judge:
             return "is no connection's name"
         if is_new:
             return "listing", "is no listing there that was read"
-        if "sku" in values and normal_sku(values["sku"]) not in items:
+        if values.get("sku") and normal_sku(values["sku"]) not in items:
             return "sku", "is no item of the range"
         if not 1 <= values.get("units", 1) <= MOST_UNITS:
             return "units", f"are 1 to {MOST_UNITS:,}"
@@ -78,12 +78,15 @@ def judge() -> Judge:
 
 
 def apply(actor: Actor, rows: Sequence[Read]) -> None:
-    """Link each listing; what a row does not say stays as it is."""
+    """Link each listing, or unlink it; what a row does not say stays as it is."""
     wanted = {row.key for row in rows}
     there = {key: row for key, _, _, row in _rows() if key in wanted}
     items = {normal_sku(sku): pk for sku, pk in Item.objects.filter(active=True).values_list("sku", "pk")}
     for row in rows:
         listing = there[row.key]
+        if row.values.get("sku") == "":
+            unlink(actor, listing.pk, listing.version)
+            continue
         # A row that names no item is of a listing that stands for one: `judge` lets no other through.
         item = items[normal_sku(row.values["sku"])] if "sku" in row.values else listing.item_id or 0
         link(actor, listing.pk, item, listing.version, row.values.get("units", listing.units))

@@ -21,6 +21,7 @@ Wrong = str | tuple[str, str]
 Judge = Callable[[Mapping[str, Any], bool], Wrong]
 Outcome = Literal["new", "changed", "unchanged", "wrong"]
 MOST_LISTED = 1000
+EMPTY = "(empty)"
 YES, NO = {"yes", "true", "1", "x"}, {"no", "false", "0", ""}
 
 
@@ -28,8 +29,10 @@ YES, NO = {"yes", "true", "1", "x"}, {"no", "false", "0", ""}
 class Column:
     """A column: `read` gives a value from a text or raises BadInputError; `text` writes it as an export does.
 
-    An empty cell leaves what is there as it is. `needed`: a part of what a row is known by. `fixed`: of a new row only;
-    `folded`: the same in capitals and small letters; `told`: there for whoever reads an export, and never read in.
+    An empty cell leaves what is there as it is; one that says EMPTY clears it, where `empty` is what it is then.
+    `needed`: a part of what a row is known by. `fixed`: of a new row only;
+    `folded`: the same in capitals and small letters; `told`: there for whoever reads an export, and never read in;
+    `many`: what many rows may be given at once.
     """
 
     name: str
@@ -41,6 +44,8 @@ class Column:
     fixed: bool = False
     folded: bool = False
     told: bool = False
+    empty: Any = None
+    many: bool = False
 
     def differs(self, value: Any, before: str) -> bool:
         """Whether a value is another than what is there. What a row is known by never is, however it is written."""
@@ -263,10 +268,16 @@ def _values(line: int, row: Mapping[str, str], known: Mapping[str, Column]) -> t
                 faults.append(Fault(line, name, "", "is needed"))
             continue
         try:
-            values[name] = column.read(text)
+            values[name] = _cleared(column) if text.casefold() == EMPTY else column.read(text)
         except BadInputError as error:
             faults.append(Fault(line, name, text[:80], error.detail))
     return values, faults
+
+
+def _cleared(column: Column) -> Any:
+    if column.empty is None:
+        raise BadInputError("cannot be empty")
+    return column.empty
 
 
 def signed(places: int, below: Decimal) -> Callable[[str], Decimal]:

@@ -10,7 +10,7 @@ from django.db import InterfaceError, OperationalError, transaction
 from procrastinate.contrib.django.models import ProcrastinateJob
 
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, YuvrelError
-from yuvrel.core.intake import Checked, Read, check_rows
+from yuvrel.core.intake import EMPTY, Checked, Read, check_rows
 from yuvrel.core.sheets import read_any, table_lines, write_table
 from yuvrel.outbox.actions import wake
 from yuvrel.people.roles import Actor, Role, audit
@@ -25,7 +25,7 @@ SHOWN_OF_EACH = 60
 TASK = "intake.work"
 
 
-def send(actor: Actor, kind: str, name: str, data: bytes, at: datetime) -> Intake:
+def send(actor: Actor, kind: str, name: str, data: bytes, at: datetime, undoes: Intake | None = None) -> Intake:
     """Keep a file and have it checked. Raises BadInputError when it is no table, or lacks a column it needs."""
     of = kind_of(kind)
     actor.need(of.ability)
@@ -42,6 +42,7 @@ def send(actor: Actor, kind: str, name: str, data: bytes, at: datetime) -> Intak
             role=actor.role.value,
             user_id=actor.user_id,
             made_at=at,
+            undoes=undoes,
         )
         wake(TASK, f"{TASK}:{row.pk}", intake_id=row.pk)
     return row
@@ -49,7 +50,7 @@ def send(actor: Actor, kind: str, name: str, data: bytes, at: datetime) -> Intak
 
 def get(intake_id: int) -> Intake:
     """The file. Raises NotFoundError."""
-    row = Intake.objects.defer("data").filter(pk=intake_id).first()
+    row = Intake.objects.defer("data", "undo").filter(pk=intake_id).first()
     if row is None:
         raise NotFoundError("There is no such import.")
     return row
@@ -147,8 +148,9 @@ def _apply_whole(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read])
                 return False
             kind.apply(actor, batch)
         _trace(row, actor, len(waiting))
-    row.done = len(waiting)
-    row.save(update_fields=["done"])
+    row.done, row.undo = len(waiting), _before(kind, waiting)
+    row.undo_rows = len(row.undo)
+    row.save(update_fields=["done", "undo", "undo_rows"])
     return True
 
 
@@ -160,8 +162,10 @@ def _apply(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read]) -> bo
         left = _take(kind, actor, batch)
         row.done += len(batch) - len(left)
         row.wrong |= left
+        row.undo |= {line: cells for line, cells in _before(kind, batch).items() if line not in left}
+        row.undo_rows = len(row.undo)
         row.counts["wrong"] = len(row.wrong)
-        row.save(update_fields=["done", "wrong", "counts"])
+        row.save(update_fields=["done", "wrong", "counts", "undo", "undo_rows"])
     _trace(row, actor, row.done)
     return True
 
@@ -181,6 +185,32 @@ def _take(kind: Kind, actor: Actor, batch: Sequence[Read]) -> dict[str, str]:
         why = error.detail if isinstance(error, YuvrelError) else f"cannot be taken in ({type(error).__name__})"
         return {str(batch[0].line): why}
     return {}
+
+
+@transaction.atomic
+def undo(actor: Actor, intake_id: int, at: datetime) -> Intake:
+    """A file that says of each changed row what stood there before: it is checked like any other, and taken in when
+    somebody says so. Rows that were new stay. Raises RefusedError where nothing was changed, or it was asked for before."""
+    row = _locked(actor, intake_id)
+    if row.state not in (Intake.State.DONE, Intake.State.STOPPED) or not row.undo_rows:
+        raise RefusedError("Nothing was changed by this file.", field="state")
+    if Intake.objects.filter(undoes=row).exists():
+        raise RefusedError("This was undone already, or is about to be.", field="state")
+    names = [column.name for column in kind_of(row.kind).columns]
+    told = [name for name in names if any(name in cells for cells in row.undo.values())]
+    data = write_table(told, row.undo.values()).encode()
+    return send(actor, row.kind, f"Undo {row.name}", data, at, row)
+
+
+def _before(kind: Kind, rows: Sequence[Read]) -> dict[str, dict[str, str]]:
+    """By line, what each changed row is known by, and what stood in the cells that were changed."""
+    named = {column.name: column for column in kind.columns}
+    return {
+        str(row.line): {name: named[name].text(row.values[name]) for name in kind.needed}
+        | {name: before or EMPTY for name, (before, _) in row.changes.items()}
+        for row in rows
+        if row.outcome == "changed"
+    }
 
 
 def _trace(row: Intake, actor: Actor, count: int) -> None:

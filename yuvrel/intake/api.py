@@ -31,7 +31,7 @@ def kinds(request: HttpRequest) -> Any:
 def newest(request: HttpRequest) -> Any:
     """The newest files."""
     actor(request)
-    return list(Intake.objects.defer("data").order_by("-pk")[:20])
+    return list(Intake.objects.defer("data", "undo").select_related("undone_by").order_by("-pk")[:20])
 
 
 @router.get("/imports/{int:import_id}", response=IntakeOut, operation_id="get_import")
@@ -59,6 +59,12 @@ def confirm(request: HttpRequest, import_id: int, body: ConfirmIn) -> Any:
 def stop(request: HttpRequest, import_id: int) -> Any:
     """Stop taking rows in."""
     return actions.stop(actor(request), import_id)
+
+
+@router.post("/imports/{int:import_id}/undo", response=IntakeOut, operation_id="undo_import")
+def undo(request: HttpRequest, import_id: int) -> Any:
+    """A file that puts back what this one changed; it is checked first, like any other."""
+    return actions.undo(actor(request), import_id, timezone.now())
 
 
 @router.get("/imports/{int:import_id}/left-out", operation_id="import_left_out", response={200: str})

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Any
 
 from ninja import Schema
 
@@ -14,6 +15,7 @@ class IntakeColumn(Schema):
     words: str
     example: str
     needed: bool
+    many: bool
 
 
 class IntakeKind(Schema):
@@ -52,6 +54,13 @@ class IntakeOut(Schema):
     by: str
     made_at: datetime
     ended_at: datetime | None
+    undo_rows: int
+    undone: bool
+
+    @staticmethod
+    def resolve_undone(row: Any) -> bool:
+        """Whether a file that undoes it is there."""
+        return hasattr(row, "undone_by")
 
 
 class ConfirmIn(Schema):

@@ -17,11 +17,13 @@ from .models import Customer, CustomerGroup
 COLUMNS = (
     Column("number", "ours; empty for a new one, or where mail or name tells who it is", "1042", whole),
     Column("name", "of a person, a club, a firm", "Fenwick Beekeepers", words(160), needed=True),
-    Column("email", "", "orders@fenwick.example", words(160), folded=True),
-    Column("group", "its name, as the customers sheet has it", "Clubs", words(80), folded=True),
-    Column("price_list", "a list of this customer's own; it speaks before the group's", "Trade", words(80), folded=True),
+    Column("email", "", "orders@fenwick.example", words(160), folded=True, empty=""),
+    Column("group", "its name, as the customers sheet has it", "Clubs", words(80), folded=True, empty=""),
+    Column(
+        "price_list", "a list of this customer's own; it speaks before the group's", "Trade", words(80), folded=True, empty=""
+    ),
     Column("on_account", "yes: pays later, by invoice", "yes", yes_or_no, said_yes),
-    Column("note", "", "asks for pallets", words(500)),
+    Column("note", "", "asks for pallets", words(500), empty=""),
 )
 NAMED = {column.name: column for column in COLUMNS}
 
@@ -70,11 +72,11 @@ def judge() -> Judge:
     def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
         if is_new and values.get("number"):
             return "no customer has it; leave it empty for a new one"
-        if "group" in values and values["group"].casefold() not in groups:
+        if values.get("group") and values["group"].casefold() not in groups:
             return "group", "is no group of customers"
-        if "price_list" in values and values["price_list"].casefold() not in lists:
+        if values.get("price_list") and values["price_list"].casefold() not in lists:
             return "price_list", "is no price list"
-        if "email" in values and "@" not in values["email"]:
+        if values.get("email") and "@" not in values["email"]:
             return "email", "is no mail address"
         return ""
 
@@ -90,9 +92,9 @@ def apply(actor: Actor, rows: Sequence[Read]) -> None:
         values, old = row.values, there.get(row.key)
         facts: dict[str, Any] = {name: values[name] for name in ("name", "email", "on_account", "note") if name in values}
         if "group" in values:
-            facts["group_id"] = groups[values["group"].casefold()]
+            facts["group_id"] = groups.get(values["group"].casefold())
         if "price_list" in values:
-            facts["price_list_id"] = lists[values["price_list"].casefold()]
+            facts["price_list_id"] = lists.get(values["price_list"].casefold())
         keep(actor, old.pk if old else None, old.version if old else 0, facts)
 
 

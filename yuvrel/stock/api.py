@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Any
 
 from django.db.models import Q
 from django.http import HttpRequest, HttpResponse
@@ -10,22 +10,23 @@ from django.utils import timezone
 from ninja import File, Form, Router
 from ninja.files import UploadedFile
 
+from yuvrel.catalogue.bulk import change_many
 from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.pictures import of_product
 from yuvrel.catalogue.schemas import ItemOut, ItemPage
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.gtin import short_gtin
+from yuvrel.intake.schemas import IntakeOut
 from yuvrel.kit.auth import actor
 from yuvrel.kit.wire import DayIn, Said
 from yuvrel.people.roles import Ability
 
 from . import actions, opening, queries
 from .models import CostChange, ItemCost, StockBalance
-from .schemas import AdjustIn, MovePage, OpeningCheck, StockPage
+from .schemas import AdjustIn, ItemState, ListedAs, ManyIn, MovePage, OpeningCheck, StockPage
 
+MOST_MANY = 50_000
 router = Router(tags=["shelf"])
-ItemState = Literal["active", "internal", "retired"]
-ListedAs = Literal["", "yes", "no", "held", "drifting", "hidden", "prepared", "refused"]
 MOST_BYTES = 8_000_000
 MOST_SHOWN = 200
 
@@ -154,6 +155,17 @@ def list_items(
     """The range."""
     actor(request)
     return queries.item_sheet(q, kind, cursor, limit, sort, state, listed, connection)
+
+
+@router.post("/range/items/many", response=IntakeOut, operation_id="change_many_items", tags=["range"])
+def change_many_items(request: HttpRequest, body: ManyIn) -> Any:
+    """Have one thing about many items changed: those named, or all that a filter finds. It is rehearsed first."""
+    who = actor(request)
+    rows = Item.objects.filter(pk__in=body.ids) if body.ids else queries.items_found(**body.found.model_dump())
+    skus = list(rows.filter(active=True).order_by("sku").values_list("sku", flat=True)[: MOST_MANY + 1])
+    if len(skus) > MOST_MANY:
+        raise BadInputError(f"More than {MOST_MANY:,} items at once are too many; narrow the filter.", field="found")
+    return change_many(who, skus, body.column, body.text, timezone.now())
 
 
 @router.get("/items/{int:item_id}", response=ItemOut, operation_id="get_item", tags=["range"])

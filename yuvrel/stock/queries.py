@@ -78,6 +78,20 @@ def narrows(narrow: Narrow) -> Narrow:
     return narrow
 
 
+def items_found(
+    q: str = "", kind: str = "", state: str = "active", listed: str = "", connection: int | None = None
+) -> QuerySet[Item]:
+    """The items that the range sheet shows under its filters."""
+    rows = find_items(Item.objects.filter(active=state != "retired"), q)
+    if state == "internal":
+        rows = rows.filter(internal=True)
+    if kind:
+        rows = rows.filter(kind=kind)
+    for narrow in _narrows if listed else ():
+        rows = narrow(rows, listed, connection)
+    return rows
+
+
 def item_sheet(
     q: str,
     kind: str,
@@ -90,13 +104,7 @@ def item_sheet(
 ) -> dict[str, Any]:
     """A page of the range. What is counted is counted for its rows alone: joined to all items, each would be
     counted before the page is cut."""
-    rows = find_items(Item.objects.filter(active=state != "retired").select_related("product__category", "cost"), q)
-    if state == "internal":
-        rows = rows.filter(internal=True)
-    if kind:
-        rows = rows.filter(kind=kind)
-    for narrow in _narrows if listed else ():
-        rows = narrow(rows, listed, connection)
+    rows = items_found(q, kind, state, listed, connection).select_related("product__category", "cost")
     rows, order = in_order(rows, sort, ITEM_SORTS, ["title", "id"])
     found, following = page(rows.prefetch_related("barcodes"), order, cursor, limit)
     mine = Item.objects.filter(pk__in=[item.pk for item in found]).order_by()

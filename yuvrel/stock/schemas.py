@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import date, datetime
+from typing import Literal
 
 from ninja import Schema
 from pydantic import Field
@@ -10,6 +11,28 @@ from pydantic import Field
 from yuvrel.books.schemas import EntryOut
 from yuvrel.documents.schemas import MomentOut
 from yuvrel.kit.wire import DayIn, Id, Money, Quantity, QuantityIn, SheetRow, UnitCost
+
+ItemState = Literal["active", "internal", "retired"]
+ListedAs = Literal["", "yes", "no", "held", "drifting", "hidden", "prepared", "refused"]
+
+
+class ItemsFound(Schema):
+    """The filters of the range sheet."""
+
+    q: str = Field("", max_length=200)
+    kind: str = Field("", max_length=20)
+    state: ItemState = "active"
+    listed: ListedAs = ""
+    connection: Id | None = None
+
+
+class ManyIn(Schema):
+    """One thing about many items: these, or where none is named all that are found; empty clears it."""
+
+    ids: list[Id] = Field(default_factory=list, max_length=5000)
+    found: ItemsFound = ItemsFound()  # type: ignore[call-arg]
+    column: str = Field(max_length=40)
+    text: str = Field("", max_length=4000)
 
 
 class StockRow(SheetRow):

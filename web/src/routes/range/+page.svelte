@@ -6,6 +6,8 @@
 	import { session } from '#lib/session.svelte.ts';
 	import { SheetState, type Column } from '#lib/sheet.svelte.ts';
 	import { RANGE_TABS } from '#lib/tabs.ts';
+	import ChangeMany from '#lib/ui/ChangeMany.svelte';
+	import Dialogue from '#lib/ui/Dialogue.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Filter from '#lib/ui/Filter.svelte';
 	import More from '#lib/ui/More.svelte';
@@ -61,6 +63,9 @@
 		queryKey: ['connections'],
 		queryFn: () => ask(api.GET('/api/v1/connections'))
 	}));
+	const may = $derived(session.may('change the range'));
+	let picked = $state<number[]>([]);
+	let isChanging = $state(false);
 	const rows = $derived(items.data?.pages.flatMap((p) => p.rows) ?? []);
 </script>
 
@@ -93,11 +98,13 @@
 						value={`${one.id}`}>on {one.name}</option
 					>{/each}
 			</select>{/if}
-		{#if session.may('change the range')}<a class="do" href="/range/new">New product</a>{/if}
+		{#if may}<a class="do" href="/range/new">New product</a>
+			{#if rows.length}<button class="quiet" onclick={() => (isChanging = true)}>Change many</button
+				>{/if}{/if}
 		<SheetTools {sheet} intake="items" />
 	{/snippet}
 	{#if rows.length}
-		<Rows {sheet} {rows} key={(row) => row.id} />
+		<Rows {sheet} {rows} key={(row) => row.id} before={may ? box : undefined} />
 		<More query={items} />
 	{:else}
 		<Pending
@@ -107,9 +114,35 @@
 			first={{ text: 'Connections', path: '/connections' }}
 		/>
 	{/if}
-	{#snippet totals()}<span>{count(rows.length, 'item')}{items.hasNextPage ? ' and more' : ''}</span
-		>{/snippet}
+	{#snippet totals()}<span>{count(rows.length, 'item')}{items.hasNextPage ? ' and more' : ''}</span>
+		{#if picked.length}<span
+				>{picked.length} chosen
+				<button class="quiet" onclick={() => (isChanging = true)}>Change them</button>
+				<button class="quiet" onclick={() => (picked = [])}>None</button></span
+			>{/if}{/snippet}
 </Sheet>
+<Dialogue isOpen={isChanging} title="Change many items at once" onclose={() => (isChanging = false)}>
+	{#if isChanging}<ChangeMany
+			ids={picked}
+			found={{
+				q: sheet.query.q ?? '',
+				kind: sheet.query.kind ?? '',
+				state: (sheet.query.state as 'internal' | undefined) ?? 'active',
+				listed: (sheet.query.listed as 'yes' | undefined) ?? '',
+				connection: sheet.query.connection ? Number(sheet.query.connection) : null
+			}}
+		/>{/if}
+</Dialogue>
+
+{#snippet box(row: Row)}<input
+		type="checkbox"
+		aria-label="Choose {row.title}"
+		checked={picked.includes(row.id)}
+		onchange={() =>
+			(picked = picked.includes(row.id)
+				? picked.filter((one) => one !== row.id)
+				: [...picked, row.id])}
+	/>{/snippet}
 
 {#snippet title(row: Row)}<Thumb picture={row.picture} /><a
 		class="plain-link"

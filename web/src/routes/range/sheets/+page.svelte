@@ -81,6 +81,13 @@
 		);
 	const stop = (): Promise<void> =>
 		act(() => ask(api.POST('/api/v1/imports/{import_id}/stop', { params: { path } })));
+	const undo = (): Promise<void> =>
+		act(async () => {
+			const back = await ask(
+				api.POST('/api/v1/imports/{import_id}/undo', { params: { path } })
+			);
+			await goto(`/range/sheets?kind=${back.kind}&file=${back.id}`);
+		});
 	const MARKS: Record<string, string> = {
 		new: 'ready',
 		changed: 'pending',
@@ -179,6 +186,10 @@
 						{#if wrong}<a href="/api/v1/imports/{id}/left-out" download
 								>The wrong rows as a file to correct</a
 							>{/if}
+						{#if data.undone}<span class="soft">It was undone, or is about to be.</span>
+						{:else if data.undo_rows && may}<button class="quiet" disabled={busy} onclick={undo}
+								>Undo {count(data.undo_rows, 'change')}</button
+							>{/if}
 					</p>{/if}
 			</section>
 			{#if data.shown.length}
@@ -205,7 +216,11 @@
 		{:else if of}
 			<section>
 				<h2>Columns of {of.title.toLowerCase()}</h2>
-				<p class="soft">In any order; an empty cell leaves what is there as it is.</p>
+				<p class="soft">
+					In any order; an empty cell leaves what is there as it is, one that says <code
+						>(empty)</code
+					> clears it.
+				</p>
 				<table class="rows cols">
 					<thead><tr><th>Column</th><th>What it holds</th><th>Example</th></tr></thead>
 					<tbody
