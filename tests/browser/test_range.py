@@ -11,10 +11,13 @@ from playwright.sync_api import Page, expect
 from tests.browser.conftest import assert_accessible
 from tests.browser.test_journey import Person
 from tests.channels.conftest import Standins
+from tests.invariants import assert_invariants
 from tests.server.test_pictures import drawn
-from tests.world import make_item, make_user
-from yuvrel.catalogue.models import Item
+from tests.world import make_connection, make_item, make_listing, make_user
+from yuvrel.catalogue.models import Item, Product
+from yuvrel.channels.models import Listing
 from yuvrel.people.roles import Role
+from yuvrel.stock.models import StockBalance
 
 PASTE = """(element, text) => {
     const data = new DataTransfer();
@@ -129,6 +132,63 @@ def test_a_sheet_with_wrong_rows_is_corrected_and_taken_in(page: Page, live_serv
     take_in("Take in 20 rows")
     expect(page.get_by_role("status").filter(has_text="20 of 20 rows taken in, 0 unchanged, 0 left out.")).to_be_visible()
     assert (Item.objects.filter(sku__startswith="NEW").count(), str(Item.objects.get(sku="OLD-1").price)) == (499, "11.00")
+
+
+def test_many_items_are_changed_at_once_and_changed_back_and_stock_comes_by_file(
+    page: Page, live_server: Any, house: Standins, tmp_path: Path
+) -> None:
+    for sku in ("SMK-1", "SMK-2", "JAR-1"):
+        make_item(sku, on_hand=4)
+    listing = make_listing(make_connection(name="Web", state="paused"), sku="SMK-1", title="Smoker one")
+    person = Person(page, live_server.url, house)
+    person.sign_in("manager")
+    person.go("/range?q=SMK")
+    page.get_by_label("Choose Thing SMK-1").check()
+    page.get_by_label("Choose Thing SMK-2").check()
+    page.get_by_role("button", name="Change them").click()
+    form = page.get_by_role("form", name="Change many")
+    form.get_by_label("What").select_option("brand")
+    form.get_by_label("Becomes").fill("Varga")
+    assert_accessible(page)
+    form.get_by_role("button", name="Show what would change").click()
+    rows = page.get_by_role("table", name="Rows")
+    expect(rows).to_contain_text("brand empty → Varga")
+    assert set(Product.objects.values_list("brand", flat=True)) == {""}
+    page.get_by_role("button", name="Take in 2 rows").click()
+    expect(page.get_by_role("status").filter(has_text="2 of 2 rows taken in")).to_be_visible()
+    assert Product.objects.filter(brand="Varga").count() == 2
+    page.get_by_role("button", name="Undo 2 changes").click()
+    expect(page.get_by_role("heading", name="Undo Brand of 2 items")).to_be_visible()
+    expect(rows).to_contain_text("brand Varga → empty")
+    page.get_by_role("button", name="Take in 2 rows").click()
+    expect(page.get_by_role("status").filter(has_text="2 of 2 rows taken in")).to_be_visible()
+    assert set(Product.objects.values_list("brand", flat=True)) == {""}
+
+    person.go("/shelf")
+    page.get_by_role("link", name="Import", exact=True).click()
+    counted = tmp_path / "counted.csv"
+    counted.write_text("place,sku,on_hand,cost\nTannery Yard,SMK-1,7,\nMill Lane,JAR-1,2,\nMill Lane,NONE,2,\n")
+    page.get_by_label("Choose a file").set_input_files(counted)
+    expect(rows).to_contain_text("on_hand 4 → 7")
+    expect(rows).to_contain_text("sku NONE is no item of the range")
+    page.get_by_role("button", name="Take in the 2 good rows").click()
+    expect(page.get_by_role("status").filter(has_text="2 of 2 rows taken in, 0 unchanged, 1 left out.")).to_be_visible()
+    held = StockBalance.objects.filter(on_hand__gt=0).values_list("item__sku", "location__code", "on_hand")
+    assert set(held) == {
+        ("SMK-1", "tannery-yard", 7),
+        ("SMK-2", "tannery-yard", 4),
+        ("JAR-1", "tannery-yard", 4),
+        ("JAR-1", "mill-lane", 2),
+    }
+
+    person.go("/range/pairing")
+    page.get_by_role("button", name="Ignore").click()
+    person.says("Smoker one")
+    assert Listing.objects.get(pk=listing.pk).link == "ignored"
+    page.keyboard.press("u")
+    person.says("Smoker one is as it was.")
+    assert Listing.objects.get(pk=listing.pk).link == "unlinked"
+    assert_invariants()
 
 
 def test_pictures_are_added_described_ordered_and_seen_in_the_sheet(

@@ -164,7 +164,7 @@ BENCH: dict[str, Q] = {
 
 
 def _bench_row(row: Listing, verdict: Verdict | None) -> dict[str, Any]:
-    fields = ("id", "sku", "barcode", "title", "price", "shown", "link", "version")
+    fields = ("id", "sku", "barcode", "title", "price", "shown", "link", "version", "units")
     return {
         **{name: getattr(row, name) for name in fields},
         "connection": row.connection.name,

@@ -394,6 +394,7 @@ class BenchRow(SheetRow):
     version: int
     options: dict[str, str]
     item: PairedItem | None
+    units: int
     candidates: list[CandidateOut]
 
 

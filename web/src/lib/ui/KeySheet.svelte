@@ -18,6 +18,7 @@
 	const BENCH: [string, string][] = [
 		['1 – 5', 'pick a candidate (on the bench)'],
 		['l', 'link to the picked candidate'],
+		['u', 'undo what was just done'],
 		['i', 'ignore the listing'],
 		['m', 'create a new item from it']
 	];

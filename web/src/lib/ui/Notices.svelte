@@ -5,7 +5,8 @@
 <div class="notices" aria-live="polite">
 	{#each notices.list as note (note.id)}
 		<p class:bad={note.bad} role={note.bad ? 'alert' : 'status'}>
-			{note.text}
+			<span>{note.text}</span>
+			{#if note.undo}<button class="undo" onclick={() => notices.undo(note)}>Undo</button>{/if}
 			<button onclick={() => notices.drop(note.id)} aria-label="Dismiss">×</button>
 		</p>
 	{/each}
@@ -35,6 +36,10 @@
 		background: var(--madder-tint);
 		color: var(--madder);
 		border: 1px solid var(--madder);
+	}
+	.undo {
+		text-decoration: underline;
+		margin-left: auto;
 	}
 	button {
 		cursor: pointer;

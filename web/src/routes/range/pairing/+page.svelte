@@ -69,7 +69,29 @@
 			else if (what === 'item')
 				done = await ask(api.POST('/api/v1/listings/{listing_id}/item', { params }));
 			else done = await ask(api.POST('/api/v1/listings/{listing_id}/unlink', { params }));
-			notices.say(`${row.title}: ${done.said}`);
+			notices.say(`${row.title}: ${done.said}`, false, () => takeBack(row));
+		} catch (error) {
+			notices.fail(error);
+		}
+		await client.invalidateQueries({ queryKey: ['listings'] });
+		void client.invalidateQueries({ queryKey: ['bar'] });
+	}
+
+	/** The listing stands as it did before: linked as it was, ignored, or on the bench. */
+	async function takeBack(row: Row): Promise<void> {
+		const params = { path: { listing_id: row.id } };
+		try {
+			if (row.item)
+				await ask(
+					api.POST('/api/v1/listings/{listing_id}/link', {
+						params,
+						body: { item_id: row.item.id, units: row.units }
+					})
+				);
+			else if (row.link === 'ignored')
+				await ask(api.POST('/api/v1/listings/{listing_id}/ignore', { params }));
+			else await ask(api.POST('/api/v1/listings/{listing_id}/unlink', { params }));
+			notices.say(`${row.title} is as it was.`);
 		} catch (error) {
 			notices.fail(error);
 		}
@@ -78,6 +100,7 @@
 	}
 
 	function keys(event: KeyboardEvent): boolean {
+		if (event.key === 'u') return notices.undoNewest();
 		const row = current;
 		if (!row || !isPairing) return false;
 		if (event.key === 'ArrowDown') at = Math.min(rows.length - 1, at + 1);
