@@ -121,7 +121,11 @@
 				<button class="quiet" onclick={() => (picked = [])}>None</button></span
 			>{/if}{/snippet}
 </Sheet>
-<Dialogue isOpen={isChanging} title="Change many items at once" onclose={() => (isChanging = false)}>
+<Dialogue
+	isOpen={isChanging}
+	title="Change many items at once"
+	onclose={() => (isChanging = false)}
+>
 	{#if isChanging}<ChangeMany
 			ids={picked}
 			found={{

@@ -83,9 +83,7 @@
 		act(() => ask(api.POST('/api/v1/imports/{import_id}/stop', { params: { path } })));
 	const undo = (): Promise<void> =>
 		act(async () => {
-			const back = await ask(
-				api.POST('/api/v1/imports/{import_id}/undo', { params: { path } })
-			);
+			const back = await ask(api.POST('/api/v1/imports/{import_id}/undo', { params: { path } }));
 			await goto(`/range/sheets?kind=${back.kind}&file=${back.id}`);
 		});
 	const MARKS: Record<string, string> = {

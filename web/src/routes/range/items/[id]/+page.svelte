@@ -213,7 +213,9 @@
 													/>{/if}</td
 											>
 											<td class="num"
-												>{figure(row.price)}{#if row.price_currency && row.price_currency !== session.currency}<span
+												>{figure(
+													row.price
+												)}{#if row.price_currency && row.price_currency !== session.currency}<span
 														class="soft small">&nbsp;{row.price_currency}</span
 													>{/if}</td
 											>
