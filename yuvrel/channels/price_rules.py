@@ -59,6 +59,7 @@ declare(
         "text",
         "",
         most=3,
+        nothing="the company's",
         only_with=("price_owner", "here", "there"),
         **CONNECTION,
     ),

@@ -74,7 +74,7 @@ class Setting:
 
     A map says what an account's words of one sort (`words`) mean here: one of `choices`, or a short text where there
     are none. It is kept as JSON text with its words in order; a word that is missing means what the kind of account
-    itself proposes, and `no_limit` says so where none is there.
+    itself proposes, and `no_limit` says so where none is there. `nothing` is what an empty text is called.
     """
 
     name: str
@@ -92,6 +92,7 @@ class Setting:
     choices: tuple[tuple[str, str], ...] = ()
     limitless: bool = False
     no_limit: str = "no limit"
+    nothing: str = "none"
     only_with: tuple[str, ...] = ()
     most: int = 160
     needs: str = ""
@@ -168,7 +169,7 @@ class Setting:
             told = [f"{word}: {dict(self.choices).get(meaning, meaning)}" for word, meaning in meanings(value).items()]
             return ", ".join(told) or self.no_limit
         if self.type in ("text", "template") and not value:
-            return "none"
+            return self.nothing
         if isinstance(value, str):
             return f"{date.fromisoformat(value):%-d %b %Y}" if self.type == "date" else dict(self.choices).get(value, value)
         unit = self.unit.removesuffix("s") if abs(Decimal(value)) == 1 else self.unit

@@ -110,6 +110,7 @@ declare(
         "",
         levels=OF_CONNECTIONS,
         most=3,
+        nothing="no other",
         **OWN,
     ),
     Setting(

@@ -27,10 +27,10 @@ COLUMNS = (
     Column("place", "its name or its short name", "Tannery Yard", words(80), needed=True),
     Column("sku", "ours", "SMK-S-ASH", words(60), needed=True),
     Column("title", "for the reader; it is not read in", "Smoker, small, ash", str, told=True),
-    Column("on_hand", "so many lie there", "24", UNITS, quantity),
+    Column("on_hand", "units that lie there", "24", UNITS, quantity),
     Column(
         "cost",
-        "of one of those that are more than before; empty: the moving average",
+        "of one unit, where more come in; empty: at the moving average",
         "8.40",
         amount(6, bounds.MOST_PRICE),
         quantity,

@@ -127,7 +127,7 @@
 			class="key">1</span
 		>–<span class="key">5</span>
 		pick, <span class="key">l</span> links, <span class="key">m</span> makes an item,
-		<span class="key">i</span> ignores.
+		<span class="key">i</span> ignores, <span class="key">u</span> undoes.
 	{/snippet}
 	{#snippet filters()}
 		<Filter bind:value={q} />

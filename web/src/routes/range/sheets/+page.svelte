@@ -191,7 +191,7 @@
 					</p>{/if}
 			</section>
 			{#if data.shown.length}
-				<table class="rows" aria-label="Rows">
+				<table class="rows cols" aria-label="Rows">
 					<thead
 						><tr
 							><th class="num">Line</th><th>Which</th><th>Outcome</th><th
