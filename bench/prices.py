@@ -25,9 +25,9 @@ from yuvrel.channels.models import Connection, Listing, PriceOffer  # noqa: E402
 from yuvrel.channels.rehearsal import rehearse_rules  # noqa: E402
 from yuvrel.core.price_change import PriceRule  # noqa: E402
 from yuvrel.core.rules import Level, Rung  # noqa: E402
-from yuvrel.kit.bulk import insert_many  # noqa: E402
 from yuvrel.people.queries import company_day  # noqa: E402
 from yuvrel.people.roles import SYSTEM  # noqa: E402
+from yuvrel.platform.bulk import insert_many  # noqa: E402
 from yuvrel.pricing.actions import keep_list  # noqa: E402
 from yuvrel.pricing.changes import Selection, rehearse_list, rehearse_rule  # noqa: E402
 from yuvrel.pricing.loading import all_lists, base_list, load_columns  # noqa: E402

@@ -16,8 +16,8 @@ from yuvrel.catalogue.actions import ItemDraft, add_product
 from yuvrel.catalogue.models import BundleComponent, Item, TaxClass
 from yuvrel.channels.models import Connection, Feed, Listing
 from yuvrel.core.rules import Level, Rung
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.models import Company, Location, User
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.rules.actions import change

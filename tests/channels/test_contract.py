@@ -199,7 +199,7 @@ class WebShopContract(Contract):
             self.world.buy({"v1": 1})
         return lambda: inbound.poll(self.again()), self._orders_check(3)
 
-    def fulfilments(self) -> Trial:
+    def shipments(self) -> Trial:
         """Two orders leave, and the shop is told each once."""
         for _ in range(2):
             self.world.buy({"v1": 1})
@@ -347,7 +347,7 @@ class MarketContract(Contract):
 
         return lambda: inbound.poll(self.again()), check
 
-    def fulfilments(self) -> Trial:
+    def shipments(self) -> Trial:
         """Two orders leave, and the marketplace is told each once."""
         for _ in range(2):
             self.world.order_at_market("o1")

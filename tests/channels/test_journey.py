@@ -28,7 +28,7 @@ from yuvrel.channels import actions, inbound, linking, offers, outbound, prices,
 from yuvrel.channels.jobs import RELAYS, relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.core.errors import BadInputError, RefusedError
-from yuvrel.outbox.actions import waiting_for
+from yuvrel.events.actions import waiting_for
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import ship

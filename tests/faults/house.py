@@ -37,7 +37,7 @@ from yuvrel.channels.jobs import RELAYS
 from yuvrel.channels.models import Connection, Feed, InboundMessage, Listing, OutboundMessage, Run, Snag
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.rules import Level, Rung
-from yuvrel.outbox.models import Event
+from yuvrel.events.models import Event
 from yuvrel.people.models import ApiToken
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.rules.actions import change

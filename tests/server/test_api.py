@@ -247,7 +247,7 @@ def test_figures_for_prometheus_need_their_token_and_say_what_waits(company: Loc
     from django.utils import timezone
 
     from yuvrel.channels.runs import raise_snag
-    from yuvrel.outbox.models import Event
+    from yuvrel.events.models import Event
 
     assert client.get("/metrics").status_code == 404
     settings.METRICS_TOKEN = "scrape"

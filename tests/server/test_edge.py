@@ -28,10 +28,10 @@ from yuvrel.connectors.addresses import is_public, split
 from yuvrel.connectors.errors import AddressError
 from yuvrel.core import bounds
 from yuvrel.core.errors import BadInputError, RefusedError
-from yuvrel.kit.faults import record_faults
 from yuvrel.people.models import ApiToken, AuditRow, Location
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.planning import queries as planning
+from yuvrel.platform.faults import record_faults
 from yuvrel.sales import queries as sales
 from yuvrel.sales.actions import release, ship, take_order, take_till_sale
 from yuvrel.sales.models import Reservation, SalesOrder

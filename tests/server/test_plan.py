@@ -15,8 +15,8 @@ from django.utils import timezone
 
 from tests.world import give, incoming, make_connection, make_item, make_supplier, make_user, order_line
 from yuvrel.catalogue.models import Item
-from yuvrel.outbox.actions import waiting_for
-from yuvrel.outbox.models import Event as Happened
+from yuvrel.events.actions import waiting_for
+from yuvrel.events.models import Event as Happened
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Role

@@ -15,9 +15,9 @@ from yuvrel.catalogue.products import change_items
 from yuvrel.core.errors import BadInputError, ForbiddenError, RefusedError, StaleError
 from yuvrel.core.price_change import PriceRule
 from yuvrel.core.rules import Level, Rung
+from yuvrel.events.models import Event
 from yuvrel.intake import actions as intake
 from yuvrel.intake.models import Intake
-from yuvrel.outbox.models import Event
 from yuvrel.people.roles import SYSTEM, Actor, Role
 from yuvrel.pricing import queries
 from yuvrel.pricing.actions import begin_day, delete_list, keep_list

@@ -26,7 +26,7 @@ from yuvrel.buying.actions import Wanted, draft
 from yuvrel.catalogue.models import Category, Item, Product
 from yuvrel.channels.models import Publication
 from yuvrel.core.rules import Level, Rung
-from yuvrel.outbox.models import Event
+from yuvrel.events.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.rules.actions import change

@@ -20,8 +20,8 @@ from yuvrel.catalogue.categories import keep, tree
 from yuvrel.catalogue.models import Category
 from yuvrel.channels import sql
 from yuvrel.channels.jobs import consume, relay_now
-from yuvrel.outbox.actions import record, waiting_for
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record, waiting_for
+from yuvrel.events.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.planning import alerts, plan

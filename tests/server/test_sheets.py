@@ -37,12 +37,12 @@ from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Run, Snag
-from yuvrel.kit import faults
 from yuvrel.people.models import AuditRow, Location, SheetView
 from yuvrel.people.queries import company_zone
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.planning import forecasts
 from yuvrel.planning import queries as planning
+from yuvrel.platform import faults
 from yuvrel.sales import queries as sales
 from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.sales.models import SalesOrder

@@ -14,7 +14,7 @@ from yuvrel.books.actions import Posting, post, set_period
 from yuvrel.books.models import Account, JournalEntry, JournalLine
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError, ForbiddenError, RefusedError
-from yuvrel.outbox.models import Event
+from yuvrel.events.models import Event
 from yuvrel.people.models import AuditRow, Location
 from yuvrel.people.roles import SYSTEM, Actor, Role
 from yuvrel.sales.actions import take_order

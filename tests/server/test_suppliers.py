@@ -20,7 +20,7 @@ from yuvrel.buying.models import PurchaseOrder, Supplier, SupplierItem
 from yuvrel.buying.suppliers import Terms, drop_terms, keep, keep_terms
 from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import BadInputError, ForbiddenError, NotFoundError, RefusedError, StaleError
-from yuvrel.outbox.models import Event
+from yuvrel.events.models import Event
 from yuvrel.people.models import AuditRow, Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Actor, Role

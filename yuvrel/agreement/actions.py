@@ -30,7 +30,7 @@ from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.money import ZERO
 from yuvrel.core.postings import Role, their_account
 from yuvrel.core.working import plain
-from yuvrel.outbox.actions import wake
+from yuvrel.events.actions import wake
 from yuvrel.people.models import Location
 from yuvrel.people.roles import Ability, Actor
 from yuvrel.sales.models import Reservation, SalesOrder

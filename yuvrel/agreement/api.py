@@ -12,9 +12,9 @@ from ninja import Router
 from yuvrel.channels.jobs import wake_prices, wake_push
 from yuvrel.channels.prices import STILL_HELD
 from yuvrel.core.agreement import Code
-from yuvrel.kit.auth import actor
-from yuvrel.kit.wire import Said
 from yuvrel.people.queries import company_day, company_zone
+from yuvrel.platform.auth import actor
+from yuvrel.platform.wire import Said
 
 from . import actions, queries
 from .schemas import AgreementOut, AgreePage

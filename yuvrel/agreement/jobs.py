@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
-from yuvrel.outbox.actions import wake
+from yuvrel.events.actions import wake
 
 from . import actions
 

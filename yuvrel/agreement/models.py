@@ -2,7 +2,7 @@
 
 from django.db import models
 
-from yuvrel.kit.columns import QUANTITY
+from yuvrel.platform.columns import QUANTITY
 
 
 class Check(models.Model):

@@ -14,7 +14,7 @@ from yuvrel.channels.runs import run_of
 from yuvrel.connectors.capabilities import Prices
 from yuvrel.core.agreement import Code
 from yuvrel.core.money import ZERO
-from yuvrel.kit.bulk import update_many
+from yuvrel.platform.bulk import update_many
 
 from .keeping import Finding, keep
 from .models import Check, Drift

@@ -20,9 +20,9 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
 from yuvrel.core.postings import Role
 from yuvrel.core.working import Step, Working
-from yuvrel.kit.faults import figure_or, sheet_rows
-from yuvrel.kit.paging import page
 from yuvrel.people.queries import CLOCK, company, company_time
+from yuvrel.platform.faults import figure_or, sheet_rows
+from yuvrel.platform.paging import page
 from yuvrel.stock.models import ItemCost, StockBalance
 from yuvrel.stock.queries import find_items
 

@@ -6,7 +6,7 @@ from datetime import datetime
 
 from ninja import Schema
 
-from yuvrel.kit.wire import Money, Quantity, SheetRow
+from yuvrel.platform.wire import Money, Quantity, SheetRow
 
 
 class BeamOut(SheetRow):

@@ -17,10 +17,10 @@ from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.core.postings import FURTHER_CLEARING, Line, Role, balanced
 from yuvrel.documents.columns import from_document
 from yuvrel.documents.registry import Ref
-from yuvrel.kit.bulk import insert_many
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.platform.bulk import insert_many
 
 from .models import Account, JournalEntry, JournalLine, LedgerDocument, Period
 

@@ -4,7 +4,7 @@ import pgtrigger
 from django.db import models
 
 from yuvrel.documents.columns import FromDocument
-from yuvrel.kit.columns import MONEY, RATE
+from yuvrel.platform.columns import MONEY, RATE
 
 
 class Account(models.Model):

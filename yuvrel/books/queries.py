@@ -14,9 +14,9 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
 from yuvrel.core.working import Step, Working
 from yuvrel.documents.registry import Ref
-from yuvrel.kit.faults import figure_or, sheet_rows
-from yuvrel.kit.paging import page
 from yuvrel.people.queries import company
+from yuvrel.platform.faults import figure_or, sheet_rows
+from yuvrel.platform.paging import page
 
 from .actions import clearing_accounts
 from .models import Account, JournalEntry, JournalLine

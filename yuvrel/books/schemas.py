@@ -7,7 +7,7 @@ from datetime import date, datetime
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import DayIn, Money, SheetRow, UnitCost
+from yuvrel.platform.wire import DayIn, Money, SheetRow, UnitCost
 
 
 class JournalLineOut(Schema):

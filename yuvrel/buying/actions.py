@@ -20,8 +20,8 @@ from yuvrel.core.money import ZERO, round_money, round_unit_cost, spoken
 from yuvrel.core.replenish import SupplierTerms
 from yuvrel.documents.actions import lock, next_number, pass_on
 from yuvrel.documents.registry import Ref
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company, company_day
 from yuvrel.people.roles import Ability, Actor, audit

@@ -11,9 +11,9 @@ from ninja import Router, Status
 
 from yuvrel.books.rates import newest_rates
 from yuvrel.books.schemas import RateRow
-from yuvrel.kit.auth import actor
-from yuvrel.kit.wire import Said
 from yuvrel.people.queries import company_day
+from yuvrel.platform.auth import actor
+from yuvrel.platform.wire import Said
 
 from . import suppliers
 from .schemas import Inbox, RateIn, SupplierIn, SupplierOut, SupplierPage, TermsIn

@@ -2,7 +2,7 @@
 
 from django.db import models
 
-from yuvrel.kit.columns import MONEY, QUANTITY, RATE, UNIT_COST
+from yuvrel.platform.columns import MONEY, QUANTITY, RATE, UNIT_COST
 
 
 class Supplier(models.Model):

@@ -14,8 +14,8 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money
 from yuvrel.documents.queries import time_line
 from yuvrel.documents.registry import kind_of
-from yuvrel.kit.faults import figure_or, sheet_rows
-from yuvrel.kit.paging import in_order, page
+from yuvrel.platform.faults import figure_or, sheet_rows
+from yuvrel.platform.paging import in_order, page
 
 from .models import PurchaseLine, PurchaseOrder, SupplierItem
 from .schemas import PurchaseLineOut, PurchaseRow

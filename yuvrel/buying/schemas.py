@@ -10,7 +10,7 @@ from ninja import Schema
 from pydantic import Field
 
 from yuvrel.documents.schemas import MomentOut
-from yuvrel.kit.wire import DayIn, Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost, UnitCostIn
+from yuvrel.platform.wire import DayIn, Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost, UnitCostIn
 
 
 class PurchaseRow(SheetRow):

@@ -19,12 +19,12 @@ from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.core.money import ZERO, minor_unit
 from yuvrel.core.terms import price_breaks
-from yuvrel.kit.faults import sheet_rows
-from yuvrel.kit.paging import in_order, page
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.queries import company
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.platform.faults import sheet_rows
+from yuvrel.platform.paging import in_order, page
 from yuvrel.stock.actions import check_quantity
 from yuvrel.stock.models import ItemCost
 

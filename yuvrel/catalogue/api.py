@@ -9,8 +9,8 @@ from ninja import File, Form, Router, Status
 from ninja.files import UploadedFile
 
 from yuvrel.core.errors import BadInputError
-from yuvrel.kit.auth import actor
-from yuvrel.kit.wire import Said
+from yuvrel.platform.auth import actor
+from yuvrel.platform.wire import Said
 
 from . import categories, pictures, products, queries
 from .obstacles import obstacles

@@ -10,8 +10,8 @@ from django.db.models import Count, ProtectedError
 
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.rules import Level
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.rules.models import SettingValue
 

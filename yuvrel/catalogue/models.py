@@ -3,7 +3,7 @@
 from django.db import models
 from django.db.models.functions import Lower, Trim
 
-from yuvrel.kit.columns import MONEY, PERCENT, QUANTITY
+from yuvrel.platform.columns import MONEY, PERCENT, QUANTITY
 
 
 class Category(models.Model):

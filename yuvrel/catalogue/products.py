@@ -15,11 +15,11 @@ from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, Stale
 from yuvrel.core.gtin import normal_gtin, normal_sku, short_gtin
 from yuvrel.core.kits import flatten
 from yuvrel.core.options import combinations, sku_of
-from yuvrel.kit.bulk import update_many
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.models import AuditRow
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.platform.bulk import update_many
 
 from .actions import ItemDraft, add_item, category_of
 from .models import Barcode, BundleComponent, FormerCode, Item, Product, TaxClass

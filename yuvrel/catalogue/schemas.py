@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost
+from yuvrel.platform.wire import Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost
 
 
 class PictureOut(Schema):

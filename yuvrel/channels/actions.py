@@ -21,8 +21,8 @@ from yuvrel.core.bounds import check_happened
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.core.postings import their_account
 from yuvrel.core.rules import Level, Rung
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.queries import start_of_day
 from yuvrel.people.roles import Ability, Actor, audit

@@ -19,8 +19,8 @@ from yuvrel.connectors.http import ConnectorError, read_json
 from yuvrel.connectors.registry import KINDS
 from yuvrel.connectors.ubl import build_order
 from yuvrel.core.errors import BadInputError, NotFoundError
-from yuvrel.kit.auth import actor
-from yuvrel.kit.wire import Said
+from yuvrel.platform.auth import actor
+from yuvrel.platform.wire import Said
 from yuvrel.rules.actions import rung_at
 from yuvrel.rules.queries import INHERIT
 

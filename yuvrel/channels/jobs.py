@@ -17,8 +17,8 @@ from procrastinate.jobs import Status
 from yuvrel.books.actions import gather_days
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.core.errors import YuvrelError
-from yuvrel.outbox.actions import CONSUMERS, Consumer, subscribe, waiting_for, wake
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import CONSUMERS, Consumer, subscribe, waiting_for, wake
+from yuvrel.events.models import Event
 from yuvrel.people import mail
 from yuvrel.people.models import Company, User
 from yuvrel.people.queries import company_day

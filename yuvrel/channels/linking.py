@@ -17,10 +17,10 @@ from yuvrel.connectors.capabilities import Listings
 from yuvrel.connectors.messages import RemoteListing, Unreadable
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError, YuvrelError
 from yuvrel.core.pairing import ItemFacts, ListingFacts, PairingIndex, Verdict
-from yuvrel.kit.bulk import update_many
-from yuvrel.outbox.actions import record, wake
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record, wake
+from yuvrel.events.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.platform.bulk import update_many
 
 from .actions import get_connection
 from .credentials import connector_as

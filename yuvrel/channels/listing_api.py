@@ -11,9 +11,9 @@ from django.utils import timezone
 from ninja import Router, Schema
 
 from yuvrel.core.errors import RefusedError
-from yuvrel.kit.auth import actor
-from yuvrel.kit.wire import Money, Quantity, Said
 from yuvrel.people.roles import Ability, audit
+from yuvrel.platform.auth import actor
+from yuvrel.platform.wire import Money, Quantity, Said
 
 from . import offers, prices, refreshing, standing
 from .jobs import wake_prices, wake_push

@@ -2,7 +2,7 @@
 
 from django.db import models
 
-from yuvrel.kit.columns import MONEY, QUANTITY
+from yuvrel.platform.columns import MONEY, QUANTITY
 
 
 class Connection(models.Model):

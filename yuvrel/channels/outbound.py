@@ -17,7 +17,7 @@ from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Answer, acknowledge, delivered, supplier_of
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.connectors.base import Connector, capable, read
-from yuvrel.connectors.capabilities import Capability, Captures, Documents, Fulfilments, Purchases
+from yuvrel.connectors.capabilities import Capability, Captures, Documents, Purchases, Shipments
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import CaptureNotice, LedgerDoc, Raw, ShipmentNotice, SupplierAnswer, Unreadable
 from yuvrel.connectors.registry import KINDS
@@ -61,7 +61,7 @@ def queue_shipments(shipment_ids: Iterable[int]) -> set[int]:
     woken: set[int] = set()
     for shipment in Shipment.objects.filter(pk__in=list(shipment_ids)).select_related("order__connection"):
         connection = shipment.order.connection
-        if Capability.FULFILMENTS in KINDS[connection.kind].can:
+        if Capability.SHIPMENTS in KINDS[connection.kind].can:
             woken |= _queue("shipment", [shipment.pk], connection)
         if Capability.CAPTURES in KINDS[connection.kind].can:
             taken = list(shipment.captures.values_list("pk", flat=True))  # type: ignore[attr-defined]
@@ -197,7 +197,7 @@ def _send_shipment(connector: Connector, row: OutboundMessage) -> str:
         lines=lines,
         complete=not left,
     )
-    external = capable(connector, Fulfilments).fulfil(notice)
+    external = capable(connector, Shipments).fulfil(notice)
     Shipment.objects.filter(pk=shipment.pk).update(told_channel_at=timezone.now())
     return str(external)
 

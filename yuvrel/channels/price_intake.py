@@ -12,9 +12,9 @@ from yuvrel.connectors.capabilities import PriceChanges
 from yuvrel.connectors.messages import RemotePrice, Unreadable
 from yuvrel.core import pricing as core
 from yuvrel.core.errors import YuvrelError
-from yuvrel.kit.bulk import update_many
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Actor
+from yuvrel.platform.bulk import update_many
 from yuvrel.pricing import loading
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.models import PriceList

@@ -16,7 +16,7 @@ from yuvrel.connectors.messages import PricePush, PushResult, RemotePrice, Submi
 from yuvrel.core.errors import RefusedError
 from yuvrel.core.price_columns import NONE, exponent_of
 from yuvrel.core.rules import Level
-from yuvrel.kit.bulk import insert_many, update_many
+from yuvrel.platform.bulk import insert_many, update_many
 from yuvrel.pricing.models import PriceList
 from yuvrel.rules.models import SettingChange
 from yuvrel.rules.queries import by_level

@@ -22,10 +22,10 @@ from yuvrel.core.gtin import short_gtin
 from yuvrel.core.money import minor_unit
 from yuvrel.core.price_columns import NONE
 from yuvrel.core.rules import ON_CHANNELS, Setting
-from yuvrel.kit.bulk import update_many
-from yuvrel.outbox.actions import record, wake
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record, wake
+from yuvrel.events.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.platform.bulk import update_many
 from yuvrel.rules.queries import by_level
 from yuvrel.rules.registry import declare
 from yuvrel.stock.queries import find_items

@@ -10,10 +10,10 @@ from ninja import Router, Schema
 from pydantic import Field
 
 from yuvrel.catalogue.pictures import first_of
-from yuvrel.kit.auth import actor
-from yuvrel.kit.faults import sheet_rows
-from yuvrel.kit.paging import page
-from yuvrel.kit.wire import Id, Money, Said, SheetRow
+from yuvrel.platform.auth import actor
+from yuvrel.platform.faults import sheet_rows
+from yuvrel.platform.paging import page
+from yuvrel.platform.wire import Id, Money, Said, SheetRow
 from yuvrel.stock.queries import find_items
 
 from . import publishing

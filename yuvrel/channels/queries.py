@@ -21,9 +21,9 @@ from yuvrel.core.gtin import normal_gtin
 from yuvrel.core.money import floor_to
 from yuvrel.core.pairing import Side, Verdict, doubts, units_of
 from yuvrel.core.working import Step, Working
-from yuvrel.kit.faults import sheet_rows
-from yuvrel.kit.paging import page
 from yuvrel.people.queries import CLOCK, company_time
+from yuvrel.platform.faults import sheet_rows
+from yuvrel.platform.paging import page
 from yuvrel.pricing.models import PriceList
 from yuvrel.rules.queries import settled
 from yuvrel.stock.queries import find_items, narrows

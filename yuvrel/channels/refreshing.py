@@ -12,7 +12,7 @@ from yuvrel.connectors.base import capable
 from yuvrel.connectors.capabilities import Capability, Texts
 from yuvrel.connectors.messages import ListingText, PushResult, Submitted
 from yuvrel.core.errors import NotFoundError, RefusedError
-from yuvrel.outbox.actions import wake
+from yuvrel.events.actions import wake
 from yuvrel.people.roles import SYSTEM, Ability, Actor, audit
 
 from . import submissions

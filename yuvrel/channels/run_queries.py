@@ -9,9 +9,9 @@ from django.db.models import Count, Max, Q
 from django.db.models.functions import TruncHour
 
 from yuvrel.core.errors import NotFoundError
-from yuvrel.kit.faults import sheet_rows
-from yuvrel.kit.paging import page
 from yuvrel.people.queries import company_zone
+from yuvrel.platform.faults import sheet_rows
+from yuvrel.platform.paging import page
 
 from .models import Call, Connection, Feed, Run
 from .schedules import BY_NAME, all_set, is_wanted, parts_of, schedule_of

@@ -8,7 +8,7 @@ from typing import Annotated, Any
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import Id, Money, Quantity, SheetRow
+from yuvrel.platform.wire import Id, Money, Quantity, SheetRow
 
 
 class SignInEntryOut(Schema):

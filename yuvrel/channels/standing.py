@@ -14,8 +14,8 @@ from yuvrel.connectors.capabilities import Capability
 from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.rules import ON_CHANNELS, Level, Rung, Setting
 from yuvrel.core.standing import AtZero, Standing, Stood, standing_of
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.roles import SYSTEM, Ability, Actor, audit
 from yuvrel.rules.actions import change
 from yuvrel.rules.queries import INHERIT, settled

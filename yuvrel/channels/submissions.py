@@ -19,7 +19,7 @@ from django.utils import timezone
 from yuvrel.connectors.capabilities import Feeds
 from yuvrel.connectors.http import RefusedThereError
 from yuvrel.connectors.messages import PushResult, Submitted
-from yuvrel.kit.bulk import update_many
+from yuvrel.platform.bulk import update_many
 
 from .credentials import connector_as
 from .models import Connection, Submission, SubmittedLine

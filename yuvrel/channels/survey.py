@@ -19,7 +19,7 @@ from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import RemoteListing, RemoteOrder, Unreadable
 from yuvrel.core.errors import BadInputError, ForbiddenError, RefusedError, YuvrelError
 from yuvrel.core.pairing import ListingFacts
-from yuvrel.outbox.actions import wake
+from yuvrel.events.actions import wake
 from yuvrel.people.queries import company_day, start_of_day
 from yuvrel.people.roles import SYSTEM, Ability, Actor, audit
 from yuvrel.planning.forecasts import begin_run

@@ -47,7 +47,7 @@ class Capability(StrEnum):
     PUBLISHING = "publishing"
     TEXTS = "texts"
     ORDERS = "orders"
-    FULFILMENTS = "fulfilments"
+    SHIPMENTS = "shipments"
     CAPTURES = "captures"
     WEBHOOKS = "webhooks"
     DOCUMENTS = "documents"
@@ -178,7 +178,7 @@ class Orders(ABC):
         """An order in the account's own format. Raises NonsenseError naming the field."""
 
 
-class Fulfilments(ABC):
+class Shipments(ABC):
     """The channel tells its customer what was shipped."""
 
     @abstractmethod
@@ -257,7 +257,7 @@ PROTOCOLS: dict[Capability, type] = {
     Capability.PUBLISHING: Publishing,
     Capability.TEXTS: Texts,
     Capability.ORDERS: Orders,
-    Capability.FULFILMENTS: Fulfilments,
+    Capability.SHIPMENTS: Shipments,
     Capability.CAPTURES: Captures,
     Capability.WEBHOOKS: Webhooks,
     Capability.DOCUMENTS: Documents,

@@ -12,7 +12,7 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, YuvrelError
 from yuvrel.core.intake import EMPTY, Checked, Read, check_rows
 from yuvrel.core.sheets import read_any, table_lines, write_table
-from yuvrel.outbox.actions import wake
+from yuvrel.events.actions import wake
 from yuvrel.people.roles import Actor, Role, audit
 
 from .models import Intake

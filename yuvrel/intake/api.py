@@ -10,7 +10,7 @@ from ninja import File, Router
 from ninja.files import UploadedFile
 
 from yuvrel.core.errors import BadInputError
-from yuvrel.kit.auth import actor
+from yuvrel.platform.auth import actor
 
 from . import actions
 from .models import Intake

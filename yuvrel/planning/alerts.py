@@ -14,8 +14,8 @@ from django.db.models import QuerySet
 from yuvrel.catalogue.models import Item
 from yuvrel.core.money import spoken
 from yuvrel.core.rules import Level
-from yuvrel.outbox.actions import Consumer, subscribe, waiting_for
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import Consumer, subscribe, waiting_for
+from yuvrel.events.models import Event
 from yuvrel.people import mail
 from yuvrel.people.roles import Ability
 from yuvrel.rules.models import SettingChange, SettingValue

@@ -15,11 +15,11 @@ from yuvrel.buying.schemas import Drafted, DraftIn, NewLineIn, PurchaseIn, Purch
 from yuvrel.catalogue.actions import ItemDraft
 from yuvrel.catalogue.pictures import first_of
 from yuvrel.core.money import ZERO
-from yuvrel.kit.auth import actor
-from yuvrel.kit.faults import sheet_rows
-from yuvrel.kit.wire import Said, VersionIn
 from yuvrel.people.queries import company, company_day
 from yuvrel.people.roles import Ability
+from yuvrel.platform.auth import actor
+from yuvrel.platform.faults import sheet_rows
+from yuvrel.platform.wire import Said, VersionIn
 
 from . import drafts, plan, queries
 from .schemas import HistoryOut, ReplenishPage, ReplenishRow, ReplenishSheet

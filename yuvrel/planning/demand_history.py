@@ -14,8 +14,8 @@ from django.db.models.functions import TruncDate
 from yuvrel.catalogue.kits import kits, parts_of
 from yuvrel.core.forecast.series import Floats
 from yuvrel.core.history import History, SoldLine, daily_units, exploded, history, seen_before_the_books, share_in_stock
-from yuvrel.kit.snapshot import one_moment
 from yuvrel.people.queries import company_zone
+from yuvrel.platform.snapshot import one_moment
 from yuvrel.sales.models import OrderLine, PastSale, SalesOrder
 from yuvrel.stock.models import StockBalance, StockMove
 

@@ -21,7 +21,7 @@ from yuvrel.core.forecast.series import Series
 from yuvrel.core.history import Bulk
 from yuvrel.core.outlook import WEEK, paths_of
 from yuvrel.core.replenish import Policy
-from yuvrel.outbox.actions import wake
+from yuvrel.events.actions import wake
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.sales.models import OrderLine

@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
-from yuvrel.outbox.actions import waiting_for
+from yuvrel.events.actions import waiting_for
 from yuvrel.people.models import Company
 from yuvrel.people.roles import SYSTEM
 

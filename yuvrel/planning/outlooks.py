@@ -12,9 +12,9 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.forecast import METHODS
 from yuvrel.core.outlook import Path, demand_working
 from yuvrel.core.working import Working
-from yuvrel.kit.faults import sheet_rows
-from yuvrel.kit.paging import in_order, page
 from yuvrel.people.models import Location
+from yuvrel.platform.faults import sheet_rows
+from yuvrel.platform.paging import in_order, page
 
 from . import queries
 from .demand_history import MONTH_DAYS

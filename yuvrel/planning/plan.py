@@ -15,11 +15,11 @@ from yuvrel.buying.models import Supplier
 from yuvrel.catalogue.models import Item
 from yuvrel.core.money import ZERO
 from yuvrel.core.rules import Level
-from yuvrel.kit.paging import page
-from yuvrel.outbox.actions import Consumer, subscribe, waiting_for, wake
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import Consumer, subscribe, waiting_for, wake
+from yuvrel.events.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company, company_day
+from yuvrel.platform.paging import page
 from yuvrel.rules.models import SettingChange
 
 from . import queries

@@ -27,10 +27,10 @@ from yuvrel.core.network import Place, Plan, plan
 from yuvrel.core.outlook import TAIL_DAYS, Outlook, Path, demand_working, flat
 from yuvrel.core.replenish import Policy, Position, Suggestion, SupplierTerms, suggest
 from yuvrel.core.working import Working
-from yuvrel.kit.faults import row_or
-from yuvrel.kit.snapshot import one_moment
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_zone
+from yuvrel.platform.faults import row_or
+from yuvrel.platform.snapshot import one_moment
 from yuvrel.rules.models import SettingValue
 from yuvrel.sales.models import OrderLine, SalesOrder
 from yuvrel.stock.models import LotBalance, StockBalance, StockMove

@@ -6,7 +6,7 @@ from datetime import date, datetime
 
 from ninja import Schema
 
-from yuvrel.kit.wire import Money, Quantity, SheetRow, UnitCost
+from yuvrel.platform.wire import Money, Quantity, SheetRow, UnitCost
 
 
 class ArrivalOut(Schema):

@@ -12,8 +12,8 @@ from django.db.models import ProtectedError, Q
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.core.money import minor_unit
 from yuvrel.core.pricing import in_order_of_parents
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.roles import Ability, Actor, audit
 

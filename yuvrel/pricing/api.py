@@ -10,9 +10,9 @@ from ninja import Router, Status
 
 from yuvrel.core.price_change import PriceRule
 from yuvrel.core.pricing import Rounding
-from yuvrel.kit.auth import actor
-from yuvrel.kit.wire import Said
 from yuvrel.people.queries import company_day
+from yuvrel.platform.auth import actor
+from yuvrel.platform.wire import Said
 
 from . import actions, changes, queries
 from .schemas import (

@@ -21,11 +21,11 @@ from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.core.price_change import PriceRule, PriceShift, Rehearsal, changed_price, rehearse_prices
 from yuvrel.core.price_columns import ABOVE, BELOW, COST_UNITS, NONE, EntryColumns, Ints, changed_columns, exponent_of
-from yuvrel.kit.bulk import insert_many
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.queries import company_day, end_of_day
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.platform.bulk import insert_many
 from yuvrel.stock.models import StockMove
 from yuvrel.stock.queries import find_items
 

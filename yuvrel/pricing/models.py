@@ -9,7 +9,7 @@ from decimal import Decimal
 from django.db import models
 from django.db.models.functions import Lower
 
-from yuvrel.kit.columns import MONEY, QUANTITY, RATE
+from yuvrel.platform.columns import MONEY, QUANTITY, RATE
 
 
 class PriceList(models.Model):

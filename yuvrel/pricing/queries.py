@@ -28,9 +28,9 @@ from yuvrel.core.price_columns import (
     under_floor,
 )
 from yuvrel.core.working import Step, Working
-from yuvrel.kit.faults import sheet_rows
-from yuvrel.kit.paging import in_order, page
 from yuvrel.people.models import Location
+from yuvrel.platform.faults import sheet_rows
+from yuvrel.platform.paging import in_order, page
 from yuvrel.stock.queries import find_items
 
 from .actions import FACTS, get_list

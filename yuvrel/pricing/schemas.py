@@ -9,7 +9,7 @@ from typing import Annotated, Any, Literal
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import DayIn, Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost
+from yuvrel.platform.wire import DayIn, Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost
 
 Method = Literal["typed", "derived", "margin", "markup"]
 Ending = Literal["up", "nearest", "down"]

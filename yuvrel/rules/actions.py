@@ -10,8 +10,8 @@ from django.db import transaction
 
 from yuvrel.core.errors import BadInputError, NotFoundError, StaleError
 from yuvrel.core.rules import Rung, Value, as_json
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.models import Company
 from yuvrel.people.roles import Ability, Actor, audit
 

@@ -8,7 +8,7 @@ from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router
 
-from yuvrel.kit.auth import actor
+from yuvrel.platform.auth import actor
 
 from . import actions, queries
 from .schemas import SettingChangeOut, SettingsChangeIn, SettingsOut

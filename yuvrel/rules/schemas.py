@@ -7,7 +7,7 @@ from datetime import datetime
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.kit.wire import Quantity
+from yuvrel.platform.wire import Quantity
 
 Given = str | int | bool | None
 

@@ -14,8 +14,8 @@ from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.core.money import ZERO
 from yuvrel.core.working import plain
 from yuvrel.documents.actions import lock, pass_on
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.queries import company, company_day
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.stock.actions import lock_balances

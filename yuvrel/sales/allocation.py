@@ -23,8 +23,8 @@ from yuvrel.core.money import ZERO
 from yuvrel.core.past_zero import wholes
 from yuvrel.core.working import plain
 from yuvrel.documents.actions import pass_on
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.roles import Actor, audit
 from yuvrel.stock.actions import lock_balances
 from yuvrel.stock.models import StockBalance

@@ -8,8 +8,8 @@ from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router
 
-from yuvrel.kit.auth import actor
-from yuvrel.kit.wire import Said
+from yuvrel.platform.auth import actor
+from yuvrel.platform.wire import Said
 
 from . import actions, queries
 from .schemas import HoldIn, OrderOut, OrderPage, ShipIn

@@ -15,10 +15,10 @@ from yuvrel.core import pricing as core
 from yuvrel.core.errors import BadInputError, NotFoundError, StaleError
 from yuvrel.core.money import ZERO
 from yuvrel.core.working import Working
-from yuvrel.kit.faults import sheet_rows
-from yuvrel.kit.paging import in_order, page
 from yuvrel.people.queries import company
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.platform.faults import sheet_rows
+from yuvrel.platform.paging import in_order, page
 from yuvrel.pricing import loading
 from yuvrel.pricing.models import PriceList
 from yuvrel.pricing.queries import add_holders, margin_steps

@@ -10,8 +10,8 @@ from django.utils import timezone
 from ninja import Query, Router
 
 from yuvrel.core import bounds
-from yuvrel.kit.auth import actor
 from yuvrel.people.queries import company_day
+from yuvrel.platform.auth import actor
 
 from . import customers
 from .schemas import AskedPrice, CustomerGroupIn, CustomerGroupOut, CustomerIn, CustomerOut, CustomerPage

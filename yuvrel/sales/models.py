@@ -6,7 +6,7 @@ import pgtrigger
 from django.db import models
 from django.db.models.functions import Lower
 
-from yuvrel.kit.columns import MONEY, PERCENT, QUANTITY, RATE
+from yuvrel.platform.columns import MONEY, PERCENT, QUANTITY, RATE
 
 COMMIT = """
     IF TG_OP <> 'INSERT' THEN

@@ -21,8 +21,8 @@ from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.core.orders import Profit, profit
 from yuvrel.core.working import Step, Working
 from yuvrel.documents.queries import time_line
-from yuvrel.kit.faults import figure_or, row_or, sheet_rows
-from yuvrel.kit.paging import in_order, page
+from yuvrel.platform.faults import figure_or, row_or, sheet_rows
+from yuvrel.platform.paging import in_order, page
 from yuvrel.stock.models import ItemCost
 
 from .allocation import ready_to_ship

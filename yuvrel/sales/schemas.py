@@ -10,7 +10,7 @@ from ninja import Schema
 from pydantic import Field
 
 from yuvrel.documents.schemas import MomentOut
-from yuvrel.kit.wire import Id, Money, Quantity, QuantityIn, SheetRow, UnitCost
+from yuvrel.platform.wire import Id, Money, Quantity, QuantityIn, SheetRow, UnitCost
 
 
 class OrderRow(SheetRow):

@@ -21,11 +21,11 @@ from yuvrel.documents.printing import printed
 from yuvrel.documents.queries import get_document as get
 from yuvrel.documents.queries import ref_of
 from yuvrel.intake.api import router as intake
-from yuvrel.kit.auth import AUTH, actor
-from yuvrel.kit.wire import WorkingOut
 from yuvrel.people.queries import company_day
 from yuvrel.planning.api import router as planning
 from yuvrel.planning.forecast_api import router as forecasts
+from yuvrel.platform.auth import AUTH, actor
+from yuvrel.platform.wire import WorkingOut
 from yuvrel.pricing.api import router as pricing
 from yuvrel.rules.api import router as rules
 from yuvrel.sales.api import router as sales

@@ -11,8 +11,8 @@ from django.http import HttpRequest, HttpResponse
 from ninja.utils import check_csrf
 from psycopg.errors import LockNotAvailable
 
-from yuvrel.kit.auth import Token
 from yuvrel.people.models import IdempotencyKey
+from yuvrel.platform.auth import Token
 
 from .problems import problem
 

@@ -14,8 +14,8 @@ from yuvrel.catalogue.queries import history
 from yuvrel.catalogue.schemas import TraceOut
 from yuvrel.core.errors import NotFoundError
 from yuvrel.documents.registry import address
-from yuvrel.kit.wire import Quantity, UnitCost
 from yuvrel.people.models import Location
+from yuvrel.platform.wire import Quantity, UnitCost
 from yuvrel.sales.models import Reservation
 from yuvrel.stock.models import StockMove
 

@@ -18,7 +18,7 @@ from prometheus_client.exposition import CONTENT_TYPE_LATEST, generate_latest
 from yuvrel.agreement.models import Drift
 from yuvrel.channels.jobs import RELAYS
 from yuvrel.channels.models import Connection, Feed, InboundMessage, Listing, OutboundMessage, Snag
-from yuvrel.outbox.models import Event
+from yuvrel.events.models import Event
 
 
 def metrics(request: HttpRequest) -> HttpResponse:

@@ -18,7 +18,7 @@ from psycopg.errors import DeadlockDetected, LockNotAvailable
 
 from yuvrel.core import bounds
 from yuvrel.core.errors import YuvrelError
-from yuvrel.kit.faults import record_faults
+from yuvrel.platform.faults import record_faults
 
 log = logging.getLogger("yuvrel.api")
 

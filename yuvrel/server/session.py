@@ -12,11 +12,11 @@ from ninja import Router, Status
 from ninja.utils import check_csrf
 
 from yuvrel.core.errors import YuvrelError
-from yuvrel.kit.auth import actor
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company
 from yuvrel.people.roles import ALLOWED, Actor, actor_of
 from yuvrel.people.schemas import LocationOut, Me, SignIn, SignInOptions
+from yuvrel.platform.auth import actor
 
 router = Router(tags=["people"])
 

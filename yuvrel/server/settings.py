@@ -33,7 +33,7 @@ INSTALLED_APPS = [
     "ninja",
     "pgtrigger",
     "procrastinate.contrib.django",
-    "yuvrel.outbox",
+    "yuvrel.events",
     "yuvrel.people",
     "yuvrel.documents",
     "yuvrel.rules",

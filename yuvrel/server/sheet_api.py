@@ -13,11 +13,11 @@ from ninja import Router, Schema, Status
 from pydantic import Field
 
 from yuvrel.core.sheets import table_lines, write_workbook
-from yuvrel.kit.auth import actor
-from yuvrel.kit.wire import Said
 from yuvrel.people import views
 from yuvrel.people.queries import company_day
 from yuvrel.people.schemas import Name, OpensWithIn, SheetOut, SheetSettings, ViewIn
+from yuvrel.platform.auth import actor
+from yuvrel.platform.wire import Said
 
 from .sheets import lines, narrowed, source
 

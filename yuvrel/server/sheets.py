@@ -22,10 +22,10 @@ from yuvrel.channels import api as channels
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.sheets import Cell
 from yuvrel.core.working import plain
-from yuvrel.kit.paging import long_pages
 from yuvrel.people.queries import company_zone
 from yuvrel.planning import api as planning
 from yuvrel.planning import forecast_api as forecasts
+from yuvrel.platform.paging import long_pages
 from yuvrel.pricing import api as pricing
 from yuvrel.sales import api as sales
 from yuvrel.sales import customers_api as customers

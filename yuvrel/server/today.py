@@ -19,11 +19,11 @@ from yuvrel.buying.models import PurchaseOrder
 from yuvrel.buying.queries import late_orders
 from yuvrel.channels.models import Connection, Listing, Snag
 from yuvrel.core.money import round_money, spoken
-from yuvrel.kit.faults import row_or
-from yuvrel.kit.wire import Money
 from yuvrel.people.queries import company_day, company_zone
 from yuvrel.planning.alerts import standing
 from yuvrel.planning.plan import late_rows
+from yuvrel.platform.faults import row_or
+from yuvrel.platform.wire import Money
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.sales.queries import daily_sales, sales_between
 from yuvrel.stock.models import LotBalance, StockBalance

@@ -20,12 +20,12 @@ from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.documents.columns import from_document
 from yuvrel.documents.registry import Ref
-from yuvrel.kit.bulk import insert_many, update_many
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.platform.bulk import insert_many, update_many
 
 from .documents import ADJUSTMENT, COUNT, OPENING, write
 from .models import CostChange, ItemCost, Lot, LotBalance, StockBalance, StockCount, StockMove

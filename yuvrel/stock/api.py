@@ -17,9 +17,9 @@ from yuvrel.catalogue.schemas import ItemOut, ItemPage
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.gtin import short_gtin
 from yuvrel.intake.schemas import IntakeOut
-from yuvrel.kit.auth import actor
-from yuvrel.kit.wire import DayIn, Said
 from yuvrel.people.roles import Ability
+from yuvrel.platform.auth import actor
+from yuvrel.platform.wire import DayIn, Said
 
 from . import actions, opening, queries
 from .models import CostChange, ItemCost, StockBalance

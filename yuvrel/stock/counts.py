@@ -14,8 +14,8 @@ from yuvrel.books.models import JournalEntry
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.money import round_money
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import Ability, Actor, audit

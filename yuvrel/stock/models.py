@@ -7,7 +7,7 @@ from django.db import models
 
 from yuvrel.documents.columns import FromDocument
 from yuvrel.documents.registry import Ref
-from yuvrel.kit.columns import MONEY, QUANTITY, UNIT_COST
+from yuvrel.platform.columns import MONEY, QUANTITY, UNIT_COST
 
 PROJECT_MOVES = """
     INSERT INTO stock_stockbalance (item_id, location_id, on_hand, committed, backordered, incoming)

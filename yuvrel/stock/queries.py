@@ -20,10 +20,10 @@ from yuvrel.core.gtin import short_gtin
 from yuvrel.core.money import ZERO, allocate, spoken
 from yuvrel.core.working import Step, Working
 from yuvrel.documents.registry import Ref
-from yuvrel.kit.faults import figure_or, sheet_rows
-from yuvrel.kit.paging import in_order, page
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company, end_of_day
+from yuvrel.platform.faults import figure_or, sheet_rows
+from yuvrel.platform.paging import in_order, page
 
 from .models import CostChange, ItemCost, LotBalance, StockBalance, StockMove
 from .schemas import MoveRow, StockRow

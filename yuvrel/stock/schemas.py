@@ -10,7 +10,7 @@ from pydantic import Field
 
 from yuvrel.books.schemas import EntryOut
 from yuvrel.documents.schemas import MomentOut
-from yuvrel.kit.wire import DayIn, Id, Money, Quantity, QuantityIn, SheetRow, UnitCost
+from yuvrel.platform.wire import DayIn, Id, Money, Quantity, QuantityIn, SheetRow, UnitCost
 
 ItemState = Literal["active", "internal", "retired"]
 ListedAs = Literal["", "yes", "no", "held", "drifting", "hidden", "prepared", "refused"]

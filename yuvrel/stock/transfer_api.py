@@ -8,9 +8,9 @@ from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router
 
-from yuvrel.kit.auth import actor
-from yuvrel.kit.wire import Said, VersionIn
 from yuvrel.people.queries import company_day
+from yuvrel.platform.auth import actor
+from yuvrel.platform.wire import Said, VersionIn
 
 from . import transfer_queries, transfers
 from .schemas import (

@@ -16,8 +16,8 @@ from yuvrel.catalogue.pictures import first_of
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO
 from yuvrel.documents.queries import time_line
-from yuvrel.kit.faults import sheet_rows
-from yuvrel.kit.paging import in_order, page
+from yuvrel.platform.faults import sheet_rows
+from yuvrel.platform.paging import in_order, page
 
 from .documents import TRANSFER
 from .models import StockBalance, Transfer, TransferLine, TransferPart

@@ -10,7 +10,7 @@ from urllib.parse import quote
 from pydantic import Field
 
 from ..base import Connector, objects, pages, part, raw_rows, read, sound
-from ..capabilities import Feeds, Fulfilments, Listings, Orders, Prices, Publishing, States, Texts
+from ..capabilities import Feeds, Listings, Orders, Prices, Publishing, Shipments, States, Texts
 from ..messages import (
     Identity,
     Key,
@@ -96,7 +96,7 @@ class _Parcel(Message):
     parcel: str
 
 
-class Market(Connector, Listings, States, Prices, Feeds, Publishing, Texts, Orders, Fulfilments):
+class Market(Connector, Listings, States, Prices, Feeds, Publishing, Texts, Orders, Shipments):
     """One region of a marketplace account."""
 
     kind = "market"

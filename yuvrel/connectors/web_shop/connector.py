@@ -10,7 +10,7 @@ from urllib.parse import quote
 from pydantic import Field
 
 from ..base import Connector, number, objects, part, raw_rows, read, sound
-from ..capabilities import Captures, Fulfilments, Listings, Prices, States, Terms, Webhooks
+from ..capabilities import Captures, Listings, Prices, Shipments, States, Terms, Webhooks
 from ..http import NonsenseError
 from ..messages import (
     Amount,
@@ -80,7 +80,7 @@ class _Made(Message):
     id: str
 
 
-class WebShop(Connector, Listings, Terms, States, Prices, Webhooks, Fulfilments, Captures):
+class WebShop(Connector, Listings, Terms, States, Prices, Webhooks, Shipments, Captures):
     """A shop with products, variants, orders and webhooks."""
 
     kind = "web_shop"

@@ -15,7 +15,7 @@ from yuvrel.channels.jobs import RELAYS
 from yuvrel.channels.models import InboundMessage, Listing, PriceOffer
 from yuvrel.demo import first_day
 from yuvrel.demo.company import PASSWORD, PEOPLE
-from yuvrel.outbox.actions import waiting_for
+from yuvrel.events.actions import waiting_for
 
 
 class Command(BaseCommand):

@@ -17,7 +17,7 @@ from psycopg import OperationalError
 from psycopg_pool import PoolTimeout
 
 from yuvrel.channels.jobs import HEARTBEAT, STALLED
-from yuvrel.kit.faults import record_faults
+from yuvrel.platform.faults import record_faults
 from yuvrel.server.logs import trace_job
 
 log = logging.getLogger("yuvrel.worker")

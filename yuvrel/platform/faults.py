@@ -16,9 +16,9 @@ from zlib import crc32
 from django.db import InterfaceError, OperationalError
 
 from yuvrel.core.errors import YuvrelError
-from yuvrel.kit.wire import SheetRow
-from yuvrel.outbox.actions import record
-from yuvrel.outbox.models import Event
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
+from yuvrel.platform.wire import SheetRow
 
 log = logging.getLogger("yuvrel.rows")
 R = TypeVar("R")
