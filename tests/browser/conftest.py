@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import subprocess
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +21,33 @@ from yuvrel.people.roles import Role
 ROOT = Path(__file__).resolve().parents[2]
 AXE = (ROOT / "web/node_modules/axe-core/axe.min.js").read_text()
 FAILED = ROOT / ".data" / "failed"
+
+
+# How a page looks, whatever its numbers, its links and the name of one's role are: two that are the same in this are cut off in the same places.
+AS_SEEN = """() => [...document.querySelectorAll('body *')].map((e) => {
+  const own = [...e.childNodes].filter((n) => n.nodeType === 3).map((n) => n.data.trim()).join(' ').replace(/\\d+/g, '#').replace(/manager|buyer|stockkeeper|bookkeeper|viewer/g, 'role');
+  return e.tagName + '.' + e.getAttribute('class') + ':' + own + (e.disabled ? '!' : '');
+}).join('\\n')"""
+# Where the processes of one run tell each other what they have looked at.
+_looks: list[Path] = []
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _shared_looks(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> None:
+    base = tmp_path_factory.getbasetemp()
+    _looks[:] = [(base if worker_id == "master" else base.parent) / "looks"]
+
+
+def is_new_look(page: Any, what: str) -> bool:
+    """Whether nobody in this run has done `what` with a view that looks just so; from now on somebody has."""
+    looks = hashlib.sha256(page.evaluate(AS_SEEN).encode()).hexdigest()
+    folder = _looks[0] / what
+    folder.mkdir(parents=True, exist_ok=True)
+    try:
+        (folder / looks).touch(exist_ok=False)
+    except FileExistsError:
+        return False
+    return True
 
 
 @pytest.fixture(scope="session", autouse=True)
@@ -42,8 +70,42 @@ def browser_context_args() -> dict[str, Any]:
     return {"viewport": {"width": 1280, "height": 800}, "reduced_motion": "reduce"}
 
 
+@pytest.fixture(scope="session")
+def _workers(django_db_setup: None) -> Iterator[Callable[[str], None]]:
+    """Starts and stops the worker of this process's database, each when it says so."""
+    database = connection.settings_dict
+    address = f"postgres://{database['USER']}:{database['PASSWORD']}@{database['HOST']}:{database['PORT']}/{database['NAME']}"
+    ready = subprocess.Popen(
+        [sys.executable, "-m", "tests.browser.workers"],
+        cwd=ROOT,
+        env={**os.environ, "DATABASE_URL": address},
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.DEVNULL,
+        text=True,
+    )
+    assert ready.stdin and ready.stdout
+    into, out = ready.stdin, ready.stdout
+
+    def do(what: str) -> None:
+        into.write(f"{what}\n")
+        into.flush()
+        assert out.readline(), "the worker could not be started"
+
+    yield do
+    into.close()
+    ready.wait(30)
+    out.close()
+
+
 @pytest.fixture
-def house(transactional_db: None, live_server: Any, standins: Standins, settings: Any) -> Iterator[Standins]:  # noqa: F811
+def house(
+    transactional_db: None,
+    live_server: Any,
+    standins: Standins,  # noqa: F811
+    settings: Any,
+    _workers: Callable[[str], None],
+) -> Iterator[Standins]:
     """A company with people and nothing else, its worker running, webhooks on."""
     from standins import hooks
 
@@ -52,21 +114,9 @@ def house(transactional_db: None, live_server: Any, standins: Standins, settings
     for role in (Role.MANAGER, Role.VIEWER):
         make_user(role)
     hooks.start()
-    database = connection.settings_dict
-    address = f"postgres://{database['USER']}:{database['PASSWORD']}@{database['HOST']}:{database['PORT']}/{database['NAME']}"
-    worker = subprocess.Popen(
-        [sys.executable, "manage.py", "work", "--concurrency", "3"],
-        cwd=ROOT,
-        env={**os.environ, "DATABASE_URL": address},
-        stderr=subprocess.DEVNULL,
-        stdout=subprocess.DEVNULL,
-    )
+    _workers("start")
     yield standins
-    worker.terminate()
-    try:
-        worker.wait(15)
-    except subprocess.TimeoutExpired:
-        worker.kill()
+    _workers("stop")
     with connection.cursor() as cursor:
         cursor.execute(
             "TRUNCATE procrastinate_jobs, procrastinate_events, procrastinate_periodic_defers, procrastinate_workers CASCADE"

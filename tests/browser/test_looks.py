@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import timedelta
 from decimal import Decimal as D
-from pathlib import Path
 from typing import Any
 
 import pytest
 from django.utils import timezone
 from playwright.sync_api import Page, Route, expect
 
-from tests.browser.conftest import assert_accessible
+from tests.browser.conftest import assert_accessible, is_new_look
 from tests.server.test_pictures import drawn
 from tests.world import (
     give,
@@ -91,13 +89,6 @@ CUT = """() => {
   }
   return found;
 }"""
-
-
-# How a page looks, whatever its numbers, its links and the name of one's role are: two that are the same in this are cut off in the same places.
-AS_SEEN = """() => [...document.querySelectorAll('body *')].map((e) => {
-  const own = [...e.childNodes].filter((n) => n.nodeType === 3).map((n) => n.data.trim()).join(' ').replace(/\\d+/g, '#').replace(/manager|buyer|stockkeeper|bookkeeper|viewer/g, 'role');
-  return e.tagName + '.' + e.getAttribute('class') + ':' + own + (e.disabled ? '!' : '');
-}).join('\\n')"""
 FOLLOW = """(path) => {
   const link = document.createElement('a');
   link.href = path;
@@ -114,7 +105,6 @@ class Looker:
     page: Page
     base: str
     complaints: list[str]
-    measured: Path
 
     def sign_in(self, name: str) -> None:
         """A session of its own for each role."""
@@ -135,10 +125,7 @@ class Looker:
     def measure(self, where: str) -> None:
         """What a person would see as broken, on both papers and in both sizes; a page that another role sees just so
         was measured then. The view stays loaded: neither the paper nor the window needs it anew."""
-        looks = hashlib.sha256(self.page.evaluate(AS_SEEN).encode()).hexdigest()
-        try:
-            (self.measured / looks).touch(exist_ok=False)
-        except FileExistsError:
+        if not is_new_look(self.page, "measured"):
             return
         page = self.page
         for width, height in ((1440, 900), (1280, 800)):
@@ -157,14 +144,8 @@ class Looker:
 
 
 @pytest.fixture
-def looker(
-    page: Page, live_server: Any, transactional_db: None, tmp_path_factory: pytest.TempPathFactory, worker_id: str
-) -> Iterator[Looker]:
-    # Processes that run beside this one tell each other there which looks they have measured.
-    shared = tmp_path_factory.getbasetemp() if worker_id == "master" else tmp_path_factory.getbasetemp().parent
-    measured = shared / "measured"
-    measured.mkdir(exist_ok=True)
-    found = Looker(page, live_server.url, [], measured)
+def looker(page: Page, live_server: Any, transactional_db: None) -> Iterator[Looker]:
+    found = Looker(page, live_server.url, [])
     page.on("pageerror", lambda error: found.complaints.append(f"script: {error}"))
     page.on("response", lambda r: found.complaints.append(f"{r.status} {r.url}") if r.status >= 402 else None)
     yield found

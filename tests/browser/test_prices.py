@@ -15,7 +15,7 @@ from tests.browser.test_journey import Person
 from tests.channels.conftest import Standins
 from tests.world import give
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import linking
+from yuvrel.channels import actions, linking
 from yuvrel.channels.models import Connection
 from yuvrel.people.roles import SYSTEM
 from yuvrel.pricing.models import PriceList
@@ -26,11 +26,11 @@ def person(page: Page, live_server: Any, house: Standins) -> Person:
     """A manager with a shop and a till, both live, and three items from the shop's listings in stock."""
     manager = Person(page, live_server.url, house)
     manager.sign_in("manager")
-    for kind, name, path in (("Web shop", "The shop", "shop/web"), ("Till", "The till", "till/mill")):
-        manager.connect(kind, name, path, "t")
-        manager.go_live()
-    for row, create in ((Connection.objects.get(name="The shop"), True), (Connection.objects.get(name="The till"), False)):
-        linking.take_listings(SYSTEM, row.pk, timezone.now(), create=create)
+    for kind, name, path in (("web_shop", "The shop", "shop/web"), ("till", "The till", "till/mill")):
+        row = actions.add(SYSTEM, kind=kind, name=name, address=f"{house.base}/{path}", sign_in={"token": "t"})
+        actions.test(SYSTEM, row.pk, timezone.now())
+        actions.go_live(SYSTEM, row.pk, timezone.now())
+        linking.take_listings(SYSTEM, row.pk, timezone.now(), create=kind == "web_shop")
     for item in Item.objects.all():
         give(item, 10, "8.00")
     return manager
