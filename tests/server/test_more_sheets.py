@@ -199,6 +199,7 @@ def test_past_sales_count_as_demand_and_as_nothing_else(manager: Client) -> None
     assert past.history.series.values.sum() == 3 * 70 + 8 + 800, "a day's total is no one-off, however large"
     assert past.history.bulk == ()
     changes_nothing(manager, "past_sales")
+    changes_nothing(manager, "past_sales", sheet.replace("tannery yard", "tannery-yard").encode())
     fewer = send(manager, f"day,place,sku,units\n{days[0]},Tannery Yard,A,0\n", "past_sales")
     assert fewer["counts"]["changed"] == 1
     confirm(manager, fewer["id"])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from yuvrel.catalogue.models import Item
@@ -48,9 +48,10 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
         yield key, texts | ({"sku": row.item.sku, "units": str(row.units)} if row.item else {})
 
 
-def aliases() -> dict[str, str]:
+def known_as() -> Callable[[str], str]:
     """A listing by its number there."""
-    return {key_of({"connection": row.connection.name, "listing": number}): key for key, _, number, row in _rows()}
+    by_number = {key_of({"connection": row.connection.name, "listing": number}): key for key, _, number, row in _rows()}
+    return lambda key: by_number.get(key, key)
 
 
 def judge() -> Judge:
@@ -58,7 +59,7 @@ def judge() -> Judge:
     connections = {name.casefold() for name in Connection.objects.values_list("name", flat=True)}
     items = {normal_sku(sku) for sku in Item.objects.filter(active=True).values_list("sku", flat=True)}
     linked = {key for key, _, _, row in _rows() if row.item_id}
-    other = aliases()
+    key_for = known_as()
 
     def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
         if values["connection"].casefold() not in connections:
@@ -69,8 +70,7 @@ def judge() -> Judge:
             return "sku", "is no item of the range"
         if not 1 <= values.get("units", 1) <= MOST_UNITS:
             return "units", f"are 1 to {MOST_UNITS:,}"
-        key = key_of(values)
-        if "units" in values and "sku" not in values and other.get(key, key) not in linked:
+        if "units" in values and "sku" not in values and key_for(key_of(values)) not in linked:
             return "sku", "is needed: the listing stands for no item yet"
         return ""
 
@@ -103,6 +103,6 @@ declare(
         apply,
         key_of,
         judge,
-        aliases,
+        known_as,
     )
 )

@@ -202,17 +202,17 @@ def check_rows(
     key_of: Callable[[Mapping[str, Any]], str],
     standing: Mapping[str, Mapping[str, str]],
     judge: Judge,
-    aliases: Mapping[str, str] | None = None,
+    known_as: Callable[[str], str] = str,
 ) -> Checked:
     """Each row against what stands under its key. A key may be there once.
 
     `standing`: by key, by column, the text an export would have. `judge` says of a row's values what is wrong with
-    them as a whole, and with which column if not the first; its second argument is whether the row is new. `aliases`:
-    what else a row may be known by, to its key.
+    them as a whole, and with which column if not the first; its second argument is whether the row is new. `known_as`:
+    the key of a row, from whatever else it may be known by.
     """
     known = {column.name: column for column in columns}
     unknown = tuple(name for name in table.columns if name not in known and name != "why")
-    return Checked(tuple(_rows(table, known, key_of, standing, judge, aliases or {})), unknown)
+    return Checked(tuple(_rows(table, known, key_of, standing, judge, known_as)), unknown)
 
 
 def _rows(
@@ -221,7 +221,7 @@ def _rows(
     key_of: Callable[[Mapping[str, Any]], str],
     standing: Mapping[str, Mapping[str, str]],
     judge: Judge,
-    aliases: Mapping[str, str],
+    known_as: Callable[[str], str],
 ) -> Iterator[Read]:
     seen: dict[str, int] = {}
     for line, row in zip(table.lines, table.rows, strict=True):
@@ -230,8 +230,7 @@ def _rows(
             named = " ".join(row.get(name, "") for name, column in known.items() if column.needed)
             yield Read(line, named.strip(), "wrong", faults=tuple(faults))
             continue
-        key = key_of(values)
-        key = aliases.get(key, key)
+        key = known_as(key_of(values))
         before = standing.get(key)
         wrong = f"stands in line {seen[key]} already" if key in seen else judge(values, before is None)
         if wrong:

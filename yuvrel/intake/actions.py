@@ -120,7 +120,7 @@ def work(intake_id: int, clock: Callable[[], datetime]) -> None:
 def _work(row: Intake, clock: Callable[[], datetime]) -> None:
     kind = kind_of(row.kind)
     table = read_any(bytes(row.data), kind.needed)
-    checked = check_rows(table, kind.columns, kind.key_of, dict(kind.standing()), kind.judge(), kind.aliases())
+    checked = check_rows(table, kind.columns, kind.key_of, dict(kind.standing()), kind.judge(), kind.known_as())
     _note(row, checked)
     if row.state == Intake.State.CHECKING:
         row.state = Intake.State.CHECKED

@@ -17,13 +17,18 @@ def _nothing_wrong() -> Judge:
     return lambda values, is_new: ""
 
 
+def _as_it_is() -> Callable[[str], str]:
+    return str
+
+
 @dataclass(frozen=True)
 class Kind:
     """A kind of sheet.
 
     `standing`: what is there now, key to column to text; `apply` takes in
     rows that are new or changed, inside one transaction; `judge` makes, for one file, what core.intake.check_rows asks
-    about each row; `aliases` what else a row may be known by, to its key.
+    about each row; `known_as` likewise tells the key of a row from whatever else it
+    may be known by.
     """
 
     name: str
@@ -35,7 +40,7 @@ class Kind:
     apply: Callable[[Actor, Sequence[Read]], None]
     key_of: Callable[[Mapping[str, Any]], str] = sku_key
     judge: Callable[[], Judge] = _nothing_wrong
-    aliases: Callable[[], Mapping[str, str]] = dict
+    known_as: Callable[[], Callable[[str], str]] = _as_it_is
 
     @property
     def needed(self) -> list[str]:

@@ -7,7 +7,7 @@ from zoneinfo import ZoneInfo
 
 from yuvrel.core.errors import RefusedError
 
-from .models import Company
+from .models import Company, Location
 
 CLOCK = "%d %b, %H:%M:%S"
 
@@ -18,6 +18,12 @@ def company() -> Company:
     if found is None:
         raise RefusedError("There is no company yet. Open one with: python manage.py begin NAME")
     return found
+
+
+def places_by_name() -> dict[str, Location]:
+    """Every place by its name and by its short name, in small letters."""
+    rows = list(Location.objects.all())
+    return {row.code.casefold(): row for row in rows} | {row.name.casefold(): row for row in rows}
 
 
 def company_zone() -> ZoneInfo:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from yuvrel.core.intake import Column, Judge, Read, Wrong, said_yes, whole, words, yes_or_no
@@ -59,9 +59,10 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
         yield key, {name: NAMED[name].text(value) for name, value in values.items()}
 
 
-def aliases() -> dict[str, str]:
+def known_as() -> Callable[[str], str]:
     """A customer by mail or name, where nobody else has it."""
-    return {text: key for key, telling, _ in _rows() for text in telling}
+    told = {text: key for key, telling, _ in _rows() for text in telling}
+    return lambda key: told.get(key, key)
 
 
 def judge() -> Judge:
@@ -109,6 +110,6 @@ declare(
         apply,
         key_of,
         judge,
-        aliases,
+        known_as,
     )
 )

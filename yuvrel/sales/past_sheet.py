@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Any
 
@@ -14,8 +14,7 @@ from yuvrel.core import bounds
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.intake import Column, Judge, Read, Wrong, amount, day, quantity, said_day, words
 from yuvrel.intake.registry import Kind, declare
-from yuvrel.people.models import Location
-from yuvrel.people.queries import company_day
+from yuvrel.people.queries import company_day, places_by_name
 from yuvrel.people.roles import Ability, Actor, audit
 
 from .models import PastSale, SalesOrder
@@ -41,14 +40,20 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
         yield key_of({"day": when, "place": place, "sku": sku}), values
 
 
-def _places() -> dict[str, Location]:
-    rows = list(Location.objects.all())
-    return {row.code.casefold(): row for row in rows} | {row.name.casefold(): row for row in rows}
+def known_as() -> Callable[[str], str]:
+    """A place by its short name."""
+    names = {said: place.name.casefold() for said, place in places_by_name().items()}
+
+    def key(key: str) -> str:
+        when, place, sku = key.split(" / ", 2)
+        return f"{when} / {names.get(place, place)} / {sku}"
+
+    return key
 
 
 def judge() -> Judge:
     """The place and the item are known, and the day lies before the first order that came in here."""
-    places = _places()
+    places = places_by_name()
     items = {normal_sku(sku) for sku in Item.objects.values_list("sku", flat=True)}
     today = company_day(timezone.now())
     ours = SalesOrder.objects.filter(history=False).values_list("location").annotate(first=Min("placed_at")).order_by()
@@ -74,7 +79,7 @@ def judge() -> Judge:
 
 def apply(actor: Actor, rows: Sequence[Read]) -> None:
     """Keep each row; one that says none takes what was said away."""
-    places = _places()
+    places = places_by_name()
     wanted = {normal_sku(row.values["sku"]) for row in rows}
     items = {normal_sku(sku): pk for sku, pk in Item.objects.values_list("sku", "pk") if normal_sku(sku) in wanted}
     told = [
@@ -101,5 +106,6 @@ declare(
         apply,
         key_of,
         judge,
+        known_as,
     )
 )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
@@ -15,7 +15,7 @@ from yuvrel.core.errors import BadInputError
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.intake import Column, Judge, Read, Wrong, amount, quantity, signed, words
 from yuvrel.intake.registry import Kind, declare
-from yuvrel.people.models import Location
+from yuvrel.people.queries import places_by_name
 from yuvrel.people.roles import Ability, Actor
 
 from .actions import check_quantity
@@ -54,21 +54,20 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
         yield key_of(values), values
 
 
-def aliases() -> dict[str, str]:
+def known_as() -> Callable[[str], str]:
     """A place by its short name."""
-    skus = [normal_sku(sku) for sku in Item.objects.filter(active=True).values_list("sku", flat=True)]
-    places = [(code.casefold(), name.casefold()) for code, name in Location.objects.values_list("code", "name")]
-    return {f"{code} / {sku}": f"{name} / {sku}" for code, name in places if code != name for sku in skus}
+    names = {said: place.name.casefold() for said, place in places_by_name().items()}
 
+    def key(key: str) -> str:
+        place, _, sku = key.partition(" / ")
+        return f"{names.get(place, place)} / {sku}"
 
-def _places() -> dict[str, Location]:
-    rows = list(Location.objects.all())
-    return {row.code.casefold(): row for row in rows} | {row.name.casefold(): row for row in rows}
+    return key
 
 
 def judge() -> Judge:
     """The place and the item are known, the item is counted so, and what comes in has a cost."""
-    places = _places()
+    places = places_by_name()
     items = {normal_sku(item.sku): item for item in Item.objects.filter(active=True).only("sku", "kind", "decimals")}
     known = dict(ItemCost.objects.values_list("item_id", "last_average"))
     rows = StockBalance.objects.values_list("item_id", "location_id", "on_hand")
@@ -104,7 +103,7 @@ def _of_quantity(values: Mapping[str, Any], units: Decimal, before: Decimal, ave
 
 def apply(actor: Actor, rows: Sequence[Read]) -> None:
     """Take rows in: a count for each place."""
-    places = _places()
+    places = places_by_name()
     wanted = {normal_sku(row.values["sku"]) for row in rows}
     items = {normal_sku(sku): pk for sku, pk in Item.objects.values_list("sku", "pk") if normal_sku(sku) in wanted}
     found: dict[int, list[Counted]] = defaultdict(list)
@@ -128,6 +127,6 @@ declare(
         apply,
         key_of,
         judge,
-        aliases,
+        known_as,
     )
 )
