@@ -17,7 +17,7 @@ from .models import Customer, CustomerGroup
 COLUMNS = (
     Column("number", "ours; empty for a new one, or where mail or name tells who it is", "1042", whole),
     Column("name", "of a person, a club, a firm", "Fenwick Beekeepers", words(160), needed=True),
-    Column("email", "", "orders@fenwick.example", words(160), folded=True, empty=""),
+    Column("email", "mail address", "orders@fenwick.example", words(160), folded=True, empty=""),
     Column("group", "its name, as the customers sheet has it", "Clubs", words(80), folded=True, empty=""),
     Column(
         "price_list", "a list of this customer's own; it speaks before the group's", "Trade", words(80), folded=True, empty=""
