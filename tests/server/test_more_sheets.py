@@ -12,8 +12,20 @@ from django.test import Client
 from django.utils import timezone
 
 from tests.invariants import assert_invariants
+from tests.server.test_bulk import undo
 from tests.server.test_intake import confirm, everything, send
-from tests.world import give, incoming, make_bundle, make_company, make_connection, make_item, make_listing, make_user, order_line
+from tests.world import (
+    give,
+    incoming,
+    make_bundle,
+    make_company,
+    make_connection,
+    make_item,
+    make_listing,
+    make_supplier,
+    make_user,
+    order_line,
+)
 from yuvrel.books.models import JournalEntry
 from yuvrel.channels.models import Listing
 from yuvrel.documents.models import NumberSeries
@@ -23,6 +35,7 @@ from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.planning.demand_history import read_past
 from yuvrel.pricing.actions import keep_list
+from yuvrel.pricing.loading import base_list
 from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.sales.customers import keep, keep_group
 from yuvrel.sales.models import Customer, PastSale
@@ -233,3 +246,49 @@ def test_every_sheet_has_a_template_that_names_what_is_needed(manager: Client, k
     head = text.splitlines()[0].split(",")
     assert set(KINDS[kind].needed) <= set(head)
     assert head == [column.name for column in KINDS[kind].columns]
+
+
+def undone(client: Client, kind: str, text: str) -> None:
+    """Take a file in and undo it: everything is as it was, and nothing was made besides."""
+    before = everything(client, kind)
+    found = send(client, text, kind)
+    assert found["counts"]["wrong"] == found["counts"]["new"] == 0, found["shown"]
+    confirm(client, found["id"])
+    assert everything(client, kind) != before
+    back = undo(client, found["id"])
+    assert back["counts"]["changed"] == back["total"], back["shown"]
+    confirm(client, back["id"])
+    assert everything(client, kind) == before
+
+
+def test_every_sheet_is_undone_to_what_it_was(manager: Client) -> None:
+    item = make_item("A", on_hand=10, cost="2.00")
+    make_item("B", on_hand=1)
+    undone(manager, "stock", "place,sku,on_hand,cost\ntannery-yard,A,12,3.00\nTannery Yard,B,0,\n")
+    assert_invariants()
+
+    shop = make_connection(name="Web")
+    make_listing(shop, sku="S-1", external_id="v1")
+    make_listing(shop, item, external_id="v2", units=3)
+    undone(manager, "pairs", "connection,listing,sku,units\nWeb,S-1,B,4\nWeb,v2,B,1\n")
+
+    una = keep(SYSTEM, None, 0, {"name": "Una Thorne", "email": "una@t.example"}).pk
+    for _ in range(2):
+        keep(SYSTEM, None, 0, {"name": "Sam Lee"})
+    number = Customer.objects.filter(name="Sam Lee").latest("pk").pk
+    undone(manager, "customers", f"number,name,email,note\n{una},Una Thorne,new@t.example,x\n{number},Sam Lee,sam@l.example,y\n")
+    assert Customer.objects.count() == 3
+
+    base = base_list()
+    prices = f"list,sku,from_quantity,price\n{base.name},A,,10.00\n{base.name},A,10,8.00\n"
+    confirm(manager, send(manager, prices, "prices")["id"])
+    undone(manager, "prices", f"list,sku,from_quantity,price\n{base.name},A,10,7.50\n")
+    item.refresh_from_db()
+    assert item.price == 10, "a break is put back, and the price of one is left alone"
+
+    supplier = make_supplier(item, price="4.00")
+    undone(manager, "supplier_items", f"supplier,sku,supplier_sku,price\n{supplier.name},A,V-1,5.00\n")
+
+    day = company_day(timezone.now()) - timedelta(days=3)
+    confirm(manager, send(manager, f"day,place,sku,units\n{day},Tannery Yard,A,3\n", "past_sales")["id"])
+    undone(manager, "past_sales", f"day,place,sku,units\n{day},tannery-yard,A,5\n")

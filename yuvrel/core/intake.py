@@ -30,7 +30,7 @@ class Column:
     """A column: `read` gives a value from a text or raises BadInputError; `text` writes it as an export does.
 
     An empty cell leaves what is there as it is; one that says EMPTY clears it, where `empty` is what it is then.
-    `needed`: a part of what a row is known by. `fixed`: of a new row only;
+    `needed`: a part of what a row is known by; `tells`: another part, which may be empty. `fixed`: of a new row only;
     `folded`: the same in capitals and small letters; `told`: there for whoever reads an export, and never read in;
     `many`: what many rows may be given at once.
     """
@@ -41,6 +41,7 @@ class Column:
     read: Callable[[str], Any]
     text: Callable[[Any], str] = str
     needed: bool = False
+    tells: bool = False
     fixed: bool = False
     folded: bool = False
     told: bool = False

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
 
 from django.db import InterfaceError, OperationalError, transaction
@@ -23,6 +23,8 @@ MOST_BYTES = 16_000_000
 BATCH = 200
 SHOWN_OF_EACH = 60
 TASK = "intake.work"
+# By key and column, the text an export has.
+Standing = Mapping[str, Mapping[str, str]]
 
 
 def send(actor: Actor, kind: str, name: str, data: bytes, at: datetime, undoes: Intake | None = None) -> Intake:
@@ -120,7 +122,8 @@ def work(intake_id: int, clock: Callable[[], datetime]) -> None:
 def _work(row: Intake, clock: Callable[[], datetime]) -> None:
     kind = kind_of(row.kind)
     table = read_any(bytes(row.data), kind.needed)
-    checked = check_rows(table, kind.columns, kind.key_of, dict(kind.standing()), kind.judge(), kind.known_as())
+    standing = dict(kind.standing())
+    checked = check_rows(table, kind.columns, kind.key_of, standing, kind.judge(), kind.known_as())
     _note(row, checked)
     if row.state == Intake.State.CHECKING:
         row.state = Intake.State.CHECKED
@@ -130,7 +133,8 @@ def _work(row: Intake, clock: Callable[[], datetime]) -> None:
         raise RefusedError("A row has become wrong since it was checked; nothing was taken in.")
     actor = Actor(row.by, Role(row.role), row.user_id)
     waiting = [read for read in checked.rows if read.outcome in ("new", "changed")]
-    ended = _apply_whole(row, kind, actor, waiting) if row.whole else _apply(row, kind, actor, waiting)
+    take = _apply_whole if row.whole else _apply
+    ended = take(row, kind, actor, waiting, standing)
     said = f"{row.done:,} of {len(waiting):,} rows taken in, {row.counts['unchanged']:,} unchanged, {len(row.wrong):,} left out."
     _end(row, Intake.State.DONE if ended else Intake.State.STOPPED, said, clock())
 
@@ -139,7 +143,7 @@ def _is_stopped(row: Intake) -> bool:
     return Intake.objects.filter(pk=row.pk, stop=True).exists()
 
 
-def _apply_whole(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read]) -> bool:
+def _apply_whole(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read], standing: Standing) -> bool:
     """All rows in one transaction; False when somebody stopped it, and then none is taken in."""
     with transaction.atomic():
         for batch in _batches(waiting):
@@ -148,13 +152,13 @@ def _apply_whole(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read])
                 return False
             kind.apply(actor, batch)
         _trace(row, actor, len(waiting))
-    row.done, row.undo = len(waiting), _before(kind, waiting)
+    row.done, row.undo = len(waiting), _before(kind, waiting, standing)
     row.undo_rows = len(row.undo)
     row.save(update_fields=["done", "undo", "undo_rows"])
     return True
 
 
-def _apply(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read]) -> bool:
+def _apply(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read], standing: Standing) -> bool:
     """A batch a transaction; False when somebody stopped it."""
     for batch in _batches(waiting):
         if _is_stopped(row):
@@ -162,7 +166,7 @@ def _apply(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read]) -> bo
         left = _take(kind, actor, batch)
         row.done += len(batch) - len(left)
         row.wrong |= left
-        row.undo |= {line: cells for line, cells in _before(kind, batch).items() if line not in left}
+        row.undo |= {line: cells for line, cells in _before(kind, batch, standing).items() if line not in left}
         row.undo_rows = len(row.undo)
         row.counts["wrong"] = len(row.wrong)
         row.save(update_fields=["done", "wrong", "counts", "undo", "undo_rows"])
@@ -202,12 +206,14 @@ def undo(actor: Actor, intake_id: int, at: datetime) -> Intake:
     return send(actor, row.kind, f"Undo {row.name}", data, at, row)
 
 
-def _before(kind: Kind, rows: Sequence[Read]) -> dict[str, dict[str, str]]:
-    """By line, what each changed row is known by, and what stood in the cells that were changed."""
-    named = {column.name: column for column in kind.columns}
+def _before(kind: Kind, rows: Sequence[Read], standing: Standing) -> dict[str, dict[str, str]]:
+    """By line, what each changed row is known by, and what stood in the cells that were changed. What was empty and
+    cannot be emptied (the cost of what came in) is left out."""
+    known_by = [column.name for column in kind.columns if column.needed or column.tells]
+    clearable = {column.name for column in kind.columns if column.empty is not None}
     return {
-        str(row.line): {name: named[name].text(row.values[name]) for name in kind.needed}
-        | {name: before or EMPTY for name, (before, _) in row.changes.items()}
+        str(row.line): {name: standing[row.key].get(name, "") for name in known_by}
+        | {name: before or EMPTY for name, (before, _) in row.changes.items() if before or name in clearable}
         for row in rows
         if row.outcome == "changed"
     }

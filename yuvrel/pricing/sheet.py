@@ -22,9 +22,11 @@ from .models import PriceEntry, PriceList
 COLUMNS = (
     Column("list", "its name", "Base prices", words(80), needed=True),
     Column("sku", "ours", "SMK-S-ASH", words(60), needed=True),
-    Column("from_quantity", "counts from so many on; empty: from the first", "10", amount(3, bounds.MOST_UNITS), quantity),
-    Column("from_day", "first day, as 2027-03-14; empty: always", "2027-03-14", day, said_day),
-    Column("until_day", "last day; empty: no end", "2027-03-31", day, said_day),
+    Column(
+        "from_quantity", "counts from so many on; empty: from the first", "10", amount(3, bounds.MOST_UNITS), quantity, tells=True
+    ),
+    Column("from_day", "first day, as 2027-03-14; empty: always", "2027-03-14", day, said_day, tells=True),
+    Column("until_day", "last day; empty: no end", "2027-03-31", day, said_day, tells=True),
     Column("price", "in the list's currency, with tax if the list holds tax", "32.00", amount(2, bounds.MOST_PRICE), money),
     Column("previous", "a higher price to show beside it", "36.00", amount(2, bounds.MOST_PRICE), money),
 )

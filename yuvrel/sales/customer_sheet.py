@@ -15,7 +15,7 @@ from .customers import keep
 from .models import Customer, CustomerGroup
 
 COLUMNS = (
-    Column("number", "ours; empty for a new one, or where mail or name tells who it is", "1042", whole),
+    Column("number", "ours; empty for a new one, or where mail or name tells who it is", "1042", whole, tells=True),
     Column("name", "of a person, a club, a firm", "Fenwick Beekeepers", words(160), needed=True),
     Column("email", "mail address", "orders@fenwick.example", words(160), folded=True, empty=""),
     Column("group", "its name, as the customers sheet has it", "Clubs", words(80), folded=True, empty=""),
