@@ -71,7 +71,7 @@ def wait_until(true: Callable[[], bool], what: str, seconds: float = 240) -> Non
     end = time.monotonic() + seconds
     while not true():
         assert time.monotonic() < end, f"not within {seconds} s: {what}\n{standing()}"
-        time.sleep(0.15)
+        time.sleep(0.25)
 
 
 def standing() -> str:
@@ -269,18 +269,26 @@ class House:
         return orders | receipts | regional
 
     def quiet(self) -> bool:
-        """Whether nothing is on its way any more."""
+        """Whether nothing is on its way any more. What the accounts hold is read only when nothing waits here, and
+        nothing has come in while it was read."""
+        return self.idle() and self.agreed() and self.idle()
+
+    def agreed(self) -> bool:
+        """Whether every order is here as it stands there."""
         there = {key: order["version"] for key, order in self.orders_there().items()}
-        here = dict(SalesOrder.objects.values_list("external_id", "external_version"))
-        return (
-            there == here
-            and not Event.objects.filter(consumer__in=RELAYS, done_at=None).exists()
-            and not InboundMessage.objects.filter(state="new").exists()
-            and not OutboundMessage.objects.filter(state="waiting").exists()
-            and not Listing.objects.filter(link="linked").exclude(offer_state="agreed").exists()
+        return there == dict(SalesOrder.objects.values_list("external_id", "external_version"))
+
+    def idle(self) -> bool:
+        """Whether nothing that is here waits for anything."""
+        waiting = (
+            Event.objects.filter(consumer__in=RELAYS, done_at=None),
+            InboundMessage.objects.filter(state="new"),
+            OutboundMessage.objects.filter(state="waiting"),
+            Listing.objects.filter(link="linked").exclude(offer_state="agreed"),
             # An account that was left alone for a minute is asked again when the minute is over.
-            and not Snag.objects.filter(resolved_at=None).exists()
+            Snag.objects.filter(resolved_at=None),
         )
+        return not any(rows.exists() for rows in waiting)
 
     def state(self) -> Counter[str]:
         """What there is of everything, as numbers that can be subtracted."""
