@@ -189,7 +189,9 @@ def test_customers_are_known_by_number_mail_or_name(manager: Client) -> None:
     changes_nothing(manager, "customers")
     changes_nothing(manager, "customers", sheet.encode())
     wrong = "number,name,email,group,price_list\n999999,X,,,\n,X,,Nobody,\n,Y,,,Nothing\n,Z,nomail,,\n"
-    assert faults(send(manager, wrong, "customers")) == [
+    found = send(manager, wrong, "customers")
+    assert [row["key"] for row in found["shown"]] == ["X", "X", "Y", "Z"], "a wrong row is named by what it says"
+    assert faults(found) == [
         "number: no customer has it; leave it empty for a new one",
         "group: is no group of customers",
         "price_list: is no price list",

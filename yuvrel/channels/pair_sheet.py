@@ -31,34 +31,39 @@ def key_of(values: Mapping[str, Any]) -> str:
     return f"{values['connection'].casefold()} / {values['listing'].strip().casefold()}"
 
 
-def _rows() -> Iterator[tuple[str, str, str, Listing]]:
-    """Each listing: its key, what it is written as, its number there, itself. The SKU names it where it is the only one."""
+def _rows() -> Iterator[tuple[list[str], Listing]]:
+    """Each listing, and what it is called there: the SKU, where it is the only one that has it, then its number."""
     listings = Listing.objects.select_related("connection", "item").order_by("connection__name", "external_id")
     codes = Counter((row, normal_sku(sku)) for row, sku in Listing.objects.values_list("connection_id", "sku"))
     for row in listings.iterator(2000):
         is_known_by_sku = row.sku and codes[row.connection_id, normal_sku(row.sku)] == 1
-        written = row.sku if is_known_by_sku else row.external_id
-        yield key_of({"connection": row.connection.name, "listing": written}), written, row.external_id, row
+        yield [row.sku, row.external_id] if is_known_by_sku else [row.external_id], row
 
 
 def standing() -> Iterator[tuple[str, dict[str, str]]]:
     """Every listing, and what it stands for."""
-    for key, written, _, row in _rows():
-        texts = {"connection": row.connection.name, "listing": written, "title": row.title}
-        yield key, texts | ({"sku": row.item.sku, "units": str(row.units)} if row.item else {})
+    for called, row in _rows():
+        texts = {"connection": row.connection.name, "listing": called[0], "title": row.title}
+        yield f"#{row.pk}", texts | ({"sku": row.item.sku, "units": str(row.units)} if row.item else {})
 
 
 def known_as() -> Callable[[str], str]:
-    """A listing by its number there."""
-    by_number = {key_of({"connection": row.connection.name, "listing": number}): key for key, _, number, row in _rows()}
-    return lambda key: by_number.get(key, key)
+    """A listing by what it is called there; a SKU comes before the number of another."""
+    numbers: dict[str, str] = {}
+    skus: dict[str, str] = {}
+    for called, row in _rows():
+        *sku, number = (key_of({"connection": row.connection.name, "listing": name}) for name in called)
+        numbers[number] = f"#{row.pk}"
+        skus |= dict.fromkeys(sku, f"#{row.pk}")
+    told = numbers | skus
+    return lambda key: told.get(key, key)
 
 
 def judge() -> Judge:
     """The listing is there, and the item can be sold."""
     connections = {name.casefold() for name in Connection.objects.values_list("name", flat=True)}
     items = {normal_sku(sku) for sku in Item.objects.filter(active=True).values_list("sku", flat=True)}
-    linked = {key for key, _, _, row in _rows() if row.item_id}
+    linked = {f"#{pk}" for pk in Listing.objects.exclude(item=None).values_list("pk", flat=True)}
     key_for = known_as()
 
     def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
@@ -79,8 +84,7 @@ def judge() -> Judge:
 
 def apply(actor: Actor, rows: Sequence[Read]) -> None:
     """Link each listing, or unlink it; what a row does not say stays as it is."""
-    wanted = {row.key for row in rows}
-    there = {key: row for key, _, _, row in _rows() if key in wanted}
+    there = {f"#{row.pk}": row for row in Listing.objects.filter(pk__in=[int(row.key[1:]) for row in rows])}
     items = {normal_sku(sku): pk for sku, pk in Item.objects.filter(active=True).values_list("sku", "pk")}
     for row in rows:
         listing = there[row.key]

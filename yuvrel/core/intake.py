@@ -236,7 +236,7 @@ def _rows(
         wrong = f"stands in line {seen[key]} already" if key in seen else judge(values, before is None)
         if wrong:
             column, why = (next(iter(known)), wrong) if isinstance(wrong, str) else wrong
-            yield Read(line, key, "wrong", faults=(Fault(line, column, row.get(column, ""), why),))
+            yield Read(line, key, "wrong", values, faults=(Fault(line, column, row.get(column, ""), why),))
             continue
         seen[key] = line
         if before is None:

@@ -15,7 +15,7 @@ from yuvrel.core.sheets import read_any, table_lines, write_table
 from yuvrel.events.actions import wake
 from yuvrel.people.roles import Actor, Role, audit
 
-from .models import Intake
+from .models import Before, Intake
 from .registry import Kind, kind_of
 
 log = logging.getLogger("yuvrel.intake")
@@ -52,7 +52,7 @@ def send(actor: Actor, kind: str, name: str, data: bytes, at: datetime, undoes: 
 
 def get(intake_id: int) -> Intake:
     """The file. Raises NotFoundError."""
-    row = Intake.objects.defer("data", "undo").filter(pk=intake_id).first()
+    row = Intake.objects.defer("data").filter(pk=intake_id).first()
     if row is None:
         raise NotFoundError("There is no such import.")
     return row
@@ -151,10 +151,10 @@ def _apply_whole(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read],
                 transaction.set_rollback(True)
                 return False
             kind.apply(actor, batch)
+        _keep_before(row, kind, waiting, standing)
         _trace(row, actor, len(waiting))
-    row.done, row.undo = len(waiting), _before(kind, waiting, standing)
-    row.undo_rows = len(row.undo)
-    row.save(update_fields=["done", "undo", "undo_rows"])
+    row.done = len(waiting)
+    row.save(update_fields=["done", "undo_rows"])
     return True
 
 
@@ -163,13 +163,13 @@ def _apply(row: Intake, kind: Kind, actor: Actor, waiting: Sequence[Read], stand
     for batch in _batches(waiting):
         if _is_stopped(row):
             return False
-        left = _take(kind, actor, batch)
+        with transaction.atomic():
+            left = _take(kind, actor, batch)
+            _keep_before(row, kind, [read for read in batch if str(read.line) not in left], standing)
         row.done += len(batch) - len(left)
         row.wrong |= left
-        row.undo |= {line: cells for line, cells in _before(kind, batch, standing).items() if line not in left}
-        row.undo_rows = len(row.undo)
         row.counts["wrong"] = len(row.wrong)
-        row.save(update_fields=["done", "wrong", "counts", "undo", "undo_rows"])
+        row.save(update_fields=["done", "wrong", "counts", "undo_rows"])
     _trace(row, actor, row.done)
     return True
 
@@ -201,22 +201,25 @@ def undo(actor: Actor, intake_id: int, at: datetime) -> Intake:
     if Intake.objects.filter(undoes=row).exists():
         raise RefusedError("This was undone already, or is about to be.", field="state")
     names = [column.name for column in kind_of(row.kind).columns]
-    told = [name for name in names if any(name in cells for cells in row.undo.values())]
-    data = write_table(told, row.undo.values()).encode()
+    cells = list(row.befores.order_by("line").values_list("cells", flat=True))  # type: ignore[attr-defined]
+    told = [name for name in names if any(name in one for one in cells)]
+    data = write_table(told, cells).encode()
     return send(actor, row.kind, f"Undo {row.name}", data, at, row)
 
 
-def _before(kind: Kind, rows: Sequence[Read], standing: Standing) -> dict[str, dict[str, str]]:
-    """By line, what each changed row is known by, and what stood in the cells that were changed. What was empty and
-    cannot be emptied (the cost of what came in) is left out."""
+def _keep_before(row: Intake, kind: Kind, rows: Sequence[Read], standing: Standing) -> None:
+    """Keep what each changed row is known by, and what stood in the cells that were changed. What was empty and cannot
+    be emptied (the cost of what came in) is left out. A row that was changed before a stop keeps what stood there first."""
     known_by = [column.name for column in kind.columns if column.needed or column.tells]
     clearable = {column.name for column in kind.columns if column.empty is not None}
-    return {
-        str(row.line): {name: standing[row.key].get(name, "") for name in known_by}
-        | {name: before or EMPTY for name, (before, _) in row.changes.items() if before or name in clearable}
-        for row in rows
-        if row.outcome == "changed"
-    }
+    found = []
+    for read in rows:
+        if read.outcome == "changed":
+            cells = {name: standing[read.key].get(name, "") for name in known_by}
+            cells |= {name: before or EMPTY for name, (before, _) in read.changes.items() if before or name in clearable}
+            found.append(Before(intake=row, line=read.line, cells=cells))
+    Before.objects.bulk_create(found, 2000, ignore_conflicts=True)
+    row.undo_rows = Before.objects.filter(intake=row).count()
 
 
 def _trace(row: Intake, actor: Actor, count: int) -> None:

@@ -31,7 +31,7 @@ def kinds(request: HttpRequest) -> Any:
 def newest(request: HttpRequest) -> Any:
     """The newest files."""
     actor(request)
-    return list(Intake.objects.defer("data", "undo").select_related("undone_by").order_by("-pk")[:20])
+    return list(Intake.objects.defer("data").select_related("undone_by").order_by("-pk")[:20])
 
 
 @router.get("/imports/{int:import_id}", response=IntakeOut, operation_id="get_import")

@@ -29,7 +29,6 @@ class Intake(models.Model):
     done = models.PositiveIntegerField(default=0)
     stop = models.BooleanField(default=False, help_text="Somebody asked it to stop")
     said = models.CharField(max_length=300, blank=True)
-    undo = models.JSONField(default=dict, help_text="Line to what stood there before, by column, of each row that was changed")
     undo_rows = models.PositiveIntegerField(default=0)
     undoes = models.OneToOneField("self", on_delete=models.SET_NULL, null=True, related_name="undone_by")
     by = models.CharField(max_length=150)
@@ -41,3 +40,14 @@ class Intake(models.Model):
     class Meta:
         indexes = [models.Index(fields=["kind", "-id"], name="intake_newest")]
         constraints = [models.CheckConstraint(condition=models.Q(done__lte=models.F("total")), name="intake_done_of_total")]
+
+
+class Before(models.Model):
+    """What a changed row is known by, and what stood in its cells before: what undoes a file, a line at a time."""
+
+    intake = models.ForeignKey(Intake, on_delete=models.CASCADE, related_name="befores")
+    line = models.PositiveIntegerField()
+    cells = models.JSONField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["intake", "line"], name="intake_before_once")]

@@ -88,7 +88,8 @@ def apply(actor: Actor, rows: Sequence[Read]) -> None:
     """Take rows in; what a row does not say stays as it is."""
     groups = {row.name.casefold(): row.pk for row in CustomerGroup.objects.all()}
     lists = {row.name.casefold(): row.pk for row in PriceList.objects.all()}
-    there = {key: row for key, _, row in _rows()}
+    known = [int(row.key[1:]) for row in rows if row.outcome == "changed"]
+    there = {f"#{row.pk}": row for row in Customer.objects.filter(pk__in=known)}
     for row in rows:
         values, old = row.values, there.get(row.key)
         facts: dict[str, Any] = {name: values[name] for name in ("name", "email", "on_account", "note") if name in values}

@@ -17,7 +17,6 @@
 	const columns = $derived(
 		kinds.data?.find((one) => one.name === 'items')?.columns.filter((one) => one.many) ?? []
 	);
-	const OF_PRODUCT = ['category', 'brand', 'tags', 'tax_class', 'note'];
 	const form = new FormState<{ column: string; text: string }>(() => ({
 		column: 'category',
 		text: ''
@@ -56,10 +55,7 @@
 		max={4000}
 		hint={[chosen?.words, chosen && `for instance ${chosen.example}`].filter(Boolean).join('; ')}
 	/>
-	{#if OF_PRODUCT.includes(form.value.column)}<p class="soft small">
-			This belongs to the product: the other items of the same product follow. Left empty, it is
-			cleared.
-		</p>{/if}
+	<p class="soft small">Left empty, it is cleared, where it may be empty.</p>
 	<SaveLine {form} save="Show what would change" mayAlways />
 </form>
 
