@@ -17,13 +17,15 @@ from django.contrib.auth.models import Group
 from django.db import connection
 from django.utils import timezone
 
-from yuvrel.books.actions import account_ids, open_chart
+from yuvrel.books.actions import account_ids, accounts_of, open_chart
 from yuvrel.books.models import Account
 from yuvrel.buying.models import PriceBreak, Supplier, SupplierItem
 from yuvrel.catalogue.models import Category, Item, Product, TaxClass
+from yuvrel.catalogue.retail import keep_prices
 from yuvrel.channels.credentials import seal
 from yuvrel.channels.models import Connection, Feed, Listing
 from yuvrel.connectors.registry import KINDS
+from yuvrel.ownership import company_id, from_now_on
 from yuvrel.people.models import Company, Location, User
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.rules.models import SettingValue
@@ -49,10 +51,11 @@ class Size:
 
 
 ORDERS = """
-    INSERT INTO sales_salesorder (connection_id, kind, external_id, external_number, external_version, number, state,
+    INSERT INTO sales_salesorder (company_id, connection_id, kind, external_id, external_number, external_version, number, state,
         held_because, location_id, ship_to, currency, total, net, paid, shipping_method,
         placed_at, received_at, history, stated_currency, rate)
-    SELECT %(shop)s, 'order', 'h' || n, n::text, 1, 'H-' || n, 'closed', '', %(place)s, '{}', 'EUR', 24.60, 20.00, true, '',
+    SELECT %(company)s, %(shop)s, 'order', 'h' || n, n::text, 1, 'H-' || n, 'closed', '', %(place)s, '{}', 'EUR', 24.60, 20.00,
+        true, '',
         %(start)s + (n * interval '1 second' * %(gap)s), now(), true, '', 1
     FROM generate_series(1, %(orders)s) AS n
 """
@@ -97,13 +100,16 @@ def build(size: Size, base: str) -> dict[str, Connection]:
         orders = size.order_lines // 2
         shop = connections["shop1"].pk
         gap = DAYS * 86_400 / orders
-        cursor.execute(ORDERS, {"shop": shop, "place": place.pk, "start": start, "gap": gap, "orders": orders})
+        cursor.execute(
+            ORDERS, {"company": company_id(), "shop": shop, "place": place.pk, "start": start, "gap": gap, "orders": orders}
+        )
         cursor.execute(LINES, {"items": size.items})
         cursor.execute(MOVES, {"cost": COST})
         cursor.execute(COSTS)
         cursor.execute(
-            "INSERT INTO books_journalentry (kind, date, document, document_kind, memo, posted_at)"
-            " VALUES ('summary', current_date, 'HISTORY', '', 'cost of two years', now()) RETURNING id"
+            "INSERT INTO books_journalentry (company_id, kind, date, document, document_kind, memo, posted_at)"
+            " VALUES (%s, 'summary', current_date, 'HISTORY', '', 'cost of two years', now()) RETURNING id",
+            [company_id()],
         )
         entry = cursor.fetchone()[0]
         ids = account_ids()
@@ -111,9 +117,10 @@ def build(size: Size, base: str) -> dict[str, Connection]:
         cursor.execute(BOOKED, {"entry": entry, "inventory": ids["inventory"], "cost_of_sales": ids["cost_of_sales"]})
         cursor.execute("ALTER TABLE books_journalline ENABLE TRIGGER USER")
         cursor.execute(
-            "INSERT INTO books_ledgerdocument (entry_id, kind, number, contact, details, state, external_id, gather, made_at)"
-            " VALUES (%s, 'journal', 'HISTORY', '', '[]', 'pending', '', '', now())",
-            [entry],
+            "INSERT INTO books_ledgerdocument"
+            " (company_id, entry_id, kind, number, contact, details, state, external_id, gather, made_at)"
+            " VALUES (%s, %s, 'journal', 'HISTORY', '', '[]', 'pending', '', '', now())",
+            [company_id(), entry],
         )
         cursor.execute("ANALYZE")
     return connections
@@ -121,11 +128,12 @@ def build(size: Size, base: str) -> dict[str, Connection]:
 
 def _company() -> Location:
     company = Company.objects.create(name="Large", time_zone="Europe/Dublin")
+    from_now_on(company)
     for n, name in enumerate(("North", "South", "West")):
         Location.objects.create(company=company, code=name.lower(), name=name, position=n)
     TaxClass.objects.create(name="Standard", percent=23)
     open_chart()
-    account_ids.cache_clear()
+    accounts_of.cache_clear()
     user = User.objects.create_user(username="manager", password=None)
     user.groups.add(Group.objects.get_or_create(name=Role.MANAGER.value)[0])
     return Location.objects.get(code="north")
@@ -135,8 +143,9 @@ def _items(size: Size) -> None:
     category = Category.objects.create(name="Goods")
     products = Product.objects.bulk_create([Product(title=f"Goods {n}", category=category) for n in range(size.items)], 5000)
     items = Item.objects.bulk_create(
-        [Item(product=p, sku=f"G-{n:05d}", title=f"Goods {n}", price=Decimal("12.30")) for n, p in enumerate(products)], 5000
+        [Item(product=p, sku=f"G-{n:05d}", title=f"Goods {n}") for n, p in enumerate(products)], 5000
     )
+    keep_prices(dict.fromkeys((item.pk for item in items), Decimal("12.30")))
     supplier = Supplier.objects.create(code="bulk", name="Bulk", currency="EUR")
     terms = SupplierItem.objects.bulk_create(
         [SupplierItem(supplier=supplier, item=item, code=f"B{item.pk}", pack=12) for item in items], 5000

@@ -23,6 +23,7 @@ from yuvrel.channels.rules import Ids
 from yuvrel.channels.sql import set_offers
 from yuvrel.core.money import ZERO
 from yuvrel.core.rules import Level, Rung
+from yuvrel.ownership import in_hand, working_for
 from yuvrel.people.roles import SYSTEM
 from yuvrel.planning import forecasts
 from yuvrel.planning.models import ForecastRun
@@ -170,8 +171,11 @@ def settle_all(timed: Timed) -> None:
     while outbound.deliver(ledger):
         continue
 
+    company = in_hand()
+
     def push(pk: int) -> None:
-        offers.push(Connection.objects.get(pk=pk))
+        with working_for(company):
+            offers.push(Connection.objects.get(pk=pk))
         connections.close_all()
 
     with ThreadPoolExecutor(5) as pool:
@@ -181,8 +185,11 @@ def settle_all(timed: Timed) -> None:
 def check(table: Any, timed: Timed) -> None:
     """A1 to A6 over everything, beside reading what the channels show and nothing else."""
 
+    company = in_hand()
+
     def one(pk: int) -> None:
-        agreement.check_connection(Connection.objects.get(pk=pk))
+        with working_for(company):
+            agreement.check_connection(Connection.objects.get(pk=pk))
         connections.close_all()
 
     def everything() -> None:

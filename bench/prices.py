@@ -20,6 +20,7 @@ from django.utils import timezone  # noqa: E402
 from bench.__main__ import Table, standins, timed  # noqa: E402
 from bench.company import Size, build, standin_setup  # noqa: E402
 from yuvrel.catalogue.models import Item  # noqa: E402
+from yuvrel.catalogue.retail import keep_prices, priced  # noqa: E402
 from yuvrel.channels import prices  # noqa: E402
 from yuvrel.channels.models import Connection, Listing, PriceOffer  # noqa: E402
 from yuvrel.channels.rehearsal import rehearse_rules  # noqa: E402
@@ -40,7 +41,7 @@ TYPED, FROM_COST, LISTS = 10, 4, 40
 
 def make_lists() -> PriceList:
     """The base list, ten that are typed for every item, four from cost, the others derived in chains of three."""
-    Item.objects.update(price=Decimal("24.60"))
+    keep_prices(dict.fromkeys(Item.objects.values_list("pk", flat=True), Decimal("24.60")))
     base = base_list()
     ids = list(Item.objects.order_by("pk").values_list("pk", flat=True))
     for n in range(TYPED):
@@ -62,7 +63,7 @@ def make_lists() -> PriceList:
 
 def bare_read() -> int:
     """The rows that prices are worked out from, and nothing else."""
-    rows = len(list(Item.objects.values_list("pk", "price", "product__tax_class__percent")))
+    rows = len(list(priced(Item.objects.all()).values_list("pk", "price", "product__tax_class__percent")))
     rows += len(list(ItemCost.objects.values_list("item_id", "last_average", "last_cost")))
     return rows + len(list(PriceEntry.objects.values_list("list_id", "item_id", "price", "from_quantity", "starts_on", "pk")))
 

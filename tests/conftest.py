@@ -9,7 +9,7 @@ import pytest
 from django.db import connections
 from hypothesis import settings
 
-from tests import clones
+from tests import clones, companies
 from yuvrel.connectors.registry import KINDS
 from yuvrel.people.models import Location
 
@@ -18,6 +18,7 @@ from .world import forget_accounts, make_company
 # How long an example takes hangs on what else the machine does, so no test judges by it.
 settings.register_profile("house", deadline=None)
 settings.load_profile("house")
+companies.install()
 
 
 # Where single tests take longest: they go first, so that no process waits at the end for another's last one.
@@ -60,6 +61,11 @@ def larkmead(django_db_setup: None, django_db_blocker: Any) -> Iterator[dict[str
 def company(db: None) -> Location:
     """A company in an empty database; the main place."""
     return make_company()
+
+
+@pytest.fixture(autouse=True)
+def _forget_company() -> None:
+    companies.forget_company()
 
 
 @pytest.fixture(autouse=True)

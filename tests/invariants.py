@@ -9,7 +9,8 @@ from decimal import Decimal as D
 from fractions import Fraction
 from typing import Any
 
-from django.db.models import DecimalField, Sum
+from django.apps import apps
+from django.db.models import DecimalField, F, Sum
 from django.db.models.functions import Coalesce
 
 from yuvrel.books.models import JournalEntry, JournalLine, LedgerDocument
@@ -59,6 +60,23 @@ def assert_invariants() -> None:
     assert control == sum(worth.values(), D(0)), "4: the control account is the value of all stock"
     assert_in_transit()
     assert_nets()
+
+
+def assert_nothing_crosses() -> None:
+    """No row of a company points to a row of another's, in whatever table."""
+    paths = {model: model._default_manager.company_path for model in owned_models()}
+    for model, path in paths.items():
+        for field in model._meta.concrete_fields:
+            other = paths.get(field.related_model)
+            if other is None:
+                continue
+            astray = model._base_manager.exclude(**{field.name: None}).exclude(**{path: F(f"{field.name}__{other}")})
+            assert not astray.exists(), f"{model.__name__}.{field.name} leads to another company"
+
+
+def owned_models() -> list[Any]:
+    """Every table whose rows belong to companies."""
+    return [model for model in apps.get_models() if hasattr(model._default_manager, "company_path")]
 
 
 def _pair(row: StockBalance) -> Pair:

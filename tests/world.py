@@ -9,9 +9,10 @@ from typing import Any
 
 from django.contrib.auth.models import Group
 
-from yuvrel.books.actions import account_ids, open_chart
+from tests.companies import forget_company
+from yuvrel.books.actions import accounts_of, open_chart
 from yuvrel.books.models import ExchangeRate
-from yuvrel.buying.models import PriceBreak, Supplier, SupplierItem
+from yuvrel.buying.models import PriceBreak, Supplier, SupplierInbox, SupplierItem
 from yuvrel.catalogue.actions import ItemDraft, add_product
 from yuvrel.catalogue.models import BundleComponent, Item, TaxClass
 from yuvrel.channels.models import Connection, Feed, Listing
@@ -33,7 +34,8 @@ _numbers = itertools.count(1)
 
 def forget_accounts() -> None:
     """The ids of accounts are kept by each process; another database has others."""
-    account_ids.cache_clear()
+    accounts_of.cache_clear()
+    forget_company()
 
 
 def make_company(zone: str = "Europe/Dublin") -> Location:
@@ -44,6 +46,7 @@ def make_company(zone: str = "Europe/Dublin") -> Location:
     for position, (code, name) in enumerate(places):
         Location.objects.create(company=company, code=code, name=name, position=position)
     TaxClass.objects.create(name="Standard", percent="23")
+    forget_company()
     open_chart()
     forget_accounts()
     return Location.objects.get(code="tannery-yard")
@@ -64,6 +67,11 @@ def make_item(sku: str = "", *, on_hand: int = 0, cost: str = "2.00", place: Loc
     if on_hand:
         give(item, on_hand, cost, place)
     return item
+
+
+def give_inbox(supplier: Supplier, connection: Connection) -> None:
+    """The connection through which orders reach a supplier."""
+    SupplierInbox.objects.create(supplier=supplier, connection=connection)
 
 
 def give(item: Item, units: int | D, cost: str = "2.00", place: Location | None = None) -> None:

@@ -15,7 +15,7 @@ from playwright.sync_api import Page, expect
 from tests.browser.conftest import assert_accessible, is_new_look
 from tests.channels.conftest import Standins
 from tests.invariants import assert_invariants
-from tests.world import incoming, make_connection, make_item, make_supplier, order_line
+from tests.world import give_inbox, incoming, make_connection, make_item, make_supplier, order_line
 from yuvrel.buying.actions import Wanted, draft
 from yuvrel.catalogue.models import Item
 from yuvrel.channels.models import Connection
@@ -203,8 +203,7 @@ def test_the_whole_journey(person: Person, tmp_path: Path) -> None:
     person.connect("Supplier's inbox", "Joinery inbox", "supplier/joinery", "t")
     person.go_live()
     supplier = make_supplier(Item.objects.get(sku="SMK-S"), price="3.00", pack=10)
-    supplier.inbox = Connection.objects.get(name="Joinery inbox")
-    supplier.save()
+    give_inbox(supplier, Connection.objects.get(name="Joinery inbox"))
     person.go("/buying")
     expect(page.locator("tr[data-row]", has_text="Smoker small")).to_be_visible()
     person.open_working("suggestion", "How many should we buy?")

@@ -177,6 +177,16 @@ def setup() -> dict[str, dict[str, Any]]:
                 "tokens": {"t": ["accounts.read", "documents.write", "balances.read"]},
             }
         },
+        "ledger-b": {
+            "account": {
+                "id": "ledger-b",
+                "sort": "ledger",
+                "name": "Books of another",
+                "locked": [],
+                "chart": [{"code": c, "name": c} for c in CHART],
+                "tokens": {"t": ["accounts.read", "documents.write", "balances.read"]},
+            }
+        },
         "joinery": {
             "account": {
                 "id": "joinery",

@@ -19,7 +19,7 @@ from standins.faults import FAULTS
 from tests.channels.conftest import Standins
 from tests.channels.test_journey import World, settle
 from tests.invariants import assert_invariants, assert_told_once
-from tests.world import give, make_item, make_supplier, set_rules
+from tests.world import give, give_inbox, make_item, make_supplier, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Drift
 from yuvrel.books.models import LedgerDocument
@@ -439,8 +439,7 @@ class SupplierContract(Contract):
     @classmethod
     def connect(cls, world: World) -> None:
         supplier = make_supplier(Item.objects.get(sku="SMK-S"))
-        supplier.inbox = world.connect("supplier", cls.name, "supplier/joinery")
-        supplier.save()
+        give_inbox(supplier, world.connect("supplier", cls.name, "supplier/joinery"))
 
     def purchases(self) -> Trial:
         """Two orders are sent and acknowledged."""

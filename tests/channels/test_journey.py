@@ -17,7 +17,7 @@ from standins import shop as shop_standin
 from tests.channels.conftest import Standins
 from tests.invariants import assert_invariants
 from tests.snapshot import once
-from tests.world import give, make_company, make_supplier, set_rules
+from tests.world import give, give_inbox, make_company, make_supplier, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Check, Drift
 from yuvrel.books.models import LedgerDocument
@@ -406,8 +406,7 @@ def test_a_cancelled_order_frees_its_stock_for_the_other_channels(world: World) 
 
 def test_a_purchase_order_reaches_the_supplier_once_and_is_answered(world: World) -> None:
     supplier = make_supplier(world.small, price="7.50")
-    supplier.inbox = world.connect("supplier", "Joinery", "supplier/joinery")
-    supplier.save()
+    give_inbox(supplier, world.connect("supplier", "Joinery", "supplier/joinery"))
     (order,) = draft(SYSTEM, [Wanted(world.small.pk, world.place.pk, D(12))], timezone.now())
     world.standins.faults("joinery", dropped=1.0)
     send(SYSTEM, order.pk, 1, timezone.now())

@@ -18,10 +18,10 @@ from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
 from tests.invariants import assert_invariants
-from tests.world import make_company, make_connection, make_item, make_listing, make_supplier
+from tests.world import give_inbox, make_company, make_connection, make_item, make_listing, make_supplier
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
-from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.models import ItemPrice
 from yuvrel.channels import inbound, linking, outbound, price_intake, submissions
 from yuvrel.channels.models import Connection, Feed, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.connectors.http import ConnectorError, read_json
@@ -326,8 +326,7 @@ def test_answers_of_a_supplier(db: None, monkeypatch: pytest.MonkeyPatch) -> Non
     place = make_company()
     item = make_item("A")
     supplier = make_supplier(item)
-    supplier.inbox = make_connection("supplier", watermark="0")
-    supplier.save()
+    give_inbox(supplier, make_connection("supplier", watermark="0"))
     orders = []
     for _ in range(2):
         (order,) = draft(SYSTEM, [Wanted(item.pk, place.pk, D(5))], timezone.now())
@@ -374,7 +373,7 @@ def test_prices_changed_at_a_till(db: None, monkeypatch: pytest.MonkeyPatch) -> 
         rows = [on_the_wire(odd), {"plu": "2", "price": "13.00", "changed_at": NOW}]
         page_of(monkeypatch, "/api/price-changes", lambda: {"changes": rows, "after": None})
         price_intake.take_changes(Connection.objects.get(pk=till.pk), timezone.now())
-        first, second = Item.objects.order_by("sku").values_list("price", flat=True)
+        first, second = ItemPrice.objects.order_by("item__sku").values_list("amount", flat=True)
         assert second == 13
         set_aside = Snag.objects.filter(kind="price there", resolved_at=None).count()
         known = isinstance(odd, dict) and str(odd.get("plu")).strip() == "1"
@@ -389,8 +388,7 @@ def test_one_delivery_that_cannot_be_made_stops_no_other(db: None, monkeypatch: 
     place = make_company()
     item = make_item("A")
     supplier = make_supplier(item)
-    supplier.inbox = make_connection("supplier", watermark="0")
-    supplier.save()
+    give_inbox(supplier, make_connection("supplier", watermark="0"))
     for code in ("bad \x07 code", "fine"):
         supplier.items.update(code=code)
         (order,) = draft(SYSTEM, [Wanted(item.pk, place.pk, D(5))], timezone.now())

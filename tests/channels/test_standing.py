@@ -17,7 +17,7 @@ from tests.invariants import assert_invariants
 from tests.world import give, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Drift
-from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.retail import keep_prices
 from yuvrel.channels import linking, refreshing, standing
 from yuvrel.channels.listing_page import listing_page
 from yuvrel.channels.models import Listing, Snag
@@ -189,7 +189,7 @@ def test_what_a_held_price_leaves_is_worked_out_from_it(world: World) -> None:
 
 def test_a_price_is_held_by_hand_where_no_list_gives_one(world: World) -> None:
     set_rules(world.shop, price_owner="here")
-    Item.objects.filter(pk=world.small.pk).update(price=0)
+    keep_prices({world.small.pk: D(0)})
     row = of(world, "SMK-S")
     change(SYSTEM, Rung(Level.LISTING, row.title, row.pk), {"held_price": "19.90"}, timezone.now())
     settle()

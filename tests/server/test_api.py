@@ -145,6 +145,7 @@ def test_pages_carry_a_policy_without_inline_script(company: Location, client: C
 def test_two_time_zones_put_one_moment_on_two_days(db: None) -> None:
     from datetime import UTC, datetime
 
+    from tests.companies import forget_company
     from yuvrel.people.models import Company
     from yuvrel.people.queries import company_day
 
@@ -152,6 +153,7 @@ def test_two_time_zones_put_one_moment_on_two_days(db: None) -> None:
     late = datetime(2027, 7, 1, 23, 30, tzinfo=UTC)
     assert str(company_day(late)) == "2027-07-02"
     Company.objects.update(time_zone="America/New_York")
+    forget_company()
     assert str(company_day(late)) == "2027-07-01"
 
 

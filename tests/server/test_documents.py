@@ -20,6 +20,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.core.errors import NotFoundError, RefusedError, StaleError
 from yuvrel.documents.actions import lock, next_number
 from yuvrel.documents.registry import KINDS, address
+from yuvrel.ownership import working_for
 from yuvrel.people.models import Company, Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import ship, take_order
@@ -64,11 +65,10 @@ def test_each_kind_counts_for_itself_and_a_document_that_is_not_written_gives_it
         next_number(ORDER)
 
 
-def test_each_company_counts_for_itself(company: Location, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_each_company_counts_for_itself(company: Location) -> None:
     next_number(ADJUSTMENT)
-    other = Company.objects.create(name="Another", base_currency="PLN")
-    monkeypatch.setattr("yuvrel.documents.actions.company", lambda: other)
-    assert next_number(ADJUSTMENT) == "ADJ-1001"
+    with working_for(Company.objects.create(name="Another", base_currency="PLN")):
+        assert next_number(ADJUSTMENT) == "ADJ-1001"
 
 
 def test_a_document_is_loaded_under_its_lock_in_the_version_that_was_seen(company: Location) -> None:

@@ -10,8 +10,9 @@ import pytest
 from django.utils import timezone
 
 from tests.world import NOW, make_bundle, make_company, make_item
-from yuvrel.catalogue.models import Category, Item
+from yuvrel.catalogue.models import Category, Item, ItemPrice
 from yuvrel.catalogue.products import change_items
+from yuvrel.catalogue.retail import keep_prices
 from yuvrel.core.errors import BadInputError, ForbiddenError, RefusedError, StaleError
 from yuvrel.core.price_change import PriceRule
 from yuvrel.core.rules import Level, Rung
@@ -64,7 +65,7 @@ def test_base_derived_and_cost_lists_of_one_item_and_its_bundle(place: Any) -> N
 
 def test_a_price_of_nothing_in_the_base_list_is_none(place: Any) -> None:
     item = make_item("A")
-    Item.objects.filter(pk=item.pk).update(price=0)
+    keep_prices({item.pk: D(0)})
     follow = make_list("Market", method="derived", percent=D(15))
     assert price(base_list().pk, item) is None
     assert price(follow.pk, item) is None
@@ -202,7 +203,7 @@ def test_a_rule_over_a_category_is_rehearsed_then_applied_then_undone(place: Any
     assert (told["items"], told["rising"], told["falling"], told["below_floor"]) == (2, 2, 0, 2)
     assert [(row["now"], row["then"], row["margin"]) for row in told["rows"]] == [(10, D("10.95"), D("32.6"))] * 2
     assert told["others"] == [{"id": market.pk, "name": "Market", "rising": 2, "changing": 2}]
-    assert set(Item.objects.values_list("price", flat=True)) == {D(10)}
+    assert set(ItemPrice.objects.values_list("amount", flat=True)) == {D(10)}
     made = apply_rule(SYSTEM, base.pk, chosen, rule, None, None, NOW)
     assert made.what == "+3 %, ending 0.95 on jars"
     assert [price(base.pk, item) for item in items] == [D("10.95"), D("10.95"), 10]

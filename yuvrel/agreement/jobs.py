@@ -3,23 +3,22 @@
 from __future__ import annotations
 
 from django.utils import timezone
-from procrastinate.contrib.django import app
 
 from yuvrel.events.actions import wake
+from yuvrel.people.jobs import company_job, every
 
 from . import actions
 
 
-@app.periodic(cron="* * * * *")
-@app.task(name="agreement.check", queueing_lock="agreement.check", lock="agreement.check")
-def check(timestamp: int = 0) -> None:
+@every("* * * * *", "agreement.check", lock="agreement.check")
+def check() -> None:
     """Every minute, and when asked for. Accounts are read side by side: each allows only so many calls a second."""
     for connection_id in actions.live_connections().values_list("pk", flat=True):
         wake(check_connection.name, f"agreement:{connection_id}", connection_id=connection_id)
     actions.check_own()
 
 
-@app.task(name="agreement.check_connection")
+@company_job("agreement.check_connection")
 def check_connection(connection_id: int) -> None:
     """One account against ours."""
     connection = actions.live_connections().filter(pk=connection_id).first()
@@ -27,8 +26,7 @@ def check_connection(connection_id: int) -> None:
         actions.check_connection(connection)
 
 
-@app.periodic(cron="* * * * * */5")
-@app.task(name="agreement.heal", queueing_lock="agreement.heal")
-def heal(timestamp: int = 0) -> None:
+@every("* * * * * */5", "agreement.heal")
+def heal() -> None:
     """Close drifts that a push has put right."""
     actions.heal_pushed(timezone.now())

@@ -1,13 +1,17 @@
 """What was compared, when, and what did not agree."""
 
+from typing import ClassVar
+
 from django.db import models
 
+from yuvrel.ownership import owned, owner
 from yuvrel.platform.columns import QUANTITY
 
 
 class Check(models.Model):
     """The newest outcome of one comparison: two totals on the beam."""
 
+    company = owner()
     code = models.CharField(max_length=2)
     connection = models.ForeignKey("channels.Connection", on_delete=models.CASCADE, null=True)
     at = models.DateTimeField()
@@ -16,13 +20,16 @@ class Check(models.Model):
     compared = models.PositiveIntegerField()
     differing = models.PositiveIntegerField()
 
+    objects: ClassVar[models.Manager["Check"]] = owned()
+
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["code", "connection"], name="check_once", nulls_distinct=False)]
+        constraints = [models.UniqueConstraint(fields=["company", "code", "connection"], name="check_once", nulls_distinct=False)]
 
 
 class Drift(models.Model):
     """Two books differ on one thing: what was expected, what was found, since when."""
 
+    company = owner()
     code = models.CharField(max_length=2)
     key = models.CharField(max_length=120)
     connection = models.ForeignKey("channels.Connection", on_delete=models.CASCADE, null=True)
@@ -37,8 +44,10 @@ class Drift(models.Model):
     seen_at = models.DateTimeField()
     healed_at = models.DateTimeField(null=True)
 
+    objects: ClassVar[models.Manager["Drift"]] = owned()
+
     class Meta:
         constraints = [
-            models.UniqueConstraint(fields=["code", "key"], condition=models.Q(healed_at=None), name="drift_open_once")
+            models.UniqueConstraint(fields=["company", "code", "key"], condition=models.Q(healed_at=None), name="drift_open_once")
         ]
         indexes = [models.Index(fields=["healed_at", "-since"], name="drift_open")]

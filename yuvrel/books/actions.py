@@ -19,6 +19,7 @@ from yuvrel.documents.columns import from_document
 from yuvrel.documents.registry import Ref
 from yuvrel.events.actions import record
 from yuvrel.events.models import Event
+from yuvrel.ownership import company_id
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.platform.bulk import insert_many
 
@@ -79,13 +80,18 @@ def open_chart() -> None:
     """Create the accounts that are missing."""
     have = set(Account.objects.values_list("role", flat=True))
     Account.objects.bulk_create(Account(role=role, code=code, name=name) for role, code, name in CHART if role not in have)
-    account_ids.cache_clear()
+    accounts_of.cache_clear()
 
 
-@lru_cache(maxsize=1)
 def account_ids() -> dict[str, int]:
-    """Account id by role."""
-    return dict(Account.objects.values_list("role", "id"))
+    """Account id by role, of the company that is worked for."""
+    return accounts_of(company_id())
+
+
+@lru_cache(maxsize=64)
+def accounts_of(company: int) -> dict[str, int]:
+    """Account id by role, of one company; each process keeps them."""
+    return dict(Account._base_manager.filter(company=company).values_list("role", "id"))
 
 
 def clearing_accounts() -> list[Account]:
@@ -110,7 +116,7 @@ def add_clearing(actor: Actor, code: str, name: str) -> Account:
         raise BadInputError(f"There is an account {code} already.", field="code")
     row = Account.objects.create(role=f"{FURTHER_CLEARING}{code}", code=code, name=check_text(name, "name", most=60))
     # Every process keeps the accounts by role; one that does not know this one yet looks again when it is asked for it.
-    account_ids.cache_clear()
+    accounts_of.cache_clear()
     audit(actor, "open account", "account", row.pk, after={"code": code, "name": row.name})
     return row
 

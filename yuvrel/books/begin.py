@@ -13,6 +13,7 @@ from django.db import transaction
 from yuvrel.catalogue.models import TaxClass
 from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.core.money import minor_unit
+from yuvrel.ownership import working_for
 from yuvrel.people.models import Company, Location
 from yuvrel.people.roles import SYSTEM, audit
 
@@ -23,13 +24,18 @@ MINOR_UNIT = Decimal("0.01")
 
 
 @transaction.atomic
-def begin(name: str, currency: str, zone: str, places: Sequence[tuple[str, str]], tax_percent: Decimal) -> Company:
-    """Open the one company of this installation with its places (short name, name) and its chart of accounts.
+def begin(
+    name: str, currency: str, zone: str, places: Sequence[tuple[str, str]], tax_percent: Decimal, *, further: bool = False
+) -> Company:
+    """Open a company with its places (short name, name) and its chart of accounts; `further`: beside those there are.
 
-    Raises RefusedError when there is one already, BadInputError naming what cannot be.
+    Companies share products and suppliers; all else is each one's own. Raises RefusedError when there is one already and
+    no further one was asked for, BadInputError naming what cannot be.
     """
-    if Company.objects.exists():
-        raise RefusedError("This database holds a company already.", field="name")
+    if Company.objects.exists() and not further:
+        raise RefusedError("This database holds a company already. To open another beside it, say --further.", field="name")
+    if Company.objects.filter(name=name.strip()).exists():
+        raise BadInputError(f"There is a company called {name.strip()} already.", field="name")
     if not 0 < len(name.strip()) <= 120:
         raise BadInputError("A company needs a name of at most 120 characters.", field="name")
     if minor_unit(currency) != MINOR_UNIT:
@@ -43,12 +49,20 @@ def begin(name: str, currency: str, zone: str, places: Sequence[tuple[str, str]]
     if not 0 <= tax_percent < 100:
         raise BadInputError("The tax rate lies between 0 and 100 per cent.", field="tax")
     company = Company.objects.create(name=name.strip(), base_currency=currency, time_zone=zone)
-    for position, (code, called) in enumerate(places):
-        _add_place(company, position, code, called)
-    TaxClass.objects.create(name="Standard", percent=tax_percent)
-    open_chart()
+    with working_for(company):
+        for position, (code, called) in enumerate(places):
+            _add_place(company, position, code, called)
+        _add_tax(company, tax_percent)
+        open_chart()
     audit(SYSTEM, "begin", "company", company.pk, after={"name": company.name, "places": [code for code, _ in places]})
     return company
+
+
+def _add_tax(company: Company, percent: Decimal) -> None:
+    """Tax classes are shared: one of that rate will do."""
+    if not TaxClass.objects.filter(percent=percent).exists():
+        name = "Standard" if not TaxClass.objects.filter(name="Standard").exists() else f"Standard, {company.name}"[:40]
+        TaxClass.objects.create(name=name, percent=percent)
 
 
 def _add_place(company: Company, position: int, code: str, name: str) -> None:

@@ -1,33 +1,46 @@
 """The sub-ledger: accounts, entries that are never edited, and what was told to the outside ledger."""
 
+from typing import ClassVar
+
 import pgtrigger
 from django.db import models
 
 from yuvrel.documents.columns import FromDocument
+from yuvrel.ownership import owned, owner
 from yuvrel.platform.columns import MONEY, RATE
 
 
 class Account(models.Model):
     """One account of ours; each role of the postings has exactly one."""
 
-    role = models.CharField(max_length=30, unique=True)
-    code = models.CharField(max_length=10, unique=True)
+    company = owner()
+    role = models.CharField(max_length=30)
+    code = models.CharField(max_length=10)
     name = models.CharField(max_length=60)
+
+    objects: ClassVar[models.Manager["Account"]] = owned()
 
     class Meta:
         ordering = ["code"]
+        constraints = [
+            models.UniqueConstraint(fields=["company", "role"], name="account_role_once"),
+            models.UniqueConstraint(fields=["company", "code"], name="account_code_once"),
+        ]
 
 
 class ExchangeRate(models.Model):
     """Units of `currency` for one unit of base currency, from a day on."""
 
+    company = owner()
     currency = models.CharField(max_length=3)
     day = models.DateField()
     rate = models.DecimalField(**RATE)
 
+    objects: ClassVar[models.Manager["ExchangeRate"]] = owned()
+
     class Meta:
         constraints = [
-            models.UniqueConstraint(fields=["currency", "day"], name="rate_once"),
+            models.UniqueConstraint(fields=["company", "currency", "day"], name="rate_once"),
             models.CheckConstraint(condition=models.Q(rate__gt=0), name="rate_positive"),
         ]
 
@@ -35,8 +48,14 @@ class ExchangeRate(models.Model):
 class Period(models.Model):
     """A month of the books; nothing is posted into a closed one."""
 
-    month = models.DateField(unique=True, help_text="First day of the month")
+    company = owner()
+    month = models.DateField(help_text="First day of the month")
     closed_at = models.DateTimeField(null=True)
+
+    objects: ClassVar[models.Manager["Period"]] = owned()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["company", "month"], name="period_once")]
 
 
 class JournalEntry(FromDocument):
@@ -53,11 +72,14 @@ class JournalEntry(FromDocument):
         TRANSFER = "transfer"
         SUMMARY = "summary"
 
+    company = owner()
     kind = models.CharField(max_length=12, choices=Kind.choices)
     date = models.DateField(db_index=True)
     memo = models.CharField(max_length=200, blank=True)
     reverses = models.OneToOneField("self", on_delete=models.PROTECT, null=True, related_name="reversed_by")
     posted_at = models.DateTimeField(auto_now_add=True)
+
+    objects: ClassVar[models.Manager["JournalEntry"]] = owned()
 
     class Meta:
         verbose_name_plural = "journal entries"
@@ -70,7 +92,7 @@ class JournalEntry(FromDocument):
                 operation=pgtrigger.Insert,
                 func="""
                     IF EXISTS (SELECT 1 FROM books_period WHERE closed_at IS NOT NULL
-                               AND month = date_trunc('month', NEW.date)::date) THEN
+                               AND company_id = NEW.company_id AND month = date_trunc('month', NEW.date)::date) THEN
                         RAISE EXCEPTION 'period closed: %', to_char(NEW.date, 'YYYY-MM')
                             USING ERRCODE = 'check_violation';
                     END IF;
@@ -88,6 +110,8 @@ class JournalLine(models.Model):
     item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, null=True)
     amount = models.DecimalField(**MONEY)
     memo = models.CharField(max_length=200, blank=True)
+
+    objects: ClassVar[models.Manager["JournalLine"]] = owned("account__company")
 
     class Meta:
         constraints = [models.CheckConstraint(condition=~models.Q(amount=0), name="journal_line_not_empty")]
@@ -134,18 +158,21 @@ class LedgerDocument(models.Model):
         SENT = "sent"
         REFUSED = "refused"
 
+    company = owner()
     entry = models.OneToOneField(JournalEntry, on_delete=models.PROTECT, null=True, related_name="ledger_document")
     gather = models.CharField(max_length=48, blank=True, help_text="What it is gathered with, a day at a time")
     within = models.ForeignKey("self", on_delete=models.PROTECT, null=True, related_name="gathered")
     day = models.DateField(null=True, help_text="Of a document that gathers a day's")
     made_at = models.DateTimeField(auto_now_add=True)
     kind = models.CharField(max_length=10, choices=Kind.choices)
-    number = models.CharField(max_length=60, unique=True)
+    number = models.CharField(max_length=60)
     contact = models.CharField(max_length=120, blank=True)
     details = models.JSONField(default=list, help_text="Lines as the customer or supplier sees them")
     state = models.CharField(max_length=10, choices=State.choices, default=State.PENDING)
     external_id = models.CharField(max_length=80, blank=True)
     sent_at = models.DateTimeField(null=True)
+
+    objects: ClassVar[models.Manager["LedgerDocument"]] = owned()
 
     class Meta:
         indexes = [
@@ -153,6 +180,7 @@ class LedgerDocument(models.Model):
             models.Index(fields=["gather", "id"], name="ledger_to_gather", condition=models.Q(state="gathered", within=None)),
         ]
         constraints = [
+            models.UniqueConstraint(fields=["company", "number"], name="ledger_number_once"),
             models.CheckConstraint(condition=models.Q(state="sent") ^ models.Q(external_id=""), name="ledger_sent_has_id"),
             models.CheckConstraint(condition=models.Q(entry=None) ^ models.Q(day=None), name="ledger_of_an_entry_or_a_day"),
             models.CheckConstraint(

@@ -329,4 +329,4 @@ def delivered(order_id: int, at: datetime) -> None:
 
 def supplier_of(inbox_id: int) -> Supplier | None:
     """The supplier whose inbox a connection is."""
-    return Supplier.objects.filter(inbox_id=inbox_id).first()
+    return Supplier.objects.filter(inboxes__connection=inbox_id).first()

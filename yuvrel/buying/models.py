@@ -1,12 +1,15 @@
 """Suppliers, their prices, purchase orders and what arrived of them."""
 
+from typing import Any, ClassVar
+
 from django.db import models
 
+from yuvrel.ownership import owned, owner
 from yuvrel.platform.columns import MONEY, QUANTITY, RATE, UNIT_COST
 
 
 class Supplier(models.Model):
-    """Who we buy from. `inbox` is the connection that takes our orders."""
+    """Who we buy from; companies share their suppliers."""
 
     code = models.SlugField(max_length=20, unique=True)
     name = models.CharField(max_length=120, unique=True)
@@ -16,8 +19,36 @@ class Supplier(models.Model):
     order_minimum = models.DecimalField(**MONEY, default=0)
     email = models.CharField(max_length=160, blank=True)
     address = models.JSONField(default=dict)
-    inbox = models.OneToOneField("channels.Connection", on_delete=models.SET_NULL, null=True, related_name="supplier")
     version = models.PositiveIntegerField(default=1)
+
+    @property
+    def inbox(self) -> Any:
+        """The connection that takes the orders of the company that is worked for, if there is one."""
+        found = self._inbox
+        return found.connection if found else None
+
+    @property
+    def inbox_id(self) -> int | None:
+        """Its id."""
+        found = self._inbox
+        return found.connection_id if found else None
+
+    @property
+    def _inbox(self) -> "SupplierInbox | None":
+        return next(iter(self.inboxes.all()), None) if self.pk else None
+
+
+class SupplierInbox(models.Model):
+    """The connection through which a company's orders reach a supplier."""
+
+    company = owner()
+    supplier = models.ForeignKey(Supplier, on_delete=models.CASCADE, related_name="inboxes")
+    connection = models.OneToOneField("channels.Connection", on_delete=models.CASCADE, related_name="inbox_of")
+
+    objects: ClassVar[models.Manager["SupplierInbox"]] = owned()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["company", "supplier"], name="supplier_inbox_once")]
 
 
 class SupplierItem(models.Model):
@@ -68,7 +99,8 @@ class PurchaseOrder(models.Model):
     # Sent and not all here yet: what is incoming.
     OPEN = (State.SENT, State.ACKNOWLEDGED, State.PART_RECEIVED)
 
-    number = models.CharField(max_length=30, unique=True)
+    company = owner()
+    number = models.CharField(max_length=30)
     supplier = models.ForeignKey(Supplier, on_delete=models.PROTECT, related_name="orders")
     location = models.ForeignKey("people.Location", on_delete=models.PROTECT)
     state = models.CharField(max_length=14, choices=State.choices, default=State.DRAFT)
@@ -82,8 +114,11 @@ class PurchaseOrder(models.Model):
     supplier_note = models.CharField(max_length=300, blank=True)
     version = models.PositiveIntegerField(default=1)
 
+    objects: ClassVar[models.Manager["PurchaseOrder"]] = owned()
+
     class Meta:
         indexes = [models.Index(fields=["state", "-id"], name="po_state")]
+        constraints = [models.UniqueConstraint(fields=["company", "number"], name="po_number_once")]
 
 
 class PurchaseLine(models.Model):
@@ -98,6 +133,8 @@ class PurchaseLine(models.Model):
     confirmed = models.DecimalField(**QUANTITY, null=True, help_text="What the supplier promised")
     working = models.JSONField(default=dict)
 
+    objects: ClassVar[models.Manager["PurchaseLine"]] = owned("order__company")
+
     class Meta:
         constraints = [
             models.UniqueConstraint(fields=["order", "item"], name="purchase_line_once"),
@@ -109,10 +146,16 @@ class PurchaseLine(models.Model):
 class GoodsReceipt(models.Model):
     """What arrived, at the rate of the day it arrived."""
 
+    company = owner()
     order = models.ForeignKey(PurchaseOrder, on_delete=models.PROTECT, related_name="receipts")
-    number = models.CharField(max_length=40, unique=True)
+    number = models.CharField(max_length=40)
     received_at = models.DateTimeField()
     rate = models.DecimalField(**RATE)
+
+    objects: ClassVar[models.Manager["GoodsReceipt"]] = owned()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["company", "number"], name="receipt_number_once")]
 
 
 class GoodsReceiptLine(models.Model):
@@ -123,3 +166,5 @@ class GoodsReceiptLine(models.Model):
     lot = models.ForeignKey("stock.Lot", on_delete=models.PROTECT, null=True)
     quantity = models.DecimalField(**QUANTITY)
     value = models.DecimalField(**MONEY)
+
+    objects: ClassVar[models.Manager["GoodsReceiptLine"]] = owned("receipt__company")

@@ -28,7 +28,7 @@ from yuvrel.platform.paging import in_order, page
 from yuvrel.stock.actions import check_quantity
 from yuvrel.stock.models import ItemCost
 
-from .models import PriceBreak, PurchaseOrder, Supplier, SupplierItem
+from .models import PriceBreak, PurchaseOrder, Supplier, SupplierInbox, SupplierItem
 from .schemas import SupplierRow
 
 SORTS = {"name": "name", "currency": "currency", "lead": "lead_days", "minimum": "order_minimum"}
@@ -45,7 +45,7 @@ def _text(rows: QuerySet[Supplier], q: str) -> QuerySet[Supplier]:
 
 def sheet(q: str, cursor: str, limit: int, today: date, sort: str = "") -> dict[str, Any]:
     """A page of suppliers with how many items each sells and how many orders are open."""
-    rows, order = in_order(_text(Supplier.objects.select_related("inbox"), q), sort, SORTS, ["name", "id"])
+    rows, order = in_order(_text(Supplier.objects.prefetch_related("inboxes__connection"), q), sort, SORTS, ["name", "id"])
     found, following = page(rows, order, cursor, limit)
     ids = [row.pk for row in found]
     items = dict(SupplierItem.objects.filter(supplier__in=ids).values_list("supplier").annotate(n=Count("pk")))
@@ -81,7 +81,7 @@ def _rate(currency: str, day: date, base: str) -> Decimal | None:
 
 def one(supplier_id: int, today: date) -> dict[str, Any]:
     """A supplier with everything it sells us. Raises NotFoundError."""
-    row = Supplier.objects.select_related("inbox").filter(pk=supplier_id).first()
+    row = Supplier.objects.prefetch_related("inboxes__connection").filter(pk=supplier_id).first()
     if row is None:
         raise NotFoundError("There is no such supplier.")
     terms = list(row.items.select_related("item").prefetch_related("prices").order_by("item__title", "item_id"))
@@ -130,9 +130,11 @@ def keep(actor: Actor, supplier_id: int | None, version: int, facts: dict[str, A
         if row.version != version:
             raise StaleError("Somebody changed this supplier since you opened it.")
     before = {name: str(getattr(row, name)) for name in FACTS} if row.pk else {}
+    wanted = facts.get("inbox_id", row.inbox_id)
     for name, value in facts.items():
-        setattr(row, name, value)
-    _check(row, before)
+        if name != "inbox_id":
+            setattr(row, name, value)
+    _check(row, before, wanted)
     row.version += 1
     row.code = row.code or _code_for(row.name)
     try:
@@ -140,13 +142,21 @@ def keep(actor: Actor, supplier_id: int | None, version: int, facts: dict[str, A
             row.save()
     except IntegrityError as error:
         raise BadInputError(f"There is a supplier called {row.name} already.", field="name") from error
+    _keep_inbox(row, wanted)
     audit(actor, "change" if before else "add", "supplier", row.pk, before, {name: str(getattr(row, name)) for name in FACTS})
     # Lead time and currency stand behind every row of what it sells.
     record(Event.Kind.AVAILABILITY, row.items.values_list("item_id", flat=True), f"supplier {row.code}")
     return row
 
 
-def _check(row: Supplier, before: dict[str, str]) -> None:
+def _keep_inbox(row: Supplier, connection_id: int | None) -> None:
+    if connection_id is None:
+        SupplierInbox.objects.filter(supplier=row).delete()
+    else:
+        SupplierInbox.objects.update_or_create(supplier=row, defaults={"connection_id": connection_id})
+
+
+def _check(row: Supplier, before: dict[str, str], inbox_id: int | None) -> None:
     row.name = " ".join(row.name.split())
     if not row.name:
         raise BadInputError("Give the supplier a name.", field="name")
@@ -161,7 +171,7 @@ def _check(row: Supplier, before: dict[str, str]) -> None:
     if row.email and ("@" not in row.email.strip("@") or " " in row.email.strip()):
         raise BadInputError("This is not a valid email address.", field="email")
     row.email = row.email.strip()
-    if row.inbox_id is not None and row.inbox_id not in {inbox["id"] for inbox in free_inboxes(row.pk)}:
+    if inbox_id is not None and inbox_id not in {inbox["id"] for inbox in free_inboxes(row.pk)}:
         raise BadInputError("This is no supplier's inbox, or another supplier has it.", field="inbox_id")
     if before and before["currency"] != row.currency:
         waits = PurchaseOrder.objects.filter(supplier=row, state__in=(PurchaseOrder.State.DRAFT, *PurchaseOrder.OPEN))
@@ -179,7 +189,8 @@ def free_inboxes(supplier_id: int | None) -> list[dict[str, Any]]:
     """Connections to suppliers' inboxes that no other supplier has."""
     # Connections stand above buying; the model is reached by the name that the inbox refers to.
     inboxes = apps.get_model("channels", "Connection")._default_manager.filter(kind="supplier")
-    mine = inboxes.filter(Q(supplier=None) | Q(supplier=supplier_id)) if supplier_id else inboxes.filter(supplier=None)
+    free = Q(inbox_of=None)
+    mine = inboxes.filter(free | Q(inbox_of__supplier=supplier_id)) if supplier_id else inboxes.filter(free)
     return [{"id": row.pk, "name": row.name} for row in mine.order_by("name")]
 
 

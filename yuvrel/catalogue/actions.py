@@ -13,6 +13,7 @@ from yuvrel.core.gtin import normal_gtin
 from yuvrel.people.roles import Ability, Actor, audit
 
 from .models import Barcode, Category, Item, Product, TaxClass
+from .retail import keep_prices
 
 
 @dataclass(frozen=True)
@@ -77,11 +78,12 @@ def add_item(product: Product, draft: ItemDraft) -> Item:
                 width_mm=draft.width_mm,
                 height_mm=draft.height_mm,
                 internal=draft.internal,
-                price=draft.price,
                 decimals=draft.decimals,
                 expiry_tracked=draft.expiry_tracked,
             )
     except IntegrityError as error:
         raise BadInputError(f"The SKU {sku} is in use already.", field="sku") from error
+    item.price = draft.price
+    keep_prices({item.pk: item.price})
     Barcode.objects.bulk_create(Barcode(item=item, gtin=gtin) for gtin in gtins)
     return item

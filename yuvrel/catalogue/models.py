@@ -1,8 +1,12 @@
 """The range: products, the items that are counted, their codes and kits."""
 
+from decimal import Decimal
+from typing import Any, ClassVar
+
 from django.db import models
 from django.db.models.functions import Lower, Trim
 
+from yuvrel.ownership import owned, owner
 from yuvrel.platform.columns import MONEY, PERCENT, QUANTITY
 
 
@@ -59,7 +63,6 @@ class Item(models.Model):
     decimals = models.PositiveSmallIntegerField(default=0)
     expiry_tracked = models.BooleanField(default=False)
     active = models.BooleanField(default=True)
-    price = models.DecimalField(**MONEY, default=0, help_text="Retail price with tax")
     internal = models.BooleanField(default=False, help_text="Used here, not sold: packing, samples")
     weight_grams = models.PositiveIntegerField(default=0)
     length_mm = models.PositiveIntegerField(default=0)
@@ -73,9 +76,42 @@ class Item(models.Model):
             models.UniqueConstraint(Lower(Trim("sku")), name="item_sku_once"),
             models.CheckConstraint(condition=~models.Q(sku=""), name="item_sku_given"),
             models.CheckConstraint(condition=models.Q(decimals__lte=3), name="item_decimals_0_to_3"),
-            models.CheckConstraint(condition=models.Q(price__gte=0), name="item_price_not_negative"),
         ]
         indexes = [models.Index(fields=["title"], name="item_title")]
+
+    @property
+    def price(self) -> Decimal:
+        """Its retail price with tax at the company that is worked for, 0 where there is none: as the query brought it
+        along (`queries.priced`), else asked for."""
+        if "_price" not in self.__dict__:
+            return next((row.amount for row in self.own_prices.all()), Decimal(0))
+        return self.__dict__["_price"]
+
+    @price.setter
+    def price(self, amount: Decimal) -> None:
+        self.__dict__["_price"] = amount
+
+    def refresh_from_db(self, *args: Any, **options: Any) -> None:
+        """Reads it anew, its price too."""
+        self.__dict__.pop("_price", None)
+        super().refresh_from_db(*args, **options)
+
+
+class ItemPrice(models.Model):
+    """What one of an item costs the customers of a company, with tax: companies share items, and no prices. It is what
+    the company's base list says of one, without dates."""
+
+    company = owner()
+    item = models.ForeignKey(Item, on_delete=models.CASCADE, related_name="own_prices")
+    amount = models.DecimalField(**MONEY)
+
+    objects: ClassVar[models.Manager["ItemPrice"]] = owned()
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["company", "item"], name="item_price_once"),
+            models.CheckConstraint(condition=models.Q(amount__gt=0), name="item_price_is_one"),
+        ]
 
 
 class Picture(models.Model):

@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
+from yuvrel.ownership import company_id, working_for
+from yuvrel.people.models import Company
+
 from .models import BundleComponent
 
 
@@ -27,8 +30,15 @@ def look_for(obstacles: Looked) -> Looked:
 
 
 def obstacles(item_id: int) -> list[Obstacle]:
-    """Everything that stands in the way."""
-    return [found for look in _LOOK for found in look(item_id)]
+    """Everything that stands in the way, in every company: items are shared. Another's is named, and leads nowhere."""
+    found = []
+    for company in Company.objects.order_by("pk"):
+        with working_for(company):
+            here = [one for look in _LOOK for one in look(item_id)]
+        if company.pk != company_id():
+            here = [Obstacle(f"At {company.name}: {one.said}", "") for one in here]
+        found += here
+    return list(dict.fromkeys(found))
 
 
 @look_for

@@ -24,6 +24,7 @@ from yuvrel.platform.bulk import update_many
 from .actions import ItemDraft, add_item, category_of
 from .models import Barcode, BundleComponent, FormerCode, Item, Product, TaxClass
 from .obstacles import obstacles
+from .retail import keep_prices, priced
 
 PRODUCT_FACTS = ("title", "description", "brand", "tags", "note")
 ITEM_FACTS = ("price", "weight_grams", "length_mm", "width_mm", "height_mm", "internal", "unit")
@@ -62,7 +63,7 @@ def preview(product_id: int | None, options: Sequence[tuple[str, Sequence[str]]]
 
 def items_of(skus: Iterable[str]) -> QuerySet[Item]:
     """Items with these SKUs, retired ones too."""
-    return Item.objects.annotate(folded=Lower(Trim("sku"))).filter(folded__in=[sku.strip().lower() for sku in skus])
+    return priced(Item.objects.all()).annotate(folded=Lower(Trim("sku"))).filter(folded__in=[sku.strip().lower() for sku in skus])
 
 
 def _folded(options: Mapping[str, str]) -> frozenset[tuple[str, str]]:
@@ -233,7 +234,8 @@ def change_items(actor: Actor, changes: Mapping[int, Mapping[str, Any]]) -> list
     Raises StaleError, NotFoundError, and BadInputError whose field is `items.<id>.<fact>`.
     """
     actor.need(Ability.EDIT_RANGE)
-    rows = {row.pk: row for row in Item.objects.select_for_update().filter(pk__in=list(changes)).order_by("pk")}
+    found = priced(Item.objects.select_for_update(of=("self",)).filter(pk__in=list(changes)).order_by("pk"))
+    rows = {row.pk: row for row in found}
     repriced = []
     for item_id, facts in changes.items():
         item = rows.get(item_id)
@@ -258,6 +260,8 @@ def _put_item(item: Item, facts: Mapping[str, Any]) -> None:
     for name in ITEM_FACTS:
         if name in facts:
             setattr(item, name, facts[name])
+    if item.price < 0:
+        raise BadInputError("A price cannot be negative.", field="price")
     had = item.sku
     if "sku" in facts:
         item.sku = facts["sku"].strip()
@@ -269,6 +273,8 @@ def _put_item(item: Item, facts: Mapping[str, Any]) -> None:
             item.save()
     except IntegrityError as error:
         raise BadInputError(f"The SKU {item.sku} is in use already.", field="sku") from error
+    if "price" in facts:
+        keep_prices({item.pk: item.price})
     if normal_sku(had) != normal_sku(item.sku):
         _leave_behind(item, FormerCode.Kind.SKU, [normal_sku(had)])
     if "barcodes" in facts:
@@ -283,7 +289,7 @@ def _leave_behind(item: Item, kind: FormerCode.Kind, codes: Sequence[str]) -> No
 @transaction.atomic
 def set_prices(actor: Actor, prices: Mapping[int, Decimal]) -> None:
     """Set the base prices of many items at once; the caller says elsewhere why. What stays the same is no change."""
-    rows = Item.objects.select_for_update().filter(pk__in=list(prices)).order_by("pk")
+    rows = priced(Item.objects.select_for_update(of=("self",)).filter(pk__in=list(prices)).order_by("pk"))
     moved, traces = [], []
     for item in rows:
         if item.price == prices[item.pk]:
@@ -293,7 +299,8 @@ def set_prices(actor: Actor, prices: Mapping[int, Decimal]) -> None:
         item.price = prices[item.pk]
         item.version += 1
         moved.append(item)
-    update_many(moved, ["price", "version"])
+    update_many(moved, ["version"])
+    keep_prices({item.pk: item.price for item in moved})
     AuditRow.objects.bulk_create(traces, 2000)
 
 

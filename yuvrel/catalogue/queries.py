@@ -12,6 +12,7 @@ from yuvrel.people.models import AuditRow
 
 from .models import Category, Item, Product, TaxClass
 from .pictures import of_product
+from .retail import priced
 
 MOST_TRACES = 60
 PRODUCT = ("id", "version", "title", "description", "brand", "tags", "note", "tax_class_id", "option_names")
@@ -38,7 +39,7 @@ def product_page(product_id: int) -> dict[str, Any]:
     row = Product.objects.select_related("category").filter(pk=product_id).first()
     if row is None:
         raise NotFoundError("There is no such product.")
-    items = list(row.items.prefetch_related("barcodes", "components__component").order_by("pk"))
+    items = list(priced(row.items.prefetch_related("barcodes", "components__component").order_by("pk")))
     return {
         **{name: getattr(row, name) for name in PRODUCT},
         "category": row.category.name if row.category else "",

@@ -34,6 +34,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 from .actions import ItemDraft, add_item
 from .models import Barcode, Item, Product, TaxClass
 from .products import change, change_items, items_of, put_facts
+from .retail import priced
 
 MOST_MILLIMETRES = Decimal(100_001)
 
@@ -100,7 +101,7 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
     for item_id, gtin in Barcode.objects.order_by("gtin").values_list("item_id", "gtin"):
         codes[item_id].append(gtin)
     rows = Item.objects.filter(active=True).select_related("product__category", "product__tax_class").order_by("product_id", "pk")
-    for item in rows.iterator(2000):
+    for item in priced(rows).iterator(2000):
         values: dict[str, Any] = {
             "sku": item.sku,
             "options": item.options,

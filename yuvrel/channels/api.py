@@ -19,6 +19,7 @@ from yuvrel.connectors.http import ConnectorError, read_json
 from yuvrel.connectors.registry import KINDS
 from yuvrel.connectors.ubl import build_order
 from yuvrel.core.errors import BadInputError, NotFoundError
+from yuvrel.ownership import working_for
 from yuvrel.platform.auth import actor
 from yuvrel.platform.wire import Said
 from yuvrel.rules.actions import rung_at
@@ -330,11 +331,18 @@ def hook(request: HttpRequest, key: str) -> HttpResponse:
 def _take_hook(request: HttpRequest, key: str) -> HttpResponse:
     if request.method != "POST":
         return _refused(405)
-    connection = Connection.objects.filter(hook_key=key).first() if "\0" not in key else None
+    # The address alone says whose it is.
+    everyone = Connection._base_manager.select_related("company")
+    connection = everyone.filter(hook_key=key).first() if "\0" not in key else None
     if connection is None or connection.state != Connection.State.LIVE or not connection.webhook_secret_sealed:
         return _refused(404)
     if int(request.headers.get("Content-Length") or 0) > MOST_HOOK_BYTES or len(request.body) > MOST_HOOK_BYTES:
         return _refused(413)
+    with working_for(connection.company):
+        return _take_message(request, connection)
+
+
+def _take_message(request: HttpRequest, connection: Connection) -> HttpResponse:
     try:
         Webhook(unseal(connection.webhook_secret_sealed)).verify(request.body, dict(request.headers.items()))
         body = read_json(request.body)
@@ -345,7 +353,7 @@ def _take_hook(request: HttpRequest, key: str) -> HttpResponse:
     except (WebhookVerificationError, ConnectorError, ValueError, TypeError, AttributeError, RuntimeError):
         return _refused(400)
     if message and message.state == message.State.NEW:
-        apply_inbound.defer(message_id=message.pk)
+        apply_inbound.defer(message_id=message.pk, company=connection.company_id)
     return HttpResponse(status=204)
 
 

@@ -17,10 +17,12 @@ from procrastinate.jobs import Status
 from yuvrel.books.actions import gather_days
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.core.errors import YuvrelError
-from yuvrel.events.actions import CONSUMERS, Consumer, subscribe, waiting_for, wake
+from yuvrel.events.actions import Consumer, subscribe, waiting_for, wake, wake_consumer
 from yuvrel.events.models import Event
+from yuvrel.ownership import company_id
 from yuvrel.people import mail
-from yuvrel.people.models import Company, User
+from yuvrel.people.jobs import company_job, every
+from yuvrel.people.models import User
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Actor, Role
 from yuvrel.pricing.actions import begin_day
@@ -69,19 +71,19 @@ Events = Sequence[Event]
 Woken = set[int]
 
 
-@app.task(name="channels.relay_offers")
+@company_job("channels.relay_offers")
 def relay_offers() -> None:
     """Turn what happened to stock and to rules into quantities to push."""
     consume("offers")
 
 
-@app.task(name="channels.relay_prices")
+@company_job("channels.relay_prices")
 def relay_prices() -> None:
     """Turn what happened to prices and to rules into prices to push."""
     consume("prices")
 
 
-@app.task(name="channels.relay_messages")
+@company_job("channels.relay_messages")
 def relay_messages() -> None:
     """Turn shipments, documents and orders into messages to deliver, and faults of rows into snags."""
     consume("messages")
@@ -99,7 +101,7 @@ def consume(name: str) -> int:
     Should one event go wrong, each is taken by itself, and that one is set aside as a Snag.
     """
     relay = RELAYS[name]
-    sql.alone(name)
+    sql.alone(f"{name}:{company_id()}")
     events = list(waiting_for(name).select_for_update()[:MOST_EVENTS])
     if not events:
         return 0
@@ -111,7 +113,7 @@ def consume(name: str) -> int:
     for connection_id in woken:
         relay.wake(connection_id)
     if len(events) == MOST_EVENTS:
-        wake(CONSUMERS[name].task, name)
+        wake_consumer(name)
     return len(events)
 
 
@@ -192,7 +194,7 @@ subscribe(Consumer("prices", OF_PRICES, relay_prices.name))
 subscribe(Consumer("messages", TO_TELL, relay_messages.name))
 
 
-@app.task(name="channels.push_offers")
+@company_job("channels.push_offers")
 def push_offers(connection_id: int) -> None:
     """Push the pending offers of one connection; several requests in a row end up as one push."""
     connection = _at_work(connection_id)
@@ -201,7 +203,7 @@ def push_offers(connection_id: int) -> None:
         _ask_soon(connection, "feeds")
 
 
-@app.task(name="channels.push_prices")
+@company_job("channels.push_prices")
 def push_prices(connection_id: int) -> None:
     """Push the pending prices of one connection."""
     connection = _at_work(connection_id)
@@ -210,7 +212,7 @@ def push_prices(connection_id: int) -> None:
         _ask_soon(connection, "feeds")
 
 
-@app.task(name="channels.deliver")
+@company_job("channels.deliver")
 def deliver(connection_id: int) -> None:
     """Send what waits for one connection. A supplier that got an order is asked for its answer soon."""
     connection = _at_work(connection_id)
@@ -222,16 +224,16 @@ def _ask_soon(connection: Connection, part: str) -> None:
     """Ask a connection for what it will say in a moment, if its kind says anything like that."""
     if BY_NAME[part].needs in kind_of(connection).can and is_wanted(connection, BY_NAME[part]):
         soon = exchange.configure(lock=f"{part}:{connection.pk}", schedule_in={"seconds": 3})
-        soon.defer(connection_id=connection.pk, part=part)
+        soon.defer(connection_id=connection.pk, part=part, company=company_id())
 
 
-@app.task(name="channels.apply_inbound")
+@company_job("channels.apply_inbound")
 def apply_inbound(message_id: int) -> None:
     """Apply one kept message."""
     inbound.apply(message_id)
 
 
-@app.task(name="channels.exchange")
+@company_job("channels.exchange")
 def exchange(connection_id: int, part: str) -> None:
     """Ask one connection for one part: orders, prices changed there, a supplier's answers, listings."""
     connection = _at_work(connection_id)
@@ -262,7 +264,7 @@ def _collect(connection: Connection) -> None:
         wake_prices(connection.pk)
 
 
-@app.task(name="channels.listings")
+@company_job("channels.listings")
 def take_listings(run_id: int, create: int, by: str, role: str, user_id: int) -> None:
     """Read all listings of a connection for somebody who asked for it. A run whose worker died is begun anew."""
     run = Run.objects.select_related("connection").get(pk=run_id)
@@ -280,7 +282,7 @@ def take_listings(run_id: int, create: int, by: str, role: str, user_id: int) ->
     _report(run_id, user_id)
 
 
-@app.task(name="channels.survey")
+@company_job("channels.survey")
 def look_around(run_id: int, since: str) -> None:
     """Look at what would come in from a connection. A run whose worker died is begun anew."""
     run = Run.objects.select_related("connection").get(pk=run_id)
@@ -288,7 +290,7 @@ def look_around(run_id: int, since: str) -> None:
         _guarded(run.connection, "exchange", lambda: survey.look(run, date.fromisoformat(since)))
 
 
-@app.task(name="channels.intake")
+@company_job("channels.intake")
 def first_intake(run_id: int, listings: str, since: str, by: str, role: str, user_id: int) -> None:
     """Take in what was chosen before a connection goes live, and report it to who asked."""
     run = Run.objects.select_related("connection").get(pk=run_id)
@@ -306,7 +308,7 @@ def first_intake(run_id: int, listings: str, since: str, by: str, role: str, use
     _report(run_id, user_id)
 
 
-@app.task(name="channels.publish")
+@company_job("channels.publish")
 def publish(run_id: int, ids: str) -> None:
     """Hand in what was chosen to be listed. A run whose worker died is begun anew: what is under way stays so."""
     run = Run.objects.select_related("connection").get(pk=run_id)
@@ -323,7 +325,7 @@ def publish(run_id: int, ids: str) -> None:
     _ask_soon(run.connection, "feeds")
 
 
-@app.task(name="channels.refresh")
+@company_job("channels.refresh")
 def refresh_texts(run_id: int, ids: str) -> None:
     """Tell listings their texts anew. A run whose worker died is begun anew: the same texts are told."""
     run = Run.objects.select_related("connection").get(pk=run_id)
@@ -372,17 +374,15 @@ def _guarded(connection: Connection, kind: str, work: Callable[[], object]) -> N
         account_works(connection, kind)
 
 
-@app.periodic(cron="* * * * * */5")
-@app.task(name="channels.pulse", queueing_lock="pulse", pass_context=False)
-def pulse(timestamp: int) -> None:
+@every("* * * * * */5", "channels.pulse")
+def pulse() -> None:
     """Every few seconds: what is due, what was left over by a crash."""
     now = timezone.now()
     offers.retry_held(now)
     prices.retry_held(now)
-    if Company.objects.exists():
-        begin_day(company_day(now))
-        _begin_offer_day(company_day(now))
-        gather_days(company_day(now))
+    begin_day(company_day(now))
+    _begin_offer_day(company_day(now))
+    gather_days(company_day(now))
     _close_idle_snags()
     at_work = Connection.objects.filter(state=Connection.State.LIVE).exclude(pause_until__gt=now)
     for connection, part in due_parts(list(at_work), now):
@@ -399,7 +399,7 @@ def pulse(timestamp: int) -> None:
         wake(apply_inbound.name, f"inbound:{message_id}", message_id=message_id)
     for name in RELAYS:
         if waiting_for(name).exists():
-            wake(CONSUMERS[name].task, name)
+            wake_consumer(name)
 
 
 @transaction.atomic
@@ -408,9 +408,8 @@ def _begin_offer_day(today: date) -> None:
         wake_push(connection_id)
 
 
-@app.periodic(cron="17 * * * *")
-@app.task(name="channels.tidy", queueing_lock="tidy", pass_context=False)
-def tidy(timestamp: int) -> None:
+@every("17 * * * *", "channels.tidy")
+def tidy() -> None:
     """Payloads that were kept long enough are deleted."""
     kept = all_set()
     connections = Connection.objects.all()

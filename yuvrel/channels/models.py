@@ -1,7 +1,10 @@
 """Ties to the outside: connections, their listings, and every message that came or goes."""
 
+from typing import ClassVar
+
 from django.db import models
 
+from yuvrel.ownership import owned, owner
 from yuvrel.platform.columns import MONEY, QUANTITY
 
 
@@ -14,8 +17,9 @@ class Connection(models.Model):
         LIVE = "live"
         PAUSED = "paused"
 
+    company = owner()
     kind = models.CharField(max_length=20)
-    name = models.CharField(max_length=80, unique=True)
+    name = models.CharField(max_length=80)
     address = models.CharField(max_length=300)
     account = models.JSONField(default=dict, help_text="What was entered to sign in and is no secret")
     secrets_sealed = models.TextField(blank=True, help_text="What was entered and is one, as sealed JSON")
@@ -51,6 +55,11 @@ class Connection(models.Model):
     version = models.PositiveIntegerField(default=1)
     created_at = models.DateTimeField(auto_now_add=True)
 
+    objects: ClassVar[models.Manager["Connection"]] = owned()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["company", "name"], name="connection_name_once")]
+
     def __str__(self) -> str:
         return self.name
 
@@ -73,6 +82,8 @@ class HeardWord(models.Model):
     word = models.CharField(max_length=80)
     heard_at = models.DateTimeField(auto_now_add=True)
 
+    objects: ClassVar[models.Manager["HeardWord"]] = owned("connection__company")
+
     class Meta:
         constraints = [models.UniqueConstraint(fields=["connection", "sort", "word"], name="word_once")]
 
@@ -86,6 +97,8 @@ class Feed(models.Model):
     resume = models.JSONField(default=dict, help_text="Where an exchange broke off: what was asked for, and the next page")
     asked_at = models.DateTimeField(null=True)
     succeeded_at = models.DateTimeField(null=True, help_text="When it was last read to its end")
+
+    objects: ClassVar[models.Manager["Feed"]] = owned("connection__company")
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["connection", "part"], name="feed_once")]
@@ -137,6 +150,8 @@ class Listing(models.Model):
     retry_at = models.DateTimeField(null=True, help_text="When a held offer is tried again")
     version = models.PositiveIntegerField(default=1)
 
+    objects: ClassVar[models.Manager["Listing"]] = owned("connection__company")
+
     class Meta:
         constraints = [
             models.UniqueConstraint(fields=["connection", "external_id"], name="listing_once"),
@@ -161,6 +176,8 @@ class ListingNote(models.Model):
     what = models.CharField(max_length=80)
     why = models.CharField(max_length=200, blank=True)
 
+    objects: ClassVar[models.Manager["ListingNote"]] = owned("listing__connection__company")
+
     class Meta:
         indexes = [models.Index(fields=["listing", "-id"], name="listing_note_of")]
 
@@ -179,6 +196,8 @@ class Submission(models.Model):
     state = models.CharField(max_length=8, choices=State.choices, default=State.WAITING)
     submitted_at = models.DateTimeField()
     ended_at = models.DateTimeField(null=True)
+
+    objects: ClassVar[models.Manager["Submission"]] = owned("connection__company")
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["connection", "key"], name="submission_once")]
@@ -208,6 +227,8 @@ class Publication(models.Model):
     ended_at = models.DateTimeField(null=True)
     version = models.PositiveIntegerField(default=1)
 
+    objects: ClassVar[models.Manager["Publication"]] = owned("connection__company")
+
     class Meta:
         constraints = [models.UniqueConstraint(fields=["connection", "item"], name="publication_once")]
         indexes = [models.Index(fields=["connection", "state", "id"], name="publication_state")]
@@ -224,6 +245,8 @@ class SubmittedLine(models.Model):
     taken = models.BooleanField(null=True)
     said = models.CharField(max_length=300, blank=True)
     made = models.CharField(max_length=80, blank=True, help_text="The listing that came of it")
+
+    objects: ClassVar[models.Manager["SubmittedLine"]] = owned("submission__connection__company")
 
     class Meta:
         constraints = [
@@ -244,11 +267,13 @@ class SubmittedLine(models.Model):
 class OfferDay(models.Model):
     """The day that offers were last worked out for: some hang on it."""
 
-    only = models.BooleanField(default=True, unique=True)
+    company = owner()
     day = models.DateField(null=True)
 
+    objects: ClassVar[models.Manager["OfferDay"]] = owned()
+
     class Meta:
-        constraints = [models.CheckConstraint(condition=models.Q(only=True), name="offer_day_single")]
+        constraints = [models.UniqueConstraint(fields=["company"], name="offer_day_once")]
 
 
 class PriceOffer(models.Model):
@@ -275,6 +300,8 @@ class PriceOffer(models.Model):
     refusals = models.PositiveSmallIntegerField(default=0, help_text="In a row; each lengthens the pause")
     retry_at = models.DateTimeField(null=True, help_text="When a refused one is tried again; one below its floor never is")
 
+    objects: ClassVar[models.Manager["PriceOffer"]] = owned("listing__connection__company")
+
     class Meta:
         constraints = [models.CheckConstraint(condition=models.Q(price__gte=0), name="offered_price_not_negative")]
         indexes = [models.Index(fields=["state", "listing"], name="price_offer_state")]
@@ -298,6 +325,8 @@ class InboundMessage(models.Model):
     state = models.CharField(max_length=8, choices=State.choices, default=State.NEW)
     received_at = models.DateTimeField(auto_now_add=True)
     applied_at = models.DateTimeField(null=True)
+
+    objects: ClassVar[models.Manager["InboundMessage"]] = owned("connection__company")
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["connection", "key"], name="inbound_once")]
@@ -325,6 +354,8 @@ class OutboundMessage(models.Model):
     answer = models.JSONField(default=dict)
     made_at = models.DateTimeField(auto_now_add=True)
     sent_at = models.DateTimeField(null=True)
+
+    objects: ClassVar[models.Manager["OutboundMessage"]] = owned("connection__company")
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["kind", "subject_id"], name="outbound_once")]
@@ -355,6 +386,8 @@ class Run(models.Model):
     failed = models.PositiveIntegerField(default=0)
     log = models.JSONField(default=list)
 
+    objects: ClassVar[models.Manager["Run"]] = owned("connection__company")
+
     class Meta:
         indexes = [
             models.Index(fields=["connection", "-id"], name="run_newest"),
@@ -381,6 +414,8 @@ class Call(models.Model):
     received = models.TextField(blank=True)
     fault = models.CharField(max_length=300, blank=True)
 
+    objects: ClassVar[models.Manager["Call"]] = owned("run__connection__company")
+
     class Meta:
         indexes = [models.Index(fields=["at"], name="call_age")]
 
@@ -388,6 +423,7 @@ class Call(models.Model):
 class Snag(models.Model):
     """Something that could not be carried out and waits for a decision or a retry."""
 
+    company = owner()
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, null=True, related_name="snags")
     kind = models.CharField(max_length=20)
     title = models.CharField(max_length=200)
@@ -400,6 +436,8 @@ class Snag(models.Model):
     made_at = models.DateTimeField(auto_now_add=True)
     resolved_at = models.DateTimeField(null=True)
     resolved_how = models.CharField(max_length=120, blank=True)
+
+    objects: ClassVar[models.Manager["Snag"]] = owned()
 
     class Meta:
         indexes = [models.Index(fields=["resolved_at", "-id"], name="snag_open")]

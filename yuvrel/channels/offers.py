@@ -271,7 +271,7 @@ def _recompute_sharing(causes: Mapping[int, str]) -> set[int]:
 def begin_day(today: date) -> set[int]:
     """On a new day work out what hangs on the day: what is sold past zero from or until then, what is promised, and what
     counts as incoming. Returns the connections that must push; nothing when the day has begun already."""
-    mark, _ = OfferDay.objects.get_or_create(only=True)
+    mark, _ = OfferDay.objects.get_or_create()
     if mark.day == today:
         return set()
     mark = OfferDay.objects.select_for_update().get(pk=mark.pk)

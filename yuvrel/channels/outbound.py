@@ -72,7 +72,11 @@ def queue_shipments(shipment_ids: Iterable[int]) -> set[int]:
 def queue_purchase_orders(order_ids: Iterable[int]) -> set[int]:
     """Queue purchase orders for suppliers with an inbox; the others go by PDF and mail."""
     woken: set[int] = set()
-    for order in PurchaseOrder.objects.filter(pk__in=list(order_ids)).select_related("supplier__inbox"):
+    for order in (
+        PurchaseOrder.objects.filter(pk__in=list(order_ids))
+        .select_related("supplier")
+        .prefetch_related("supplier__inboxes__connection")
+    ):
         if order.supplier.inbox:
             woken |= _queue("purchase_order", [order.pk], order.supplier.inbox)
     return woken

@@ -13,6 +13,7 @@ from django.utils import timezone
 from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.catalogue.pictures import first_of
+from yuvrel.catalogue.retail import priced
 from yuvrel.connectors.base import order_states
 from yuvrel.connectors.capabilities import Capability, Orders
 from yuvrel.connectors.registry import KINDS
@@ -182,7 +183,7 @@ def _bench_row(row: Listing, verdict: Verdict | None) -> dict[str, Any]:
 def _name_candidates(rows: list[BenchRow]) -> None:
     """What the candidates are called, read for all rows at once."""
     ids = {candidate.item_id for row in rows for candidate in row.candidates}
-    items, pictures = Item.objects.in_bulk(ids), first_of(ids)
+    items, pictures = priced(Item.objects.all()).in_bulk(ids), first_of(ids)
     codes: dict[int, list[str]] = defaultdict(list)
     for item_id, gtin in Barcode.objects.filter(item_id__in=ids).values_list("item_id", "gtin"):
         codes[item_id].append(gtin)

@@ -7,13 +7,15 @@ import re
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from datetime import datetime, timedelta
+from typing import ClassVar
 
-from django.db import transaction
+from django.db import models, transaction
 from django.db.models import Q
 from django.utils import timezone
 
 from yuvrel.connectors.http import ConnectorError, Record, listener, storable
 from yuvrel.core.errors import NotFoundError, RefusedError, YuvrelError
+from yuvrel.ownership import owned
 from yuvrel.people.roles import Ability, Actor, audit
 
 from .models import Call, Connection, Run, Snag
@@ -33,6 +35,8 @@ class StoppedError(YuvrelError):
 
 class RunLog(Run):
     """A Run that takes notes, shows how far it has come and looks whether it is to stop."""
+
+    objects: ClassVar[models.Manager[RunLog]] = owned("connection__company")  # type: ignore[assignment]
 
     class Meta:
         proxy = True

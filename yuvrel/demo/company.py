@@ -14,10 +14,11 @@ from yuvrel.books.begin import begin
 from yuvrel.books.models import ExchangeRate
 from yuvrel.buying.models import PriceBreak, Supplier, SupplierItem
 from yuvrel.catalogue.models import Barcode, BundleComponent, Category, Item, Product, TaxClass
+from yuvrel.catalogue.retail import keep_prices
 from yuvrel.core.gtin import normal_gtin
 from yuvrel.core.money import round_unit_cost
 from yuvrel.core.rules import Level, Rung
-from yuvrel.people.models import User
+from yuvrel.people.models import Company, User
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.rules.actions import change
 
@@ -35,15 +36,16 @@ COMPANY = "Larkmead Apiary Supply"
 LOCATIONS = (("tannery-yard", "Tannery Yard"), ("mill-lane", "Mill Lane"), ("wagon", "The Wagon"))
 
 
-def make_people() -> None:
-    """Company, places, accounts of the books, and one sign-in per role."""
-    begin(COMPANY, "EUR", "Europe/Dublin", LOCATIONS, Decimal("23.00"))
+def make_people() -> Company:
+    """Company, places, accounts of the books, and one sign-in per role; returns the company."""
+    company = begin(COMPANY, "EUR", "Europe/Dublin", LOCATIONS, Decimal("23.00"))
     hashed = make_password(PASSWORD)
     for role, first, last in PEOPLE:
         user = User.objects.create(
             username=role.value, first_name=first, last_name=last, password=hashed, email=f"{first.lower()}@larkmead.example"
         )
         user.groups.add(Group.objects.get_or_create(name=role.value)[0])
+    return company
 
 
 def make_suppliers(today: date) -> None:
@@ -85,13 +87,14 @@ def make_range() -> dict[str, Item]:
             title=spec.title,
             options=spec.options,
             kind=spec.kind,
-            price=spec.price,
             expiry_tracked=spec.expiry,
             weight_grams=spec.weight,
         )
+        item.price = spec.price
         items[spec.sku] = item
         if spec.kind != "service":
             Barcode.objects.create(item=item, gtin=normal_gtin(gtin(number)))
+    keep_prices({item.pk: item.price for item in items.values()})
     for spec in SPECS:
         for part, count in spec.parts:
             BundleComponent.objects.create(bundle=items[spec.sku], component=items[part], quantity=count)

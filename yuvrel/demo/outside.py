@@ -8,7 +8,7 @@ from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
-from yuvrel.books.actions import CHART, account_ids
+from yuvrel.books.actions import CHART, accounts_of
 from yuvrel.catalogue.models import Item
 from yuvrel.channels.models import Connection, Listing, PriceOffer
 
@@ -407,7 +407,7 @@ class Outside:
             "account": {**_account("ledger", "Daybook", "daybook-token"), "chart": chart, "locked": []},
             "document": documents,
         }
-        account_ids.cache_clear()
+        accounts_of.cache_clear()
 
     def suppliers(self) -> None:
         """Inboxes; the joinery answers by hand, the others by themselves."""

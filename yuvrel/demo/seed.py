@@ -15,7 +15,7 @@ from django.utils import timezone
 
 from yuvrel.books.actions import CHART
 from yuvrel.buying import actions as buying
-from yuvrel.buying.models import PurchaseOrder, Supplier
+from yuvrel.buying.models import PurchaseOrder, Supplier, SupplierInbox
 from yuvrel.catalogue.models import Category
 from yuvrel.channels import prices
 from yuvrel.channels.credentials import seal
@@ -29,6 +29,7 @@ from yuvrel.connectors.registry import KINDS
 from yuvrel.core.price_change import PriceRule
 from yuvrel.core.pricing import Rounding
 from yuvrel.core.rules import Level, Rung
+from yuvrel.ownership import working_for
 from yuvrel.people.models import AuditRow, Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.planning import forecasts
@@ -65,7 +66,11 @@ class Seeder(Outside):
     @transaction.atomic
     def run(self) -> Setup:
         """Fill the database; returns what the stand-ins start with."""
-        make_people()
+        with working_for(make_people()):
+            return self.fill()
+
+    def fill(self) -> Setup:
+        """All that is the company's."""
         make_suppliers(self.today)
         self.items = make_range()
         picture_range(self.items)
@@ -150,7 +155,7 @@ class Seeder(Outside):
         self.connection("daybook", "ledger", "Daybook", "ledger/daybook", "daybook-token", accounts=accounts)
         for spec in SUPPLIERS:
             row = self.connection(spec.code, "supplier", f"{spec.name} inbox", f"supplier/{spec.code}", f"{spec.code}-token")
-            Supplier.objects.filter(code=spec.code).update(inbox=row)
+            SupplierInbox.objects.create(supplier=Supplier.objects.get(code=spec.code), connection=row)
 
     def connection(
         self, key: str, kind: str, name: str, path: str, secret: str, rules: dict[str, Any] | None = None, **more: Any

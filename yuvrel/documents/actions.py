@@ -7,7 +7,7 @@ from typing import Any, TypeVar, cast
 from django.db.models import Model
 
 from yuvrel.core.errors import NotFoundError, StaleError
-from yuvrel.people.queries import company
+from yuvrel.ownership import in_hand
 
 from .models import NumberSeries
 from .registry import DocumentKind
@@ -23,7 +23,7 @@ def next_number(kind: DocumentKind) -> str:
     """
     if kind.series is None:
         raise ValueError(f"a {kind.name} has no numbers of its own")
-    owner = company()
+    owner = in_hand()
     found = NumberSeries.objects.select_for_update().filter(company=owner, kind=kind.code)
     row = found.first()
     if row is None:

@@ -11,6 +11,8 @@ from django.db.models import QuerySet
 from procrastinate.contrib.django import app
 from procrastinate.contrib.django.models import ProcrastinateJob
 
+from yuvrel.ownership import company_id
+
 from .models import Event
 
 
@@ -42,7 +44,7 @@ def record(kind: Event.Kind, subject_ids: Iterable[int], cause: str = "") -> Non
     )
     for one in hearing:
         if one.task:
-            wake(one.task, one.name)
+            wake_consumer(one.name)
 
 
 def waiting_for(consumer: str) -> QuerySet[Event]:
@@ -50,13 +52,19 @@ def waiting_for(consumer: str) -> QuerySet[Event]:
     return Event.objects.filter(consumer=consumer, done_at=None).order_by("pk")
 
 
+def wake_consumer(name: str) -> None:
+    """Have a consumer look at what waits for it of the company that is worked for."""
+    wake(CONSUMERS[name].task, f"{name}:{company_id()}")
+
+
 def wake(task: str, lock: str, **values: int | str) -> None:
-    """Have a job run once this transaction has committed; one that waits already will see what was written.
+    """Have a job run once this transaction has committed, for the company that is worked for; one that waits already
+    will see what was written.
 
     Asked for after the commit, so that a job which started before it is not taken for one that
     will see it. Should the process die in between, the pulse finds what was left.
     """
-    job = partial(_defer, task, lock, tuple(values.items()))
+    job = partial(_defer, task, lock, (*values.items(), ("company", company_id())))
     asked = [hook for _, hook, *_ in transaction.get_connection().run_on_commit]
     if not any(isinstance(hook, partial) and (hook.func, hook.args) == (job.func, job.args) for hook in asked):
         transaction.on_commit(job)

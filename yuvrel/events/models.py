@@ -1,6 +1,10 @@
 """What happened here and must reach the outside. Written in the transaction of the event itself."""
 
+from typing import ClassVar
+
 from django.db import models
+
+from yuvrel.ownership import company_id, owned
 
 
 class Event(models.Model):
@@ -19,12 +23,15 @@ class Event(models.Model):
         PRICE_LIST = "price_list"
         COST = "cost"
 
+    company_id = models.BigIntegerField(default=company_id, help_text="Companies stand above events: a number, no more")
     consumer = models.CharField(max_length=20)
     kind = models.CharField(max_length=20, choices=Kind.choices)
     subject_id = models.BigIntegerField()
     cause = models.CharField(max_length=120, blank=True)
     created_at = models.DateTimeField(auto_now_add=True)
     done_at = models.DateTimeField(null=True)
+
+    objects: ClassVar[models.Manager["Event"]] = owned("company_id")
 
     class Meta:
         indexes = [

@@ -10,6 +10,7 @@ from ninja import File, Router
 from ninja.files import UploadedFile
 
 from yuvrel.core.errors import BadInputError
+from yuvrel.ownership import steadily
 from yuvrel.platform.auth import actor
 
 from . import actions
@@ -85,7 +86,7 @@ def template(request: HttpRequest, kind: str) -> HttpResponse:
 def everything(request: HttpRequest, kind: str) -> Any:
     """All there is, as a file that can be sent in again."""
     actor(request)
-    return _file(StreamingHttpResponse(actions.everything(kind), content_type="text/csv; charset=utf-8"), f"{kind}.csv")
+    return _file(StreamingHttpResponse(steadily(actions.everything(kind)), content_type="text/csv; charset=utf-8"), f"{kind}.csv")
 
 
 def _file(answer: Any, name: str) -> Any:

@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 from django.utils import timezone
-from procrastinate.contrib.django import app
+
+from yuvrel.people.jobs import company_job, every
 
 from . import actions
 
 
-@app.periodic(cron="* * * * *")
-@app.task(name="intake.take_up_again", queueing_lock="intake.take_up_again", pass_context=False)
-def take_up_again(timestamp: int) -> None:
+@every("* * * * *", "intake.take_up_again")
+def take_up_again() -> None:
     """Every minute: what was cut off by a crash."""
     actions.take_up_again()
 
 
-@app.task(name=actions.TASK)
+@company_job(actions.TASK)
 def work(intake_id: int) -> None:
     """Check a file, or take it in."""
     actions.work(intake_id, timezone.now)

@@ -1,6 +1,10 @@
 """Files that people send in: what they were found to say, and what became of them."""
 
+from typing import ClassVar
+
 from django.db import models
+
+from yuvrel.ownership import owned, owner
 
 
 class Intake(models.Model):
@@ -16,6 +20,7 @@ class Intake(models.Model):
 
     AT_WORK = (State.CHECKING, State.APPLYING)
 
+    company = owner()
     kind = models.CharField(max_length=30)
     name = models.CharField(max_length=200, help_text="The file's")
     data = models.BinaryField()
@@ -37,6 +42,8 @@ class Intake(models.Model):
     made_at = models.DateTimeField()
     ended_at = models.DateTimeField(null=True)
 
+    objects: ClassVar[models.Manager["Intake"]] = owned()
+
     class Meta:
         indexes = [models.Index(fields=["kind", "-id"], name="intake_newest")]
         constraints = [models.CheckConstraint(condition=models.Q(done__lte=models.F("total")), name="intake_done_of_total")]
@@ -48,6 +55,8 @@ class Before(models.Model):
     intake = models.ForeignKey(Intake, on_delete=models.CASCADE, related_name="befores")
     line = models.PositiveIntegerField()
     cells = models.JSONField()
+
+    objects: ClassVar[models.Manager["Before"]] = owned("intake__company")
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["intake", "line"], name="intake_before_once")]

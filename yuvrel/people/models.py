@@ -1,7 +1,11 @@
 """Who works here, where, and what they did."""
 
+from typing import ClassVar
+
 from django.contrib.auth.models import AbstractUser
 from django.db import models
+
+from yuvrel.ownership import owned
 
 
 class Company(models.Model):
@@ -16,21 +20,35 @@ class Company(models.Model):
     time_zone = models.CharField(max_length=60, default="Europe/Dublin")
     cost_basis = models.CharField(max_length=10, choices=CostBasis.choices, default=CostBasis.AVERAGE)
 
+    def __int__(self) -> int:
+        """Its number, for what stands below companies and knows no more of them."""
+        return int(self.pk)
+
 
 class Location(models.Model):
     """A place that holds stock."""
 
     company = models.ForeignKey(Company, on_delete=models.PROTECT, related_name="locations")
-    code = models.SlugField(max_length=20, unique=True)
-    name = models.CharField(max_length=80, unique=True)
+    code = models.SlugField(max_length=20)
+    name = models.CharField(max_length=80)
     position = models.PositiveSmallIntegerField(default=0)
+
+    objects: ClassVar[models.Manager["Location"]] = owned("company")
 
     class Meta:
         ordering = ["position", "id"]
+        constraints = [
+            models.UniqueConstraint(fields=["company", "code"], name="place_code_once"),
+            models.UniqueConstraint(fields=["company", "name"], name="place_name_once"),
+        ]
 
 
 class User(AbstractUser):
     """A person who signs in; the role is the one group the person belongs to."""
+
+    company = models.ForeignKey(
+        Company, on_delete=models.PROTECT, null=True, related_name="people", help_text="Works for; empty: the first"
+    )
 
 
 class ApiToken(models.Model):

@@ -6,15 +6,22 @@ from datetime import UTC, date, datetime, time, timedelta
 from zoneinfo import ZoneInfo
 
 from yuvrel.core.errors import RefusedError
+from yuvrel.ownership import in_hand
 
-from .models import Company, Location
+from .models import Company, Location, User
 
 CLOCK = "%d %b, %H:%M:%S"
 
 
 def company() -> Company:
-    """The one company of this installation. Raises RefusedError before there is one."""
-    found = Company.objects.first()
+    """The company that is worked for. Raises NoCompanyError where nobody has said which."""
+    found: Company = in_hand()
+    return found
+
+
+def company_of(user: User) -> Company:
+    """The company that a person works for: the person's own, else the first. Raises RefusedError before there is one."""
+    found = user.company or Company.objects.order_by("pk").first()
     if found is None:
         raise RefusedError("There is no company yet. Open one with: python manage.py begin NAME")
     return found

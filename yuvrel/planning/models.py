@@ -1,7 +1,10 @@
 """What is expected to sell, and where each row of the replenishment sheet stands."""
 
+from typing import ClassVar
+
 from django.db import models
 
+from yuvrel.ownership import owned, owner
 from yuvrel.platform.columns import MONEY, QUANTITY
 
 
@@ -14,6 +17,7 @@ class ForecastRun(models.Model):
         STOPPED = "stopped"
         FAILED = "failed"
 
+    company = owner()
     asked_by = models.CharField(max_length=150)
     day = models.DateField(help_text="The first day that is forecast")
     state = models.CharField(max_length=8, choices=State.choices, default=State.RUNNING)
@@ -24,9 +28,11 @@ class ForecastRun(models.Model):
     started_at = models.DateTimeField()
     ended_at = models.DateTimeField(null=True)
 
+    objects: ClassVar[models.Manager["ForecastRun"]] = owned()
+
     class Meta:
         constraints = [
-            models.UniqueConstraint(fields=["state"], condition=models.Q(state="running"), name="forecast_run_alone"),
+            models.UniqueConstraint(fields=["company"], condition=models.Q(state="running"), name="forecast_run_alone"),
             models.CheckConstraint(
                 condition=models.Q(state="running", ended_at=None)
                 | ~models.Q(state="running") & models.Q(ended_at__isnull=False),
@@ -54,6 +60,8 @@ class ItemForecast(models.Model):
     one_offs = models.JSONField(default=list, help_text="Order lines far above the usual, and whether they were set aside")
     at = models.DateTimeField()
 
+    objects: ClassVar[models.Manager["ItemForecast"]] = owned("location__company")
+
     class Meta:
         constraints = [models.UniqueConstraint(fields=["item", "location"], name="forecast_once")]
         indexes = [
@@ -74,6 +82,8 @@ class SetAside(models.Model):
     by = models.CharField(max_length=150)
     at = models.DateTimeField()
 
+    objects: ClassVar[models.Manager["SetAside"]] = owned("order__company")
+
     class Meta:
         constraints = [models.UniqueConstraint(fields=["order", "item"], name="set_aside_once")]
 
@@ -88,6 +98,8 @@ class StockAlert(models.Model):
     opened_at = models.DateTimeField()
     mailed_at = models.DateTimeField(null=True)
     recovered_at = models.DateTimeField(null=True)
+
+    objects: ClassVar[models.Manager["StockAlert"]] = owned("location__company")
 
     class Meta:
         constraints = [
@@ -112,6 +124,8 @@ class PlanRow(models.Model):
     amount = models.DecimalField(**MONEY, help_text="Of the suggested order, in base currency")
     late = models.BooleanField(default=False, help_text="Runs out before an order placed today can arrive")
 
+    objects: ClassVar[models.Manager["PlanRow"]] = owned("location__company")
+
     class Meta:
         constraints = [models.UniqueConstraint(fields=["item", "location"], name="plan_row_once")]
         indexes = [
@@ -125,9 +139,11 @@ class PlanRow(models.Model):
 class PlanMark(models.Model):
     """The day that the plan rows look from, and when they were last worked out."""
 
-    only = models.BooleanField(default=True, unique=True)
+    company = owner()
     day = models.DateField(null=True)
     at = models.DateTimeField(null=True)
 
+    objects: ClassVar[models.Manager["PlanMark"]] = owned()
+
     class Meta:
-        constraints = [models.CheckConstraint(condition=models.Q(only=True), name="plan_mark_single")]
+        constraints = [models.UniqueConstraint(fields=["company"], name="plan_mark_once")]

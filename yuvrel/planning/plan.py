@@ -88,8 +88,8 @@ def work_out_items(items: set[int], now: datetime) -> None:
 
 
 def _mark() -> PlanMark:
-    PlanMark.objects.get_or_create(only=True)
-    return PlanMark.objects.select_for_update().get(only=True)
+    PlanMark.objects.get_or_create()
+    return PlanMark.objects.select_for_update().get()
 
 
 def _touched() -> dict[int, set[int]]:

@@ -10,8 +10,17 @@ from django.utils import timezone
 from ninja.security import HttpBearer
 from ninja.security.session import SessionAuth
 
+from yuvrel.ownership import from_now_on
 from yuvrel.people.models import ApiToken
+from yuvrel.people.queries import company_of
 from yuvrel.people.roles import Ability, Actor, actor_of
+
+
+def acts(request: HttpRequest, user: Any) -> Actor:
+    """A person acts in this request, for the company that the person works for."""
+    request.actor = actor_of(user)  # type: ignore[attr-defined]
+    from_now_on(company_of(user))
+    return request.actor  # type: ignore[attr-defined]
 
 
 class Person(SessionAuth):
@@ -19,8 +28,7 @@ class Person(SessionAuth):
 
     def authenticate(self, request: HttpRequest, key: str | None) -> Any:
         if request.user.is_authenticated and request.user.is_active:
-            request.actor = actor_of(request.user)  # type: ignore[attr-defined]
-            return request.actor  # type: ignore[attr-defined]
+            return acts(request, request.user)
         return None
 
 
@@ -29,12 +37,11 @@ class Token(HttpBearer):
 
     def authenticate(self, request: HttpRequest, token: str) -> Any:
         digest = hashlib.sha256(token.encode()).hexdigest()
-        row = ApiToken.objects.select_related("user").filter(digest=digest, revoked_at=None).first()
+        row = ApiToken.objects.select_related("user__company").filter(digest=digest, revoked_at=None).first()
         if row is None or not row.user.is_active:
             return None
         ApiToken.objects.filter(pk=row.pk).update(last_used_at=timezone.now())
-        request.actor = actor_of(row.user)  # type: ignore[attr-defined]
-        return request.actor  # type: ignore[attr-defined]
+        return acts(request, row.user)
 
 
 AUTH = [Token(), Person(csrf=True)]

@@ -18,6 +18,7 @@ from django.db import InterfaceError, OperationalError
 from yuvrel.core.errors import YuvrelError
 from yuvrel.events.actions import record
 from yuvrel.events.models import Event
+from yuvrel.ownership import in_hand, working_for
 from yuvrel.platform.wire import SheetRow
 
 log = logging.getLogger("yuvrel.rows")
@@ -25,7 +26,8 @@ R = TypeVar("R")
 M = TypeVar("M")
 S = TypeVar("S", bound=SheetRow)
 SAID = "cannot be worked out"
-_notes: ContextVar[dict[int, str] | None] = ContextVar("faults", default=None)
+# By the subject: for which company, and what is said.
+_notes: ContextVar[dict[int, tuple[Any, str]] | None] = ContextVar("faults", default=None)
 
 
 def row_or(make: Callable[[], R], broken: Callable[[str], R], subject: str, subject_id: int) -> R:
@@ -45,7 +47,7 @@ def row_or(make: Callable[[], R], broken: Callable[[str], R], subject: str, subj
         if notes is None:
             notes = {}
             _notes.set(notes)
-        notes[crc32(f"{subject} {subject_id}".encode())] = said
+        notes[crc32(f"{subject} {subject_id}".encode())] = in_hand(), said
         return broken(said)
 
 
@@ -87,5 +89,6 @@ def record_faults() -> None:
     if not notes:
         return
     _notes.set(None)
-    for subject_id, said in notes.items():
-        record(Event.Kind.FAULT, [subject_id], said)
+    for subject_id, (company, said) in notes.items():
+        with working_for(company):
+            record(Event.Kind.FAULT, [subject_id], said)

@@ -13,7 +13,7 @@ from django.db import transaction
 from django.db.models import Sum
 from django.db.models.functions import Abs
 
-from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.models import Item, ItemPrice
 from yuvrel.catalogue.products import set_prices
 from yuvrel.catalogue.rungs import below_named
 from yuvrel.core import pricing as core
@@ -154,7 +154,7 @@ def _standing(row: PriceList, item_ids: Iterable[int]) -> dict[tuple[Any, ...], 
     rows = PriceEntry.objects.filter(list=row, item_id__in=wanted).values_list(*names)
     found: dict[tuple[Any, ...], tuple[Decimal | None, Decimal | None]] = {tuple(place): (p, b) for *place, p, b in rows}
     if row.base:
-        own = Item.objects.filter(pk__in=wanted).exclude(price=0).values_list("pk", "price")
+        own = ItemPrice.objects.filter(item__in=wanted).values_list("item", "amount")
         found |= {(pk, ZERO, None, None): (price, None) for pk, price in own}
     return found
 

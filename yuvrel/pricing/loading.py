@@ -13,6 +13,7 @@ from django.db.models import Q
 
 from yuvrel.catalogue.kits import kits, parts_of
 from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.retail import priced
 from yuvrel.core import pricing as core
 from yuvrel.core.money import ZERO, round_unit_cost
 from yuvrel.core.price_columns import (
@@ -95,7 +96,7 @@ def load_book(item_ids: Iterable[int], lists: Lists | None = None, base: int | N
     entries: dict[tuple[int, int], list[core.Entry]] = defaultdict(list)
     items: dict[int, core.ItemFacts] = {}
     costs = costs_of(wanted)
-    rows = Item.objects.filter(pk__in=wanted).values_list("pk", "price", "product__tax_class__percent")
+    rows = priced(Item.objects.filter(pk__in=wanted)).values_list("pk", "price", "product__tax_class__percent")
     for pk, price, tax in rows:
         average, last = costs[pk]
         items[pk] = core.ItemFacts(tax or ZERO, average or None, last or None)
@@ -135,7 +136,7 @@ class Columns:
 def load_columns(item_ids: Sequence[int] | None, lists: Lists, day: date) -> Columns:
     """What prices of these items, or of all in use, in these lists are worked out from; a fixed number of queries."""
     rows = Item.objects.filter(active=True) if item_ids is None else Item.objects.filter(pk__in=item_ids)
-    facts = list(rows.order_by("pk").values_list("pk", "price", "product__tax_class__percent", "kind"))
+    facts = list(priced(rows).order_by("pk").values_list("pk", "price", "product__tax_class__percent", "kind"))
     ids = [row[0] for row in facts]
     number = {pk: n for n, pk in enumerate(ids)}
     costs = costs_of(ids)

@@ -5,10 +5,12 @@ entries like those of any other list.
 """
 
 from decimal import Decimal
+from typing import ClassVar
 
 from django.db import models
 from django.db.models.functions import Lower
 
+from yuvrel.ownership import owned, owner
 from yuvrel.platform.columns import MONEY, QUANTITY, RATE
 
 
@@ -30,6 +32,7 @@ class PriceList(models.Model):
         AVERAGE = "average", "moving average cost"
         LAST = "last", "last cost"
 
+    company = owner()
     name = models.CharField(max_length=80)
     base = models.BooleanField(default=False, help_text="The company's own prices; there is one")
     currency = models.CharField(max_length=3)
@@ -49,10 +52,12 @@ class PriceList(models.Model):
     version = models.PositiveIntegerField(default=1)
     created_at = models.DateTimeField(auto_now_add=True)
 
+    objects: ClassVar[models.Manager["PriceList"]] = owned()
+
     class Meta:
         constraints = [
-            models.UniqueConstraint(Lower("name"), name="price_list_name_once"),
-            models.UniqueConstraint(fields=["base"], condition=models.Q(base=True), name="price_list_one_base"),
+            models.UniqueConstraint("company", Lower("name"), name="price_list_name_once"),
+            models.UniqueConstraint(fields=["company"], condition=models.Q(base=True), name="price_list_one_base"),
             models.CheckConstraint(
                 condition=models.Q(method="derived", parent__isnull=False) | ~models.Q(method="derived") & models.Q(parent=None),
                 name="price_list_derived_has_parent",
@@ -83,6 +88,8 @@ class PriceChange(models.Model):
     undone_at = models.DateTimeField(null=True)
     undone_by = models.CharField(max_length=120, blank=True)
 
+    objects: ClassVar[models.Manager["PriceChange"]] = owned("list__company")
+
     class Meta:
         indexes = [models.Index(fields=["list", "-id"], name="price_change_newest")]
 
@@ -100,6 +107,8 @@ class PriceChangeLine(models.Model):
     previous_before = models.DecimalField(**MONEY, null=True)
     previous_after = models.DecimalField(**MONEY, null=True)
 
+    objects: ClassVar[models.Manager["PriceChangeLine"]] = owned("change__list__company")
+
     class Meta:
         indexes = [models.Index(fields=["item", "-id"], name="price_line_item")]
 
@@ -114,6 +123,8 @@ class PriceEntry(models.Model):
     previous = models.DecimalField(**MONEY, null=True)
     starts_on = models.DateField(null=True)
     ends_on = models.DateField(null=True)
+
+    objects: ClassVar[models.Manager["PriceEntry"]] = owned("list__company")
 
     class Meta:
         constraints = [
@@ -135,3 +146,5 @@ class PlaceList(models.Model):
 
     location = models.OneToOneField("people.Location", on_delete=models.CASCADE, related_name="price_list")
     list = models.ForeignKey(PriceList, on_delete=models.PROTECT, related_name="places")
+
+    objects: ClassVar[models.Manager["PlaceList"]] = owned("location__company")

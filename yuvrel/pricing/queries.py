@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from django.db.models import Count, Exists, OuterRef, Q, QuerySet
 
-from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.models import Item, ItemPrice
 from yuvrel.catalogue.rungs import below_named
 from yuvrel.core import pricing as core
 from yuvrel.core.errors import NotFoundError
@@ -97,7 +97,7 @@ def sheet(today: date) -> dict[str, Any]:
     typed = dict(PriceEntry.objects.values_list("list_id").annotate(n=Count("item", distinct=True)).order_by())
     given, base = holders(), base_list()
     if columns.ids:
-        typed[base.pk] = Item.objects.filter(active=True).exclude(price=0).count()
+        typed[base.pk] = ItemPrice.objects.filter(item__active=True).count()
 
     def shown(row: PriceList) -> dict[str, Any]:
         one = lists[row.pk]
@@ -220,7 +220,7 @@ def _known(item: Item) -> dict[str, Any]:
 def _shown(rows: QuerySet[Item], row: PriceList, show: str, today: date) -> QuerySet[Item]:
     if show == "own":
         typed = Q(Exists(PriceEntry.objects.filter(list=row, item=OuterRef("pk"))))
-        return rows.filter(typed | ~Q(price=0)) if row.base else rows.filter(typed)
+        return rows.filter(typed | Q(Exists(ItemPrice.objects.filter(item=OuterRef("pk"))))) if row.base else rows.filter(typed)
     if show in ("below", "none"):
         lists = all_lists()
         columns = load_columns(None, lists, today)

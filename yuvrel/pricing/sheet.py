@@ -7,7 +7,7 @@ from typing import Any
 
 from django.utils import timezone
 
-from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.models import Item, ItemPrice
 from yuvrel.catalogue.products import items_of
 from yuvrel.core import bounds
 from yuvrel.core.gtin import normal_sku
@@ -44,7 +44,7 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
     """What is typed into every list, the items' own prices first."""
     base = PriceList.objects.filter(base=True).values_list("name", flat=True).first()
     if base is not None:
-        for sku, price in Item.objects.filter(active=True).exclude(price=0).order_by("sku").values_list("sku", "price"):
+        for sku, price in ItemPrice.objects.filter(item__active=True).order_by("item__sku").values_list("item__sku", "amount"):
             yield _row({"list": base, "sku": sku, "price": price})
     rows = PriceEntry.objects.filter(item__active=True).select_related("list", "item").order_by("list__name", "item__sku", "pk")
     for row in rows.iterator(2000):

@@ -12,6 +12,7 @@ from yuvrel.core.errors import BadInputError, NotFoundError, StaleError
 from yuvrel.core.rules import Rung, Value, as_json
 from yuvrel.events.actions import record
 from yuvrel.events.models import Event
+from yuvrel.ownership import company_id
 from yuvrel.people.models import Company
 from yuvrel.people.roles import Ability, Actor, audit
 
@@ -52,7 +53,7 @@ def change(actor: Actor, rung: Rung, changes: Mapping[str, Any], at: datetime, v
     for name in values:
         actor.need(Ability(SETTINGS[name].ability))
     # What is set for the first time has no row yet that could be locked: changes take turns.
-    Company.objects.select_for_update().first()
+    Company.objects.select_for_update().get(pk=company_id())
     rows = {row.name: row for row in SettingValue.objects.filter(queries.on_rungs([rung]))}
     if version is not None and version != queries.versions_of([rung]).get(rung.key, 0):
         raise StaleError("Somebody changed these settings since you opened them.")

@@ -1,6 +1,10 @@
 """Values of declared settings, by level, and every change of them."""
 
+from typing import ClassVar
+
 from django.db import models
+
+from yuvrel.ownership import owned, owner
 
 
 class SettingValue(models.Model):
@@ -10,6 +14,7 @@ class SettingValue(models.Model):
     `kind` the kind of connection. `value` is JSON, numbers as texts; null is *no limit*.
     """
 
+    company = owner()
     name = models.CharField(max_length=40)
     level = models.CharField(max_length=30)
     subject = models.BigIntegerField(default=0)
@@ -17,9 +22,11 @@ class SettingValue(models.Model):
     kind = models.CharField(max_length=20, blank=True)
     value = models.JSONField(null=True)
 
+    objects: ClassVar[models.Manager["SettingValue"]] = owned()
+
     class Meta:
         constraints = [
-            models.UniqueConstraint(fields=["name", "level", "subject", "within", "kind"], name="setting_once"),
+            models.UniqueConstraint(fields=["company", "name", "level", "subject", "within", "kind"], name="setting_once"),
             models.CheckConstraint(condition=~models.Q(name=""), name="setting_named"),
             models.CheckConstraint(
                 condition=models.Q(level__in=("company", "kind of connection"), subject=0)
@@ -33,6 +40,7 @@ class SettingValue(models.Model):
 class SettingChange(models.Model):
     """One change of a value, never edited: what it was and what it is; empty where it is inherited."""
 
+    company = owner()
     name = models.CharField(max_length=40)
     level = models.CharField(max_length=30)
     subject = models.BigIntegerField(default=0)
@@ -43,6 +51,8 @@ class SettingChange(models.Model):
     after = models.JSONField(default=dict)
     by = models.CharField(max_length=150)
     at = models.DateTimeField()
+
+    objects: ClassVar[models.Manager["SettingChange"]] = owned()
 
     class Meta:
         indexes = [models.Index(fields=["level", "subject", "-id"], name="setting_change_subject")]

@@ -1,11 +1,13 @@
 """Orders of all channels, what is reserved for them, and how they were shipped and invoiced."""
 
 from decimal import Decimal
+from typing import ClassVar
 
 import pgtrigger
 from django.db import models
 from django.db.models.functions import Lower
 
+from yuvrel.ownership import owned, owner
 from yuvrel.platform.columns import MONEY, PERCENT, QUANTITY, RATE
 
 COMMIT = """
@@ -35,12 +37,15 @@ COMMIT = """
 class CustomerGroup(models.Model):
     """Customers that are treated alike: trade, members, staff."""
 
+    company = owner()
     name = models.CharField(max_length=80)
     price_list = models.ForeignKey("pricing.PriceList", on_delete=models.PROTECT, null=True, related_name="groups")
     version = models.PositiveIntegerField(default=1)
 
+    objects: ClassVar[models.Manager["CustomerGroup"]] = owned()
+
     class Meta:
-        constraints = [models.UniqueConstraint(Lower("name"), name="customer_group_name_once")]
+        constraints = [models.UniqueConstraint("company", Lower("name"), name="customer_group_name_once")]
 
     def __str__(self) -> str:
         return self.name
@@ -49,18 +54,22 @@ class CustomerGroup(models.Model):
 class Customer(models.Model):
     """Who buys; a trade customer buys on account. The customer's own price list speaks before the group's."""
 
+    company = owner()
     name = models.CharField(max_length=160)
     email = models.CharField(max_length=160, blank=True)
     address = models.JSONField(default=dict)
     on_account = models.BooleanField(default=False)
-    external_key = models.CharField(max_length=120, unique=True, null=True)
+    external_key = models.CharField(max_length=120, null=True)
     group = models.ForeignKey(CustomerGroup, on_delete=models.PROTECT, null=True, related_name="customers")
     price_list = models.ForeignKey("pricing.PriceList", on_delete=models.PROTECT, null=True, related_name="customers")
     note = models.CharField(max_length=500, blank=True)
     version = models.PositiveIntegerField(default=1)
 
+    objects: ClassVar[models.Manager["Customer"]] = owned()
+
     class Meta:
         indexes = [models.Index(fields=["name", "id"], name="customer_name")]
+        constraints = [models.UniqueConstraint(fields=["company", "external_key"], name="customer_key_once")]
 
     def __str__(self) -> str:
         return self.name
@@ -83,12 +92,13 @@ class SalesOrder(models.Model):
         CLOSED = "closed"
         CANCELLED = "cancelled"
 
+    company = owner()
     connection = models.ForeignKey("channels.Connection", on_delete=models.PROTECT, related_name="orders")
     kind = models.CharField(max_length=6, choices=Kind.choices, default=Kind.ORDER)
     external_id = models.CharField(max_length=80)
     external_number = models.CharField(max_length=60)
     external_version = models.BigIntegerField(default=0)
-    number = models.CharField(max_length=80, unique=True, help_text="With the connection's prefix")
+    number = models.CharField(max_length=80, help_text="With the connection's prefix")
     state = models.CharField(max_length=12, choices=State.choices, default=State.RECEIVED)
     held_because = models.CharField(max_length=300, blank=True)
     location = models.ForeignKey("people.Location", on_delete=models.PROTECT)
@@ -106,9 +116,12 @@ class SalesOrder(models.Model):
     received_at = models.DateTimeField(auto_now_add=True)
     history = models.BooleanField(default=False, help_text="Taken in as history: closed before the books opened")
 
+    objects: ClassVar[models.Manager["SalesOrder"]] = owned()
+
     class Meta:
         constraints = [
             models.UniqueConstraint(fields=["connection", "external_id"], name="order_once_per_connection"),
+            models.UniqueConstraint(fields=["company", "number"], name="order_number_once"),
             models.CheckConstraint(
                 condition=models.Q(stated_currency="", stated_total=None, rate=1)
                 | (~models.Q(stated_currency="") & models.Q(stated_total__isnull=False, rate__gt=0)),
@@ -158,6 +171,8 @@ class OrderLine(models.Model):
     past_zero_scope = models.CharField(max_length=80, blank=True, help_text="The level where that limit is set")
     promised_on = models.DateField(null=True, help_text="The day for which what is past zero was promised")
 
+    objects: ClassVar[models.Manager["OrderLine"]] = owned("order__company")
+
     class Meta:
         indexes = [
             models.Index(fields=["past_zero_scope"], name="line_past_zero", condition=~models.Q(past_zero_scope="")),
@@ -189,6 +204,8 @@ class Reservation(models.Model):
     per_unit = models.DecimalField(**QUANTITY, default=1, help_text="Units per unit of the line, for kits")
     state = models.CharField(max_length=10, choices=State.choices)
     made_at = models.DateTimeField(auto_now_add=True)
+
+    objects: ClassVar[models.Manager["Reservation"]] = owned("location__company")
 
     class Meta:
         constraints = [models.CheckConstraint(condition=models.Q(quantity__gt=0), name="reservation_positive")]
@@ -242,6 +259,8 @@ class Payment(models.Model):
     state = models.CharField(max_length=10, choices=State.choices)
     taken = models.DecimalField(**MONEY, default=0)
 
+    objects: ClassVar[models.Manager["Payment"]] = owned("order__company")
+
     class Meta:
         constraints = [
             models.UniqueConstraint(fields=["order", "external_id"], name="payment_once"),
@@ -253,12 +272,18 @@ class Payment(models.Model):
 class Shipment(models.Model):
     """A parcel, or a till sale handed over."""
 
+    company = owner()
     order = models.ForeignKey(SalesOrder, on_delete=models.PROTECT, related_name="shipments")
-    number = models.CharField(max_length=80, unique=True)
+    number = models.CharField(max_length=80)
     carrier = models.CharField(max_length=60, blank=True)
     tracking = models.CharField(max_length=80, blank=True)
     shipped_at = models.DateTimeField()
     told_channel_at = models.DateTimeField(null=True)
+
+    objects: ClassVar[models.Manager["Shipment"]] = owned()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["company", "number"], name="shipment_number_once")]
 
 
 class ShipmentLine(models.Model):
@@ -268,6 +293,8 @@ class ShipmentLine(models.Model):
     order_line = models.ForeignKey(OrderLine, on_delete=models.PROTECT, related_name="shipment_lines")
     quantity = models.DecimalField(**QUANTITY)
     cost = models.DecimalField(**MONEY)
+
+    objects: ClassVar[models.Manager["ShipmentLine"]] = owned("shipment__company")
 
 
 class Capture(models.Model):
@@ -279,6 +306,8 @@ class Capture(models.Model):
     stated = models.DecimalField(**MONEY, null=True, help_text="In the channel's currency, where that is another")
     told_channel_at = models.DateTimeField(null=True)
 
+    objects: ClassVar[models.Manager["Capture"]] = owned("shipment__company")
+
     class Meta:
         constraints = [
             models.UniqueConstraint(fields=["payment", "shipment"], name="capture_once"),
@@ -289,12 +318,18 @@ class Capture(models.Model):
 class Invoice(models.Model):
     """The claim for one shipment; its total is the sum of its rounded lines."""
 
+    company = owner()
     shipment = models.OneToOneField(Shipment, on_delete=models.PROTECT, related_name="invoice")
-    number = models.CharField(max_length=80, unique=True)
+    number = models.CharField(max_length=80)
     issued_on = models.DateField()
     net = models.DecimalField(**MONEY)
     tax = models.DecimalField(**MONEY)
     total = models.DecimalField(**MONEY)
+
+    objects: ClassVar[models.Manager["Invoice"]] = owned()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["company", "number"], name="invoice_number_once")]
 
 
 class PastSale(models.Model):
@@ -304,6 +339,8 @@ class PastSale(models.Model):
     location = models.ForeignKey("people.Location", on_delete=models.PROTECT, related_name="past_sales")
     day = models.DateField()
     units = models.DecimalField(**QUANTITY)
+
+    objects: ClassVar[models.Manager["PastSale"]] = owned("location__company")
 
     class Meta:
         constraints = [

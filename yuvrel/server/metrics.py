@@ -10,6 +10,7 @@ from django.conf import settings
 from django.db.models import Count, Max, Min
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
+from django_scopes import scopes_disabled
 from procrastinate.contrib.django.models import ProcrastinateEvent, ProcrastinateJob
 from prometheus_client import CollectorRegistry
 from prometheus_client.core import GaugeMetricFamily, Metric
@@ -29,7 +30,9 @@ def metrics(request: HttpRequest) -> HttpResponse:
         return HttpResponse(status=404)
     registry = CollectorRegistry()
     registry.register(_Figures())
-    return HttpResponse(generate_latest(registry), content_type=CONTENT_TYPE_LATEST)
+    with scopes_disabled():
+        figures = generate_latest(registry)
+    return HttpResponse(figures, content_type=CONTENT_TYPE_LATEST)
 
 
 class _Figures:

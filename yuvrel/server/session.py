@@ -14,9 +14,9 @@ from ninja.utils import check_csrf
 from yuvrel.core.errors import YuvrelError
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company
-from yuvrel.people.roles import ALLOWED, Actor, actor_of
+from yuvrel.people.roles import ALLOWED, Actor
 from yuvrel.people.schemas import LocationOut, Me, SignIn, SignInOptions
-from yuvrel.platform.auth import actor
+from yuvrel.platform.auth import actor, acts
 
 router = Router(tags=["people"])
 
@@ -50,7 +50,7 @@ def sign_in(request: HttpRequest, body: SignIn) -> Any:
             raise NotSignedInError("Too many tries. Wait a quarter of an hour, then try again.", field="password")
         raise NotSignedInError("Name or password is wrong.", field="password")
     login(request, user)
-    return _me(actor_of(user))
+    return _me(acts(request, user))
 
 
 def _need_csrf(request: HttpRequest) -> None:

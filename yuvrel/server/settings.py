@@ -62,6 +62,7 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
+    "yuvrel.server.companies.CompanyMiddleware",
     "yuvrel.server.problems.TextMiddleware",
     "yuvrel.server.idempotency.IdempotencyMiddleware",
 ]

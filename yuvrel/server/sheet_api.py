@@ -13,6 +13,7 @@ from ninja import Router, Schema, Status
 from pydantic import Field
 
 from yuvrel.core.sheets import table_lines, write_workbook
+from yuvrel.ownership import steadily
 from yuvrel.people import views
 from yuvrel.people.queries import company_day
 from yuvrel.people.schemas import Name, OpensWithIn, SheetOut, SheetSettings, ViewIn
@@ -117,6 +118,6 @@ def sheet_file(request: HttpRequest, sheet: str, body: FileIn) -> HttpResponseBa
         write_workbook(title, heads, found, into)
         into.seek(0)
         return FileResponse(into, as_attachment=True, filename=name, content_type=WORKBOOK)
-    answer = StreamingHttpResponse(table_lines(heads, found), content_type="text/csv; charset=utf-8")
+    answer = StreamingHttpResponse(steadily(table_lines(heads, found)), content_type="text/csv; charset=utf-8")
     answer["Content-Disposition"] = content_disposition_header(True, name)
     return answer

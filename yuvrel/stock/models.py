@@ -1,12 +1,14 @@
 """The shelf: moves that are never edited, the balances they add up to, and what the stock cost."""
 
 from decimal import Decimal
+from typing import ClassVar
 
 import pgtrigger
 from django.db import models
 
 from yuvrel.documents.columns import FromDocument
 from yuvrel.documents.registry import Ref
+from yuvrel.ownership import owned, owner
 from yuvrel.platform.columns import MONEY, QUANTITY, UNIT_COST
 
 PROJECT_MOVES = """
@@ -62,6 +64,8 @@ class StockMove(FromDocument):
     happened_at = models.DateTimeField()
     recorded_at = models.DateTimeField(auto_now_add=True)
 
+    objects: ClassVar[models.Manager["StockMove"]] = owned("location__company")
+
     class Meta:
         constraints = [models.CheckConstraint(condition=~models.Q(quantity=0), name="move_not_empty")]
         indexes = [
@@ -90,8 +94,9 @@ class StockDocument(models.Model):
         COUNT = "count"
         OPENING = "opening"
 
+    company = owner()
     kind = models.CharField(max_length=10, choices=Kind.choices)
-    number = models.CharField(max_length=30, unique=True)
+    number = models.CharField(max_length=30)
     reason = models.CharField(max_length=10, blank=True)
     location = models.ForeignKey("people.Location", on_delete=models.PROTECT, null=True)
     note = models.CharField(max_length=200, blank=True)
@@ -99,8 +104,11 @@ class StockDocument(models.Model):
     happened_at = models.DateTimeField()
     recorded_at = models.DateTimeField(auto_now_add=True)
 
+    objects: ClassVar[models.Manager["StockDocument"]] = owned()
+
     class Meta:
         indexes = [models.Index(fields=["kind", "-id"], name="stock_document_kind")]
+        constraints = [models.UniqueConstraint(fields=["company", "number"], name="stock_document_number_once")]
         triggers = [pgtrigger.Protect(name="stock_document_append_only", operation=pgtrigger.Update | pgtrigger.Delete)]
 
     @property
@@ -121,6 +129,8 @@ class StockCount(models.Model):
     counted_at = models.DateTimeField()
     recorded_at = models.DateTimeField(auto_now_add=True)
 
+    objects: ClassVar[models.Manager["StockCount"]] = owned("location__company")
+
     class Meta:
         constraints = [models.CheckConstraint(condition=models.Q(counted__gte=0), name="counted_not_negative")]
         indexes = [models.Index(fields=["item", "location", "counted_at"], name="count_item_place_time")]
@@ -140,7 +150,8 @@ class Transfer(models.Model):
     # Sent and not settled yet: what is incoming.
     OPEN = (State.SENT, State.PART_RECEIVED)
 
-    number = models.CharField(max_length=30, unique=True)
+    company = owner()
+    number = models.CharField(max_length=30)
     source = models.ForeignKey("people.Location", on_delete=models.PROTECT, related_name="transfers_out")
     destination = models.ForeignKey("people.Location", on_delete=models.PROTECT, related_name="transfers_in")
     state = models.CharField(max_length=14, choices=State.choices, default=State.DRAFT)
@@ -150,9 +161,12 @@ class Transfer(models.Model):
     sent_at = models.DateTimeField(null=True)
     version = models.PositiveIntegerField(default=1)
 
+    objects: ClassVar[models.Manager["Transfer"]] = owned()
+
     class Meta:
         indexes = [models.Index(fields=["state", "-id"], name="transfer_state")]
         constraints = [
+            models.UniqueConstraint(fields=["company", "number"], name="transfer_number_once"),
             models.CheckConstraint(condition=~models.Q(source=models.F("destination")), name="transfer_between_two"),
         ]
 
@@ -171,6 +185,8 @@ class TransferLine(models.Model):
     received = models.DecimalField(**QUANTITY, default=0)
     returned = models.DecimalField(**QUANTITY, default=0, help_text="Brought back to where it left")
     lost = models.DecimalField(**QUANTITY, default=0, help_text="Will not arrive")
+
+    objects: ClassVar[models.Manager["TransferLine"]] = owned("transfer__company")
 
     class Meta:
         constraints = [
@@ -207,6 +223,8 @@ class TransferPart(models.Model):
     value = models.DecimalField(**MONEY)
     at = models.DateTimeField()
 
+    objects: ClassVar[models.Manager["TransferPart"]] = owned("line__transfer__company")
+
     class Meta:
         constraints = [models.CheckConstraint(condition=models.Q(quantity__gt=0, value__gte=0), name="transfer_part_positive")]
         triggers = [pgtrigger.Protect(name="transfer_part_append_only", operation=pgtrigger.Update | pgtrigger.Delete)]
@@ -222,6 +240,8 @@ class StockBalance(models.Model):
     committed = models.DecimalField(**QUANTITY, default=0)
     backordered = models.DecimalField(**QUANTITY, default=0)
     incoming = models.DecimalField(**QUANTITY, default=0)
+
+    objects: ClassVar[models.Manager["StockBalance"]] = owned("location__company")
 
     class Meta:
         constraints = [
@@ -246,6 +266,8 @@ class LotBalance(models.Model):
     location = models.ForeignKey("people.Location", on_delete=models.PROTECT)
     on_hand = models.DecimalField(**QUANTITY, default=0)
 
+    objects: ClassVar[models.Manager["LotBalance"]] = owned("location__company")
+
     class Meta:
         constraints = [models.UniqueConstraint(fields=["lot", "location"], name="lot_balance_once")]
 
@@ -253,21 +275,26 @@ class LotBalance(models.Model):
 class ItemCost(models.Model):
     """The moving average state of an item over all locations: quantity, value, last average."""
 
-    item = models.OneToOneField("catalogue.Item", on_delete=models.PROTECT, related_name="cost")
+    company = owner()
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, related_name="costs")
     quantity = models.DecimalField(**QUANTITY, default=0)
     value = models.DecimalField(**MONEY, default=0)
     last_average = models.DecimalField(**UNIT_COST, default=0)
     last_cost = models.DecimalField(**UNIT_COST, default=0)
 
+    objects: ClassVar[models.Manager["ItemCost"]] = owned()
+
     class Meta:
         constraints = [
-            models.CheckConstraint(condition=~models.Q(quantity=0) | models.Q(value=0), name="cost_no_value_without_units")
+            models.UniqueConstraint(fields=["company", "item"], name="cost_once"),
+            models.CheckConstraint(condition=~models.Q(quantity=0) | models.Q(value=0), name="cost_no_value_without_units"),
         ]
 
 
 class CostChange(FromDocument):
     """The cost history: each change of an item's average with its cause."""
 
+    company = owner()
     item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, related_name="cost_changes")
     at = models.DateTimeField()
     cause = models.CharField(max_length=60)
@@ -278,6 +305,8 @@ class CostChange(FromDocument):
     value_before = models.DecimalField(**MONEY)
     average_before = models.DecimalField(**UNIT_COST)
     average_after = models.DecimalField(**UNIT_COST)
+
+    objects: ClassVar[models.Manager["CostChange"]] = owned()
 
     class Meta:
         indexes = [models.Index(fields=["item", "-at", "-id"], name="cost_change_item")]

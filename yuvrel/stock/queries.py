@@ -7,19 +7,21 @@ from datetime import date
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import Count, DecimalField, Exists, F, Min, OuterRef, Q, QuerySet, Sum, Value
+from django.db.models import Count, DecimalField, Exists, F, FilteredRelation, Min, OuterRef, Q, QuerySet, Sum, Value
 from django.db.models.expressions import Combinable
 from django.db.models.functions import Coalesce, NullIf, Round
 
 from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.catalogue.pictures import first_of
+from yuvrel.catalogue.retail import priced
 from yuvrel.catalogue.schemas import ItemRow
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.gtin import short_gtin
 from yuvrel.core.money import ZERO, allocate, spoken
 from yuvrel.core.working import Step, Working
 from yuvrel.documents.registry import Ref
+from yuvrel.ownership import company_id
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company, end_of_day
 from yuvrel.platform.faults import figure_or, sheet_rows
@@ -36,11 +38,11 @@ ITEM_SORTS: dict[str, str | Combinable] = {
     "price": "price",
     "created": "created_at",
     "category": Coalesce("product__category__name", Value("")),
-    "cost": Coalesce("cost__last_average", Value(ZERO)),
+    "cost": Coalesce("own_cost__last_average", Value(ZERO)),
 }
 # A place's share of an item's value is allotted to the cent when it is shown; for the order its plain part is near enough.
 _WORTH = Round(
-    Coalesce(F("on_hand") * F("item__cost__value") / NullIf(F("item__cost__quantity"), Value(ZERO)), Value(ZERO)),
+    Coalesce(F("on_hand") * F("own_cost__value") / NullIf(F("own_cost__quantity"), Value(ZERO)), Value(ZERO)),
     precision=2,
     output_field=DecimalField(),
 )
@@ -82,7 +84,7 @@ def items_found(
     q: str = "", kind: str = "", state: str = "active", listed: str = "", connection: int | None = None
 ) -> QuerySet[Item]:
     """The items that the range sheet shows under its filters."""
-    rows = find_items(Item.objects.filter(active=state != "retired"), q)
+    rows = find_items(priced(Item.objects.filter(active=state != "retired")), q)
     if state == "internal":
         rows = rows.filter(internal=True)
     if kind:
@@ -104,12 +106,13 @@ def item_sheet(
 ) -> dict[str, Any]:
     """A page of the range. What is counted is counted for its rows alone: joined to all items, each would be
     counted before the page is cut."""
-    rows = items_found(q, kind, state, listed, connection).select_related("product__category", "cost")
+    rows = items_found(q, kind, state, listed, connection).select_related("product__category")
+    rows = rows.annotate(own_cost=own_cost("costs"), average_cost=F("own_cost__last_average"))
     rows, order = in_order(rows, sort, ITEM_SORTS, ["title", "id"])
     found, following = page(rows.prefetch_related("barcodes"), order, cursor, limit)
     mine = Item.objects.filter(pk__in=[item.pk for item in found]).order_by()
     held = dict(StockBalance.objects.filter(item__in=found).values_list("item_id").annotate(units=Sum("on_hand")).order_by())
-    shown = dict(mine.values_list("pk").annotate(n=Count("listings")))
+    shown = dict(mine.values_list("pk").annotate(n=Count("listings", filter=Q(listings__connection__company=company_id()))))
     suppliers = dict(mine.filter(supplier_items__preferred=True).values_list("pk", "supplier_items__supplier__name"))
     pictures = first_of(item.pk for item in found)
 
@@ -124,7 +127,6 @@ def _known_item(item: Item) -> dict[str, Any]:
 
 
 def _item_row(item: Any, held: Decimal | None, listings: int, supplier: str) -> dict[str, Any]:
-    cost = getattr(item, "cost", None)
     codes = [short_gtin(code.gtin) for code in item.barcodes.all()]
     return {
         "id": item.pk,
@@ -136,15 +138,20 @@ def _item_row(item: Any, held: Decimal | None, listings: int, supplier: str) -> 
         "barcode": codes[0] if codes else "",
         "listings": listings,
         "supplier": supplier,
-        "average_cost": cost.last_average if cost else None,
+        "average_cost": item.average_cost,
         "on_hand": held,
     }
 
 
+def own_cost(way: str) -> FilteredRelation:
+    """What items cost the company that is worked for; `way` leads from a row to the costs of its item."""
+    return FilteredRelation(way, condition=Q(**{f"{way}__company": company_id()}))
+
+
 def balances(q: str, location: int | None, show: str) -> QuerySet[StockBalance]:
     """The shelf's rows under a filter; `show` is all, short (something is backordered or below zero) or held."""
-    rows = StockBalance.objects.select_related("item__product__category", "location", "item__cost").annotate(
-        available=F("on_hand") - F("committed")
+    rows = StockBalance.objects.select_related("item__product__category", "location").annotate(
+        own_cost=own_cost("item__costs"), available=F("on_hand") - F("committed")
     )
     rows = find_items(rows.filter(item__kind=Item.Kind.STOCKED), q, "item__")
     if location:
@@ -190,9 +197,9 @@ def _known(row: StockBalance) -> dict[str, Any]:
 
 def _totals(matching: QuerySet[StockBalance]) -> dict[str, Any]:
     """How many rows a filter finds and what they are worth together."""
-    worth = F("on_hand") * F("item__cost__value") / F("item__cost__quantity")
+    worth = F("on_hand") * F("own_cost__value") / F("own_cost__quantity")
     found = matching.order_by().aggregate(
-        total_rows=Count("pk"), total_value=Coalesce(Sum(worth, filter=~Q(item__cost__quantity=0)), Value(ZERO))
+        total_rows=Count("pk"), total_value=Coalesce(Sum(worth, filter=~Q(own_cost__quantity=0)), Value(ZERO))
     )
     return {**found, "total_value": figure_or(lambda: Decimal(found["total_value"]), "The value of all stock")}
 

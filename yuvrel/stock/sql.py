@@ -6,6 +6,8 @@ from collections.abc import Sequence
 
 from django.db import connection
 
+from yuvrel.ownership import company_id
+
 # Rows are made in the order in which they are locked afterwards, so that two of these never block each other for good.
 BALANCES = """
     INSERT INTO stock_stockbalance (item_id, location_id, on_hand, committed, backordered, incoming)
@@ -13,9 +15,9 @@ BALANCES = """
     ON CONFLICT (item_id, location_id) DO NOTHING
 """
 COSTS = """
-    INSERT INTO stock_itemcost (item_id, quantity, value, last_average, last_cost)
-    SELECT item, 0, 0, 0, 0 FROM unnest(%s::bigint[]) AS v(item) ORDER BY item
-    ON CONFLICT (item_id) DO NOTHING
+    INSERT INTO stock_itemcost (company_id, item_id, quantity, value, last_average, last_cost)
+    SELECT %s, item, 0, 0, 0, 0 FROM unnest(%s::bigint[]) AS v(item) ORDER BY item
+    ON CONFLICT (company_id, item_id) DO NOTHING
 """
 
 
@@ -26,6 +28,6 @@ def ensure_balances(pairs: Sequence[tuple[int, int]]) -> None:
 
 
 def ensure_costs(item_ids: Sequence[int]) -> None:
-    """A cost state of nothing for each item that has none."""
+    """A cost state of nothing, of the company that is worked for, for each item that has none."""
     with connection.cursor() as cursor:
-        cursor.execute(COSTS, [list(item_ids)])
+        cursor.execute(COSTS, [company_id(), list(item_ids)])

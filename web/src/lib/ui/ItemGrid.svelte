@@ -210,7 +210,7 @@
 >
 	<ul>
 		{#each inTheWay?.found ?? [] as one (one.said)}<li>
-				{one.said} <a href={one.link}>Go there</a>
+				{one.said}{#if one.link}&nbsp;<a href={one.link}>Go there</a>{/if}
 			</li>{/each}
 	</ul>
 </Dialogue>

@@ -1,4 +1,4 @@
-"""manage.py begin: open a company of one's own in an empty database."""
+"""manage.py begin: open a company of one's own in an empty database, or a further one."""
 
 from __future__ import annotations
 
@@ -21,6 +21,7 @@ class Command(BaseCommand):
         parser.add_argument("company")
         parser.add_argument("--currency", default="EUR")
         parser.add_argument("--zone", default="Europe/Dublin")
+        parser.add_argument("--further", action="store_true", help="Beside the companies that there are")
         parser.add_argument("--tax", default="0", help="Per cent of tax that new items carry")
         parser.add_argument(
             "--place",
@@ -36,10 +37,12 @@ class Command(BaseCommand):
             code, _, name = text.partition("=")
             places.append((code.strip(), name.strip() or code.strip()))
         try:
-            begin(options["company"], options["currency"], options["zone"], places, parse_decimal(options["tax"], "tax"))
+            facts = (options["currency"], options["zone"], places, parse_decimal(options["tax"], "tax"))
+            begin(options["company"], *facts, further=options["further"])
         except YuvrelError as error:
             raise CommandError(error.detail) from error
+        of = f" --company '{options['company']}'" if options["further"] else ""
         self.stdout.write(
-            f"{options['company']} is open. Add yourself:\n  python manage.py person NAME --role manager\n"
+            f"{options['company']} is open. Add yourself:\n  python manage.py person NAME --role manager{of}\n"
             "Then start the web server and the worker, sign in, and follow Today, First steps."
         )

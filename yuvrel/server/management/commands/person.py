@@ -14,7 +14,7 @@ from django.core.validators import validate_email
 from django.db import transaction
 from django.utils import timezone
 
-from yuvrel.people.models import User
+from yuvrel.people.models import Company, User
 from yuvrel.people.roles import SYSTEM, Role, audit
 
 ROLES = [role.value for role in Role if role is not Role.SYSTEM]
@@ -29,6 +29,7 @@ class Command(BaseCommand):
     def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("username")
         parser.add_argument("--role", choices=ROLES)
+        parser.add_argument("--company", default="", help="Which company they work for; the first where nothing is said")
         parser.add_argument("--name", default="", help="First and last name")
         parser.add_argument("--mail", default="", help="Where mail reaches them: alerts, and what they asked for")
         parser.add_argument("--password", action="store_true", help="Give a new password")
@@ -45,6 +46,10 @@ class Command(BaseCommand):
             raise CommandError(f"Say which role: --role {', '.join(ROLES)}.")
         if options["name"]:
             user.first_name, _, user.last_name = options["name"].partition(" ")
+        if options["company"]:
+            user.company = Company.objects.filter(name=options["company"]).first()
+            if user.company is None:
+                raise CommandError(f"There is no company called {options['company']}.")
         if options["mail"]:
             try:
                 validate_email(options["mail"])

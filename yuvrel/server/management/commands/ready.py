@@ -16,6 +16,8 @@ from yuvrel.channels.models import InboundMessage, Listing, PriceOffer
 from yuvrel.demo import first_day
 from yuvrel.demo.company import PASSWORD, PEOPLE
 from yuvrel.events.actions import waiting_for
+from yuvrel.ownership import working_for
+from yuvrel.people.models import Company
 
 
 class Command(BaseCommand):
@@ -34,11 +36,8 @@ class Command(BaseCommand):
             self.wait_for(address)
         first = Path(options["first"]) if options["first"] else None
         if first and first.exists():
-            first_day.go_live(timezone.now())
-            self.settle()
-            first_day.edit_at_the_shop(options["standins"])
-            first_day.edit_at_the_till(options["standins"])
-            check_all()
+            with working_for(Company.objects.get()):
+                self.begin(options["standins"])
             first.unlink()
         lines = [
             "",
@@ -54,6 +53,14 @@ class Command(BaseCommand):
         self.stdout.write("\n".join(lines))
         while True:
             time.sleep(3600)
+
+    def begin(self, standins: str) -> None:
+        """The first exchange, and what somebody edits outside."""
+        first_day.go_live(timezone.now())
+        self.settle()
+        first_day.edit_at_the_shop(standins)
+        first_day.edit_at_the_till(standins)
+        check_all()
 
     def wait_for(self, address: str) -> None:
         """Until it answers, at most a minute."""

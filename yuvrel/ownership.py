@@ -1,0 +1,113 @@
+"""Which company something belongs to, and for which company work is done.
+
+Every request and every job works for one company. Tables that belong to a company are read through `owned` managers,
+which show the rows of that one alone, and whose new rows are its own; where nobody has said for which company,
+they refuse, so that nothing can be forgotten.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from typing import Any, TypeVar
+
+from django.db import migrations, models
+from django.db.backends.base.schema import BaseDatabaseSchemaEditor
+from django_scopes import ScopedManager, get_scope, scope
+from django_scopes.exceptions import ScopeError
+from django_scopes.state import state
+
+Row = TypeVar("Row")
+
+
+class NoCompanyError(ScopeError):
+    """Nobody has said for which company this is done."""
+
+
+def in_hand() -> Any:
+    """The company that is worked for. Raises NoCompanyError where nobody has said which."""
+    found = get_scope().get("company")
+    if found is None:
+        raise NoCompanyError(NoCompanyError.__doc__)
+    return found
+
+
+def company_id() -> int:
+    """The id of the company that is worked for. Raises NoCompanyError where nobody has said which."""
+    return int(in_hand().pk)
+
+
+@contextmanager
+def working_for(company: Any) -> Iterator[None]:
+    """Work for a company: reading shows what is its own, and what is written is its own."""
+    with scope(company=company):
+        yield
+
+
+def from_now_on(company: Any) -> None:
+    """Work for a company until what is asked just now is done with (`for_somebody`)."""
+    state.set({"_enabled": True, "company": company})
+
+
+@contextmanager
+def for_somebody() -> Iterator[None]:
+    """What is done in here is for a company that comes out on the way; afterwards for whom it was before."""
+    with scope():
+        yield
+
+
+class OwnRows(models.QuerySet[Any]):
+    """Rows of one company. What tells whose they are stands beside them, often in another table: a lock is on the
+    rows themselves and on nothing beside them."""
+
+    def select_for_update(
+        self, nowait: bool = False, skip_locked: bool = False, of: Any = ("self",), no_key: bool = False
+    ) -> OwnRows:
+        return super().select_for_update(nowait=nowait, skip_locked=skip_locked, of=of, no_key=no_key)
+
+
+def owned(path: str = "company") -> Any:
+    """The manager of a table that belongs to companies; `path` leads from a row to its company."""
+    manager = ScopedManager(models.Manager.from_queryset(OwnRows), company=path)
+    # To who checks types it is the manager that the models say it is; they cannot follow classes made in a function.
+    made = type(manager)
+    made.__module__, made.__qualname__ = models.Manager.__module__, models.Manager.__qualname__
+    manager.company_path = path
+    return manager
+
+
+def owner() -> Any:
+    """The column that says whose a row is."""
+    return models.ForeignKey("people.Company", on_delete=models.PROTECT, default=company_id, related_name="+")
+
+
+class _Only:
+    """The company that tables belonged to before there could be several."""
+
+    def __init__(self, pk: int) -> None:
+        self.pk = pk
+
+
+class AddOwner(migrations.AddField):
+    """Says whose rows are that were there before: the one company's."""
+
+    def database_forwards(self, app_label: str, schema_editor: BaseDatabaseSchemaEditor, from_state: Any, to_state: Any) -> None:
+        first = 0
+        # In an empty database the table of companies may come later; then there is no row that could belong to any.
+        if "people_company" in schema_editor.connection.introspection.table_names():
+            with schema_editor.connection.cursor() as cursor:
+                cursor.execute("SELECT coalesce(min(id), 0) FROM people_company")
+                ((first,),) = cursor.fetchall()
+        with working_for(_Only(first)):
+            super().database_forwards(app_label, schema_editor, from_state, to_state)
+
+
+def steadily(rows: Iterable[Row]) -> Iterator[Row]:
+    """Rows that are read while an answer is under way, when the request itself is over: each for the same company."""
+    company, left = in_hand(), iter(rows)
+    while True:
+        with working_for(company):
+            row = next(left, None)
+        if row is None:
+            return
+        yield row
