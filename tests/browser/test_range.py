@@ -51,6 +51,27 @@ def test_a_product_of_three_by_four_options_and_a_bundle(page: Page, live_server
     expect(page.get_by_label("SKU of BSH-S-ash")).to_be_visible()
     assert_accessible(page)
 
+    # What is said of it, formatted; letters that are commands elsewhere are letters here.
+    page.get_by_label("Country of origin").select_option(label="Portugal")
+    text = page.get_by_role("textbox", name="Description")
+    text.click()
+    page.keyboard.type("Sweeps without waking them,")
+    page.get_by_role("button", name="Bold").click()
+    page.keyboard.type(" washable")
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="List", exact=True).click()
+    page.keyboard.type("1 wood of your choice")
+    assert_accessible(page)
+    page.get_by_role("button", name="Save product").click()
+    buyer.says("Saved.")
+    said = Product.objects.get(title="Bee brush")
+    assert said.country == "PT"
+    assert said.description.startswith("<p>Sweeps without waking them,<strong> washable</strong></p><ul><li><p>1 wood")
+    buyer.go(f"/range/items/{Item.objects.get(sku='BSH-S-ash').pk}")
+    expect(page.locator("li", has_text="1 wood of your choice")).to_be_visible()
+    expect(page.get_by_text("Portugal")).to_be_visible()
+    buyer.go(f"/range/products/{said.pk}")
+
     # Three rows copied from a spreadsheet: price, barcode, weight; one barcode with a wrong check digit.
     cell = page.get_by_label("Price of BSH-S-ash")
     cell.evaluate(PASTE, "15.00\t4006381333931\t80\t200 x 40 x 30\n15.50\t4006381333932\t82\n16.00\t\t85\n")

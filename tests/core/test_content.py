@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yuvrel.core.content import EXAMPLE, check_template, cut, listed, render
+from yuvrel.core.content import EXAMPLE, check_template, cut, listed, plain, render
 from yuvrel.core.errors import BadInputError
 
 FACTS = {**EXAMPLE, "title": "Smoker  small", "brand": "Larkmead", "description": "Tin.\n\nWith   bellows."}
@@ -88,3 +88,23 @@ def test_any_text_is_a_template_or_a_named_fault(text: str) -> None:
 
 def test_a_list_as_one_reads_it() -> None:
     assert [listed(one) for one in ([], ["a"], ["a", "b"], ["a", "b", "c"])] == ["", "a", "a and b", "a, b and c"]
+
+
+@pytest.mark.parametrize(
+    ("kept", "read"),
+    [
+        ("<p>One.</p><p>Two,<br>three &amp; four.</p>", "One.\n\nTwo,\nthree & four."),
+        (
+            "<h3>Burns</h3><ol><li>Light.</li><li>Add <strong>pellets</strong>.</li></ol><p>Done.</p>",
+            "Burns\n\n– Light.\n– Add pellets.\n\nDone.",
+        ),
+        ("<ul><li><p>One</p></li><li><p>Two</p></li></ul>", "– One\n– Two"),
+        ("<p>a   b\n c</p>", "a b c"),
+        ("<p>5 &lt; 6</p><script>alert(1)</script><style>p{}</style>", "5 < 6"),
+        ("never formatted", "never formatted"),
+        ("", ""),
+    ],
+)
+def test_a_formatted_text_as_plain_text(kept: str, read: str) -> None:
+    assert plain(kept) == read
+    assert render("{{ formatted_description | plain }}", {**EXAMPLE, "formatted_description": kept}, "t") == read

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import json
+from datetime import timedelta
 from decimal import Decimal as D
 from typing import Any
 
 import pytest
 from django.test import Client
 from django.utils import timezone
+from hypothesis import given
+from hypothesis import strategies as st
+from lxml import html as markup
 
+from tests.server.test_forecasts import sold
 from tests.world import (
     NOW,
     give,
@@ -24,11 +29,14 @@ from tests.world import (
 )
 from yuvrel.buying.actions import Wanted, draft
 from yuvrel.catalogue.models import Category, Item, Product
+from yuvrel.catalogue.texts import TAGS, formatted
 from yuvrel.channels.models import Publication
 from yuvrel.core.rules import Level, Rung
 from yuvrel.events.models import Event
 from yuvrel.people.models import Location
+from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.planning.queries import one_line
 from yuvrel.rules.actions import change
 from yuvrel.rules.models import SettingValue
 from yuvrel.sales.actions import take_order
@@ -48,6 +56,9 @@ class Desk:
         answer = getattr(self.client, method)(f"/api/v1/{path}", json.dumps(body), content_type="application/json")
         assert answer.status_code == status, answer.content
         return answer.json() if answer.content else None
+
+    def read(self, path: str) -> Any:
+        return self.client.get(f"/api/v1/{path}").json()
 
     def make(self, **body: Any) -> Any:
         return self.send("post", "products", {"title": "Smoker", "pattern": "SMO-{size}-{colour}", "options": OPTIONS, **body})
@@ -293,3 +304,76 @@ def test_the_sheet_finds_items_by_how_they_are_listed(client: Any, company: Any)
     assert found(listed="hidden", connection=trade.pk) == []
     assert (found(listed="refused"), found(listed="refused", connection=trade.pk)) == (["D"], [])
     assert client.get("/api/v1/items", {"listed": "perhaps"}).status_code == 422
+
+
+PIECES = st.sampled_from(
+    ["<p>", "</p>", "<b>", "</b>", "<script>", "</script>", "<img src=x onerror=alert(1)>", "<a href='javascript:alert(1)'>", "</a>",
+     "<a href='https://larkmead.example' onclick=x>", "<svg/onload=x>", "<style>", "</style>", "<h1>", "</h1>", "<li>", "text", "5 < 6",
+     "&lt;b&gt;", "\n\n", "<!--", "-->", "<iframe src=//x>", "\"", "'", "<p style=color:red>"]
+)  # fmt: skip
+
+
+@given(st.lists(PIECES, max_size=12).map("".join) | st.text(st.characters(exclude_categories=["Cc", "Cs"]), max_size=60))
+def test_nothing_stands_in_a_description_but_what_may(typed: str) -> None:
+    kept = formatted(typed)
+    for element in markup.fragments_fromstring(f"<div>{kept}</div>")[0].iter():
+        if element.tag == "div":
+            continue
+        assert element.tag in TAGS
+        assert set(element.attrib) <= ({"href"} if element.tag == "a" else set())
+        assert element.get("href", "https:").split(":")[0] in ("http", "https", "mailto") or ":" not in element.get("href", "")
+    assert formatted(kept) == kept, "kept again it stays as it is"
+
+
+@pytest.mark.parametrize(
+    ("typed", "kept"),
+    [
+        ("Two lines\nof it.\n\nAnd 5 < 6 & more.", "<p>Two lines<br>of it.</p><p>And 5 &lt; 6 &amp; more.</p>"),
+        ("<b>Bold</b> and <i>slanted</i>", "<strong>Bold</strong> and <em>slanted</em>"),
+        ("<h1>Burns</h1><p style='x'>a</p><script>alert(1)</script>", "<h3>Burns</h3><p>a</p>"),
+        ("<p>a&nbsp;b</p>", "<p>a b</p>"),
+        ("<p> </p>", ""),
+        ("", ""),
+    ],
+)
+def test_a_description_as_it_is_kept(typed: str, kept: str) -> None:
+    assert formatted(typed) == kept
+
+
+def test_a_product_says_where_it_comes_from_and_how_long_it_keeps(desk: Desk) -> None:
+    made = desk.make(description="Cool smoke.\n\nLong burn.", country="ie", shelf_life_days=180, expiry_tracked=True)
+    told = desk.read(f"products/{made['id']}")
+    assert (told["description"], told["country"], told["shelf_life_days"]) == ("<p>Cool smoke.</p><p>Long burn.</p>", "IE", 180)
+    change = {"version": told["version"], "description": "<p onclick=x>Warm</p><script>x</script>", "country": ""}
+    desk.send("patch", f"products/{made['id']}", change)
+    told = desk.read(f"products/{made['id']}")
+    assert (told["description"], told["country"], told["shelf_life_days"]) == ("<p>Warm</p>", "", 180)
+    assert told["history"][0]["before"]["country"] == "IE"
+    item = desk.read(f"items/{told['items'][0]['id']}")
+    assert (item["description"], item["shelf_life_days"]) == ("<p>Warm</p>", 180)
+    refused = desk.send("patch", f"products/{made['id']}", {"version": told["version"], "country": "XX"}, 422)
+    assert (refused["field"], "ISO 3166" in refused["detail"]) == ("country", True)
+    assert Product.objects.get(pk=made["id"]).country == ""
+
+
+def test_what_keeps_for_some_days_is_not_bought_for_longer(desk: Desk, place: Location) -> None:
+    item = make_item("PAT-1", on_hand=0)
+    make_supplier(item, price="2.00", lead_days=5)
+    sold(item, place, 20, each=14, left=1)
+    Item.objects.filter(pk=item.pk).update(expiry_tracked=True)
+    change(SYSTEM, Rung(Level.ITEM, item.title, item.pk), {"cover_days": 60}, timezone.now())
+
+    def suggested() -> tuple[D, str]:
+        line = one_line(item.pk, place.pk, company_day(timezone.now()))
+        return line.suggestion.quantity, " ".join(step.note for step in line.suggestion.working.steps)
+
+    whole, _ = suggested()
+    assert whole > 100
+    desk.send("patch", f"products/{item.product_id}", {"version": item.product.version, "shelf_life_days": 20})
+    assert Event.objects.filter(kind=Event.Kind.AVAILABILITY, subject_id=item.pk, cause__contains="keeps").exists()
+    short, said = suggested()
+    assert 0 < short < 60
+    assert "20 days after arrival" in said
+    (order,) = draft(SYSTEM, [Wanted(item.pk, place.pk, D(10))], timezone.now())
+    (line,) = desk.read(f"purchase-orders/{order.pk}")["lines"]
+    assert line["expires_about"] == (company_day(timezone.now()) + timedelta(days=20)).isoformat()

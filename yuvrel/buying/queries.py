@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from dataclasses import asdict
-from datetime import date
+from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
 
 from django.db.models import F, Q, QuerySet
+from django.utils import timezone
 
 from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money
 from yuvrel.documents.queries import time_line
 from yuvrel.documents.registry import kind_of
+from yuvrel.people.queries import company_day
 from yuvrel.platform.faults import figure_or, sheet_rows
 from yuvrel.platform.paging import in_order, page
 
@@ -87,7 +89,7 @@ def get_order(order_id: int) -> PurchaseOrder:
 
 def order_page(order_id: int) -> dict[str, Any]:
     """A purchase order with lines and receipts."""
-    order = get_order(order_id)
+    order, today = get_order(order_id), company_day(timezone.now())
     packs = dict(
         SupplierItem.objects.filter(supplier=order.supplier, item__purchase_lines__order=order).values_list("item_id", "pack")
     )
@@ -114,8 +116,8 @@ def order_page(order_id: int) -> dict[str, Any]:
         "has_inbox": order.supplier.inbox_id is not None,
         "lines": sheet_rows(
             PurchaseLineOut,
-            order.lines.select_related("item").order_by("pk"),
-            lambda line: _line(line, order.currency, packs.get(line.item_id, Decimal(1))),
+            order.lines.select_related("item__product").order_by("pk"),
+            lambda line: _line(line, order.currency, packs.get(line.item_id, Decimal(1)), today),
             lambda line: {"id": line.pk, "title": line.item.title, "sku": line.item.sku, "item_id": line.item_id},
         ),
         "receipts": [
@@ -133,7 +135,8 @@ def order_page(order_id: int) -> dict[str, Any]:
     }
 
 
-def _line(line: PurchaseLine, currency: str, pack: Decimal) -> dict[str, Any]:
+def _line(line: PurchaseLine, currency: str, pack: Decimal, today: date) -> dict[str, Any]:
+    keeps = line.item.product.shelf_life_days
     fields = ("id", "item_id", "supplier_code", "quantity", "price", "received", "confirmed")
     return {
         **{name: getattr(line, name) for name in fields},
@@ -141,6 +144,7 @@ def _line(line: PurchaseLine, currency: str, pack: Decimal) -> dict[str, Any]:
         "title": line.item.title,
         "amount": round_money(line.quantity * line.price, currency),
         "expiry_tracked": line.item.expiry_tracked,
+        "expires_about": today + timedelta(days=keeps) if keeps and line.item.expiry_tracked else None,
         "pack": pack,
         "has_working": bool(line.working),
     }

@@ -50,6 +50,7 @@ class PurchaseLineOut(SheetRow):
     received: Quantity
     confirmed: Quantity | None
     expiry_tracked: bool
+    expires_about: date | None
     pack: Quantity
     has_working: bool
 

@@ -35,13 +35,17 @@ class Product(models.Model):
     """What is described and shown; its items are what is stocked."""
 
     title = models.CharField(max_length=200)
-    description = models.TextField(blank=True)
+    description = models.TextField(blank=True, help_text="Formatted: the few tags of texts.TAGS, nothing else")
     category = models.ForeignKey(Category, on_delete=models.PROTECT, null=True)
     tax_class = models.ForeignKey(TaxClass, on_delete=models.PROTECT, null=True)
     option_names = models.JSONField(default=list)
     brand = models.CharField(max_length=60, blank=True)
     tags = models.JSONField(default=list)
     note = models.TextField(blank=True, help_text="For people here; never sent to a channel")
+    country = models.CharField(max_length=2, blank=True, help_text="Of origin, by ISO 3166-1")
+    shelf_life_days = models.PositiveSmallIntegerField(
+        default=0, help_text="For how long it keeps after it arrives; 0: not known, or for good"
+    )
     version = models.PositiveIntegerField(default=1)
     created_at = models.DateTimeField(auto_now_add=True)
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any
 
+import iso3166
 from django.db import IntegrityError, transaction
 from django.db.models import ProtectedError, QuerySet, RestrictedError
 from django.db.models.functions import Lower, Trim
@@ -25,8 +26,9 @@ from .actions import ItemDraft, add_item, category_of
 from .models import Barcode, BundleComponent, FormerCode, Item, Product, TaxClass
 from .obstacles import obstacles
 from .retail import keep_prices, priced
+from .texts import formatted
 
-PRODUCT_FACTS = ("title", "description", "brand", "tags", "note")
+PRODUCT_FACTS = ("title", "description", "brand", "tags", "note", "country", "shelf_life_days")
 ITEM_FACTS = ("price", "weight_grams", "length_mm", "width_mm", "height_mm", "internal", "unit")
 
 
@@ -164,6 +166,11 @@ def put_facts(product: Product, facts: Mapping[str, Any]) -> None:
         if name in facts:
             value = facts[name]
             setattr(product, name, value.strip() if isinstance(value, str) else value)
+    if "description" in facts:
+        product.description = formatted(product.description)
+    product.country = product.country.upper()
+    if product.country and product.country not in iso3166.countries_by_alpha2:
+        raise BadInputError(f"{product.country} is no country of ISO 3166: two letters, as IE.", field="country")
     product.tags = list(dict.fromkeys(tag.strip() for tag in product.tags if tag.strip()))
     if "category" in facts:
         product.category = category_of(facts["category"])
@@ -195,6 +202,8 @@ def change(actor: Actor, product_id: int, version: int, facts: Mapping[str, Any]
     ids = [item.pk for item in items]
     if was["tax class"] != now["tax class"]:
         record(Event.Kind.PRICE, ids, f"the tax of {product.title} was changed")
+    if was["shelf_life_days"] != now["shelf_life_days"]:
+        record(Event.Kind.AVAILABILITY, ids, f"how long {product.title} keeps was changed")
     if was["category"] != now["category"]:
         # What is set for a category counts for what lies in it.
         for kind in (Event.Kind.AVAILABILITY, Event.Kind.PRICE):

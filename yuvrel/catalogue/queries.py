@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import iso3166
 from django.db.models import Q
 
 from yuvrel.core.errors import NotFoundError
@@ -12,10 +13,11 @@ from yuvrel.people.models import AuditRow
 
 from .models import Category, Item, Product, TaxClass
 from .pictures import of_product
+from .products import PRODUCT_FACTS
 from .retail import priced
 
 MOST_TRACES = 60
-PRODUCT = ("id", "version", "title", "description", "brand", "tags", "note", "tax_class_id", "option_names")
+PRODUCT = ("id", "version", *PRODUCT_FACTS, "tax_class_id", "option_names")
 ITEM = (
     "id",
     "version",
@@ -71,4 +73,5 @@ def choices() -> dict[str, Any]:
     return {
         "categories": list(Category.objects.order_by("name").values_list("name", flat=True)),
         "tax_classes": list(TaxClass.objects.order_by("pk")),
+        "countries": sorted(iso3166.countries_by_alpha2),
     }

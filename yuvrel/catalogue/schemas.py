@@ -129,6 +129,9 @@ class ItemOut(Schema):
     barcodes: list[str]
     price: Money
     expiry_tracked: bool
+    description: str
+    country: str
+    shelf_life_days: int
     weight_grams: int
     length_mm: int
     width_mm: int
@@ -174,6 +177,8 @@ class ProductFacts(Schema):
     category: str | None = Field(None, max_length=60)
     tags: list[Annotated[str, Field(max_length=40)]] | None = Field(None, max_length=40)
     note: str | None = Field(None, max_length=4_000)
+    country: str | None = Field(None, max_length=2)
+    shelf_life_days: Annotated[int, Field(ge=0, le=7_300)] | None = None
     tax_class_id: Id | None = None
 
     def facts(self) -> dict[str, Any]:
@@ -307,6 +312,8 @@ class ProductOut(Schema):
     category: str
     tags: list[str]
     note: str
+    country: str
+    shelf_life_days: int
     tax_class_id: int | None
     option_names: list[str]
     items: list[ProductItem]
@@ -318,6 +325,7 @@ class RangeChoices(Schema):
     """What can be chosen for a product."""
 
     categories: list[str]
+    countries: list[str]
     tax_classes: list[TaxClassOut]
 
 

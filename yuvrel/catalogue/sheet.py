@@ -7,7 +7,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
+import iso3166
+
 from yuvrel.core import bounds
+from yuvrel.core.errors import BadInputError
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.intake import (
     Column,
@@ -35,13 +38,33 @@ from .actions import ItemDraft, add_item
 from .models import Barcode, Item, Product, TaxClass
 from .products import change, change_items, items_of, put_facts
 from .retail import priced
+from .texts import formatted
 
 MOST_MILLIMETRES = Decimal(100_001)
+MOST_DAYS = Decimal(7_301)
 
 
 def millimetres(text: str) -> int:
     """A whole number of at most a hundred metres."""
     return int(amount(0, MOST_MILLIMETRES)(text))
+
+
+def described(text: str) -> str:
+    """A description, plain or formatted, as it is kept."""
+    return formatted(words(20_000)(text))
+
+
+def country(text: str) -> str:
+    """A country of ISO 3166-1 by its two letters."""
+    found = text.strip().upper()
+    if found not in iso3166.countries_by_alpha2:
+        raise BadInputError("is no country of ISO 3166: two letters, as IE")
+    return found
+
+
+def shelf_life(text: str) -> int:
+    """Whole days, twenty years at most."""
+    return int(amount(0, MOST_DAYS)(text))
 
 
 COLUMNS = (
@@ -81,6 +104,15 @@ COLUMNS = (
         empty="",
         many=True,
     ),
+    Column(
+        "description",
+        "of the product; plain, or with the tags p, br, strong, em, h3, ul, ol, li and a",
+        "<p>Burns cool and long.</p>",
+        described,
+        empty="",
+    ),
+    Column("country", "of origin, of the product; two letters", "IE", country, folded=True, empty="", many=True),
+    Column("shelf_life_days", "how long the product keeps after it arrives", "180", shelf_life, many=True),
     Column("price", "with tax", "32.00", amount(2, bounds.MOST_PRICE), money, many=True),
     Column("barcodes", "GTINs with spaces between; the check digit is checked", "4006381333931", barcodes, spaced, empty=[]),
     Column("weight_grams", "", "420", whole, many=True),
@@ -90,7 +122,7 @@ COLUMNS = (
     Column("internal", "yes: used here, not sold", "no", yes_or_no, said_yes, many=True),
 )
 NAMED = {column.name: column for column in COLUMNS}
-OF_PRODUCT = ("product", "category", "brand", "tags", "tax_class", "note")
+OF_PRODUCT = ("product", "category", "brand", "tags", "tax_class", "note", "description", "country", "shelf_life_days")
 SIDES = ("length_mm", "width_mm", "height_mm")
 OF_ITEM = ("price", "barcodes", "weight_grams", *SIDES, "internal")
 
@@ -126,6 +158,9 @@ def _of_product(product: Product) -> dict[str, str]:
         "tags": semicolons(product.tags),
         "tax_class": product.tax_class.name if product.tax_class else "",
         "note": product.note,
+        "description": product.description,
+        "country": product.country,
+        "shelf_life_days": str(product.shelf_life_days),
     }
 
 

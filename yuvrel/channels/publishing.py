@@ -16,7 +16,7 @@ from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.connectors.base import capable
 from yuvrel.connectors.capabilities import Capability, Publishing
 from yuvrel.connectors.messages import NewListing, PushResult, RemoteCategory, Submitted
-from yuvrel.core.content import FACTS, missing, render
+from yuvrel.core.content import FACTS, missing, plain, render
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.core.gtin import short_gtin
 from yuvrel.core.money import minor_unit
@@ -245,7 +245,9 @@ def _facts(item: Item, barcode: str, price: Decimal | None) -> dict[str, Any]:
         "barcode": barcode,
         "brand": product.brand,
         "category": product.category.name if product.category else "",
-        "description": product.description,
+        "description": plain(product.description),
+        "formatted_description": product.description,
+        "country": product.country,
         "options": item.options,
         "tags": product.tags,
         "weight_grams": item.weight_grams,

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from decimal import Decimal
 from functools import lru_cache
+from html.parser import HTMLParser
 from typing import Any
 
 from jinja2 import StrictUndefined, Template, TemplateError, TemplateSyntaxError, nodes
@@ -17,6 +19,8 @@ MOST_TEMPLATE, MOST_TEXT = 4000, 20_000
 # The facts that a template may name, as an item that has them all.
 EXAMPLE: dict[str, Any] = {
     **dict.fromkeys(("title", "product", "sku", "barcode", "brand", "category", "description"), "text"),
+    "formatted_description": "<p>text</p>",
+    "country": "IE",
     "options": {"Size": "small"},
     "tags": ["one", "two"],
     "weight_grams": 250,
@@ -56,6 +60,52 @@ class _Sandbox(ImmutableSandboxedEnvironment):
         return super().call_binop(context, operator, left, right)
 
 
+# What ends a line of plain text, what ends a paragraph, and what is not read out.
+_LINES, _BLOCKS, _SILENT = {"br", "li"}, {"p", "h3", "ul", "ol"}, {"script", "style"}
+
+
+class _Plain(HTMLParser):
+    """Gathers what a reader would read."""
+
+    def __init__(self) -> None:
+        super().__init__(convert_charrefs=True)
+        self.parts: list[str] = []
+        self.silent = self.points = 0
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        """A point of a list begins with a dash; a break ends a line."""
+        self.silent += tag in _SILENT
+        if tag == "li":
+            self.points += 1
+            self.parts.append("– ")
+        elif tag == "br":
+            self.parts.append("\n")
+
+    def handle_endtag(self, tag: str) -> None:
+        """A point ends its line, a paragraph leaves one free."""
+        self.silent -= tag in _SILENT
+        self.points -= tag == "li"
+        # A paragraph within a point ends with the point.
+        if tag in _BLOCKS and not (tag == "p" and self.points):
+            self.parts.append("\n\n")
+        elif tag in _LINES:
+            self.parts.append("\n")
+
+    def handle_data(self, data: str) -> None:
+        """Text, as it is read."""
+        if not self.silent:
+            self.parts.append(re.sub(r"\s+", " ", data))
+
+
+def plain(text: Any) -> str:
+    """A formatted text as plain text: paragraphs with a free line between, points of a list with a dash."""
+    reader = _Plain()
+    reader.feed(str(text))
+    reader.close()
+    lines = [line.strip() for line in "".join(reader.parts).split("\n")]
+    return re.sub(r"\n{3,}", "\n\n", "\n".join(lines)).strip()
+
+
 def money(value: Any, places: int = 2) -> str:
     """An amount with its decimals."""
     return f"{Decimal(str(value)):.{max(0, min(4, int(places)))}f}"
@@ -87,7 +137,7 @@ def measured(millimetres: Any, unit: str = "cm") -> str:
 def _environment() -> _Sandbox:
     made = _Sandbox(undefined=StrictUndefined, autoescape=False)
     made.filters = {name: made.filters[name] for name in FILTERS}
-    made.filters |= {"money": money, "cut": cut, "listed": listed, "measured": measured}
+    made.filters |= {"money": money, "cut": cut, "listed": listed, "measured": measured, "plain": plain}
     made.globals.clear()
     return made
 

@@ -23,6 +23,7 @@ from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.rules.actions import change
 
 from .range import RATES, SPECS, SUPPLIERS, gtin
+from .texts import KEEPS, description_of
 
 PASSWORD = "larkmead"  # noqa: S105  (the demo's own, printed at its start)
 PEOPLE = (
@@ -72,13 +73,20 @@ def make_range() -> dict[str, Item]:
     tax = TaxClass.objects.get()
     categories: dict[str, Category] = {}
     products: dict[str, Product] = {}
+    made_in = {spec.code: spec.country for spec in SUPPLIERS}
     items: dict[str, Item] = {}
     for number, spec in enumerate(SPECS, 1):
         category = categories.get(spec.category) or Category.objects.create(name=spec.category)
         categories[spec.category] = category
         key = spec.product if spec.options else spec.sku
         product = products.get(key) or Product.objects.create(
-            title=spec.product, category=category, tax_class=tax, option_names=list(spec.options)
+            title=spec.product,
+            category=category,
+            tax_class=tax,
+            option_names=list(spec.options),
+            description=description_of(spec.product),
+            country=made_in.get(spec.supplier, ""),
+            shelf_life_days=KEEPS.get(spec.sku[:3], 0) if spec.expiry else 0,
         )
         products[key] = product
         item = Item.objects.create(

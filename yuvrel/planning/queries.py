@@ -312,7 +312,7 @@ def read_rows(today: date, pairs: set[Pair] | None = None, *, rates: bool = True
 def terms_of(ids: set[int] | None) -> dict[int, SupplierItem]:
     """What the preferred supplier of each item asks; `ids` None for all items."""
     rows = _of(SupplierItem.objects.filter(preferred=True), "item", ids)
-    return {row.item_id: row for row in rows.select_related("supplier").prefetch_related("prices")}
+    return {row.item_id: row for row in rows.select_related("supplier", "item__product").prefetch_related("prices")}
 
 
 def _reaches(kept: ItemForecast, today: date) -> bool:
@@ -365,7 +365,11 @@ def worth(line: Line, rates: dict[str, Decimal]) -> tuple[Decimal, Decimal]:
 
 
 def _offer(terms: SupplierItem | None) -> SupplierTerms:
-    return SupplierTerms(tuple((row.from_quantity, row.price) for row in terms.prices.all())) if terms else SupplierTerms()
+    if terms is None:
+        return SupplierTerms()
+    item = terms.item
+    keeps = item.product.shelf_life_days if item.expiry_tracked else 0
+    return SupplierTerms(tuple((row.from_quantity, row.price) for row in terms.prices.all()), keeps_days=keeps or None)
 
 
 def _arrivals(today: date, ids: set[int] | None) -> dict[Pair, list[tuple[int, Decimal]]]:

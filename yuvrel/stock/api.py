@@ -192,6 +192,7 @@ def get_item(request: HttpRequest, item_id: int) -> Any:
         "barcodes": [short_gtin(code.gtin) for code in item.barcodes.all()],
         "price": item.price,
         "expiry_tracked": item.expiry_tracked,
+        **{name: getattr(item.product, name) for name in ("description", "country", "shelf_life_days")},
         **{name: getattr(item, name) for name in ("weight_grams", "length_mm", "width_mm", "height_mm")},
         "average_cost": cost.last_average if cost else None,
         "last_cost": cost.last_cost if cost else None,

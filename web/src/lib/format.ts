@@ -57,6 +57,13 @@ export function count(n: number, one: string, many = `${one}s`): string {
 	return `${n.toLocaleString('en-GB')} ${n === 1 ? one : many}`;
 }
 
+const COUNTRIES = new Intl.DisplayNames('en-GB', { type: 'region' });
+
+/** A country by its two letters: Ireland */
+export function countryName(code: string): string {
+	return COUNTRIES.of(code) ?? code;
+}
+
 /** A company's name stands before many of its channels; as a column head each goes without it. */
 export function shortName(name: string, company: string): string {
 	const first = company.split(' ')[0] ?? '';

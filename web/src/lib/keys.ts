@@ -14,7 +14,7 @@ export function onKey(handler: Handler): () => void {
 function isTyping(target: EventTarget | null): boolean {
 	const element = target as HTMLElement | null;
 	if (!element) return false;
-	if (element.closest('[role=dialog]')) return true;
+	if (element.closest('[role=dialog]') || element.isContentEditable) return true;
 	if (element instanceof HTMLInputElement) return !['checkbox', 'radio'].includes(element.type);
 	return element instanceof HTMLTextAreaElement || element instanceof HTMLSelectElement;
 }

@@ -10,6 +10,8 @@
 		tax_class_id: string;
 		description: string;
 		note: string;
+		country: string;
+		shelf_life_days: string;
 	};
 	export const NOTHING: Facts = {
 		title: '',
@@ -18,14 +20,19 @@
 		tags: '',
 		tax_class_id: '',
 		description: '',
-		note: ''
+		note: '',
+		country: '',
+		shelf_life_days: ''
 	};
 	/** As it is sent: only what was typed. */
 	export function asSent(typed: Partial<Facts>): Partial<Schemas['ChangeProductIn']> {
-		const { tags, tax_class_id, ...others } = typed;
+		const { tags, tax_class_id, shelf_life_days, ...others } = typed;
 		return {
 			...others,
 			...(tags === undefined ? {} : { tags: words(tags) }),
+			...(shelf_life_days === undefined
+				? {}
+				: { shelf_life_days: Number(shelf_life_days.trim() || '0') }),
 			...(tax_class_id ? { tax_class_id: Number(tax_class_id) } : {})
 		};
 	}
@@ -39,12 +46,13 @@
 <script lang="ts">
 	import { createQuery } from '@tanstack/svelte-query';
 	import { api, ask } from '#lib/api/client.ts';
-	import { figure } from '#lib/format.ts';
+	import { countryName, figure } from '#lib/format.ts';
 	import Field from '#lib/kit/Field.svelte';
 	import type { FormState } from '#lib/kit/FormState.svelte.ts';
+	import RichText from '#lib/kit/RichText.svelte';
 
-	type Props = { form: FormState<Facts> };
-	let { form }: Props = $props();
+	type Props = { form: FormState<Facts>; isFixed?: boolean };
+	let { form, isFixed = false }: Props = $props();
 	const choices = createQuery(() => ({
 		queryKey: ['range choices'],
 		queryFn: () => ask(api.GET('/api/v1/range/choices'))
@@ -56,6 +64,12 @@
 			label: `${tax.name}, ${figure(tax.percent, '0')} %`
 		}))
 	);
+	const countries = $derived([
+		{ value: '', label: 'not known' },
+		...(choices.data?.countries ?? [])
+			.map((code) => ({ value: code, label: countryName(code) }))
+			.sort((a, b) => a.label.localeCompare(b.label))
+	]);
 </script>
 
 <div class="facts">
@@ -69,14 +83,18 @@
 		hint="A new name makes a new category"
 	/>
 	<Field {form} name="brand" label="Brand" max={60} />
+	<Field {form} name="tags" label="Tags" hint="With commas between" />
+	<Field {form} name="tax_class_id" label="Tax class" kind="choice" choices={taxes} />
+	<Field {form} name="country" label="Country of origin" kind="choice" choices={countries} />
+	<Field
+		{form}
+		name="shelf_life_days"
+		label="Keeps for, days"
+		kind="number"
+		hint="After it arrives; empty: for good"
+	/>
 	<div class="wide">
-		<Field {form} name="tags" label="Tags" hint="With commas between" />
-	</div>
-	<div class="wide">
-		<Field {form} name="tax_class_id" label="Tax class" kind="choice" choices={taxes} />
-	</div>
-	<div class="wide">
-		<Field {form} name="description" label="Description" kind="long" max={20000} />
+		<RichText {form} name="description" label="Description" {isFixed} />
 	</div>
 	<div class="wide">
 		<Field

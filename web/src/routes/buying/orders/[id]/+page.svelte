@@ -226,7 +226,13 @@
 											aria-label="Expiry of {line.title}"
 											value={typed[line.id]?.expires ?? ''}
 											oninput={(e) => type(line.id, { expires: e.currentTarget.value })}
-										/>{/if}</td
+										/>{#if line.expires_about && !typed[line.id]?.expires}<button
+												type="button"
+												class="quiet small"
+												title="By how long it keeps. What is printed on the lot counts."
+												onclick={() => type(line.id, { expires: line.expires_about ?? '' })}
+												>about {day(line.expires_about)}</button
+											>{/if}{/if}</td
 								>
 							{/if}
 							<td class="num"

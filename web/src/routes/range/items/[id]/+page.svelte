@@ -4,7 +4,7 @@
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import Shape from '#lib/charts/Shape.svelte';
 	import Steps from '#lib/charts/Steps.svelte';
-	import { day, figure, moment, percent } from '#lib/format.ts';
+	import { countryName, day, figure, moment, percent } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { RANGE_TABS } from '#lib/tabs.ts';
 	import Beam from '#lib/ui/Beam.svelte';
@@ -240,6 +240,12 @@
 								query={prices}
 							/>{/if}
 					</section>
+					{#if data.description}<section class="words">
+							<h2>Description</h2>
+							<!-- What may stand in it was decided when it was kept: a few tags, no scripts. -->
+							<!-- eslint-disable-next-line svelte/no-at-html-tags -->
+							<div class="formatted">{@html data.description}</div>
+						</section>{/if}
 				</div>
 				<div class="side">
 					{#if data.pictures.length}<div class="pictures">
@@ -270,6 +276,10 @@
 							<dd class:bad={base.below_floor}>{percent(base.margin)}</dd>{/if}
 						{#if prices.data?.floor}<dt>Margin floor</dt>
 							<dd>{percent(prices.data.floor)}</dd>{/if}
+						{#if data.country}<dt>Made in</dt>
+							<dd class="words">{countryName(data.country)}</dd>{/if}
+						{#if data.expiry_tracked && data.shelf_life_days}<dt>Keeps for</dt>
+							<dd>{figure(`${data.shelf_life_days}`)} <span class="soft">days</span></dd>{/if}
 						{#if data.weight_grams}<dt>Weight</dt>
 							<dd>{figure(`${data.weight_grams}`)} <span class="soft">g</span></dd>{/if}
 						{#if data.length_mm || data.width_mm || data.height_mm}<dt>L × W × H</dt>
@@ -443,8 +453,9 @@
 	}
 	.most h2,
 	.below h2,
-	.most ul,
-	.most p {
+	.most > section > ul,
+	.most > section > p,
+	.most .formatted {
 		padding: 0 20px 4px;
 	}
 	.side h2 {

@@ -32,7 +32,12 @@
 	const form = new FormState<Facts>(
 		() =>
 			data
-				? { ...data, tags: data.tags.join(', '), tax_class_id: `${data.tax_class_id ?? ''}` }
+				? {
+						...data,
+						tags: data.tags.join(', '),
+						tax_class_id: `${data.tax_class_id ?? ''}`,
+						shelf_life_days: data.shelf_life_days ? `${data.shelf_life_days}` : ''
+					}
 				: NOTHING,
 		() => data?.version
 	).guard();
@@ -129,7 +134,7 @@
 						onkeep={() => form.typing.keep()}
 						ontake={() => form.drop()}
 					/>{/if}
-				<fieldset disabled={!may || form.busy}><ProductFacts {form} /></fieldset>
+				<fieldset disabled={!may || form.busy}><ProductFacts {form} isFixed={!may} /></fieldset>
 				{#if may}<SaveLine {form} save="Save product" />{/if}
 			</form>
 			<section aria-label="Pictures">
