@@ -17,6 +17,7 @@ from tests.world import make_connection, make_item, make_listing, make_user
 from yuvrel.catalogue.models import Item, Product
 from yuvrel.channels.models import Listing
 from yuvrel.people.roles import Role
+from yuvrel.rules.models import SettingValue
 from yuvrel.stock.models import StockBalance
 
 PASTE = """(element, text) => {
@@ -168,7 +169,7 @@ def test_many_items_are_changed_at_once_and_changed_back_and_stock_comes_by_file
     page.get_by_label("Choose Thing SMK-2").check()
     page.get_by_role("button", name="Change them").click()
     form = page.get_by_role("form", name="Change many")
-    form.get_by_label("What").select_option("brand")
+    form.get_by_role("combobox", name="What").select_option("brand")
     form.get_by_label("Becomes").fill("Varga")
     assert_accessible(page)
     form.get_by_role("button", name="Show what would change").click()
@@ -184,6 +185,26 @@ def test_many_items_are_changed_at_once_and_changed_back_and_stock_comes_by_file
     page.get_by_role("button", name="Take in 2 rows").click()
     expect(page.get_by_role("status").filter(has_text="2 of 2 rows taken in")).to_be_visible()
     assert set(Product.objects.values_list("brand", flat=True)) == {""}
+
+    # A rule of both, at one place; undone, they inherit again.
+    person.go("/range?q=SMK")
+    page.get_by_role("button", name="Change many").click()
+    form.get_by_role("combobox", name="Of").select_option(label="Replenishment rules")
+    form.get_by_role("combobox", name="What").select_option(label="Cover, in days")
+    form.locator("select").nth(2).select_option(label="Mill Lane")
+    form.get_by_label("Becomes").fill("21")
+    assert_accessible(page)
+    form.get_by_role("button", name="Show what would change").click()
+    expect(rows).to_contain_text("cover_days 21")
+    page.get_by_role("button", name="Take in 2 rows").click()
+    expect(page.get_by_role("status").filter(has_text="2 of 2 rows taken in")).to_be_visible()
+    rules = SettingValue.objects.filter(name="cover_days")
+    assert set(rules.values_list("level", "value")) == {("item at a place", 21)}
+    page.get_by_role("button", name="Undo 2 changes").click()
+    expect(rows).to_contain_text("cover_days 21 → empty")
+    page.get_by_role("button", name="Take in 2 rows").click()
+    expect(page.get_by_role("status").filter(has_text="2 of 2 rows taken in")).to_be_visible()
+    assert not rules.exists()
 
     person.go("/shelf")
     page.get_by_role("link", name="Import", exact=True).click()

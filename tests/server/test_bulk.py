@@ -9,12 +9,14 @@ from django.test import Client
 
 from tests.server.test_intake import confirm, send, work
 from tests.world import make_company, make_item, make_user
-from yuvrel.catalogue.bulk import MANY
 from yuvrel.catalogue.models import Item, Product, TaxClass
+from yuvrel.catalogue.sheet import COLUMNS
+from yuvrel.core.rules import Level
 from yuvrel.intake import actions
 from yuvrel.intake.models import Intake
 from yuvrel.people.models import AuditRow
 from yuvrel.people.roles import Role
+from yuvrel.rules.models import SettingValue
 
 pytestmark = pytest.mark.django_db
 
@@ -159,5 +161,42 @@ def test_who_may_not_change_the_range_may_not_change_many(client: Client) -> Non
 
 def test_what_can_be_changed_for_many_is_declared_with_the_columns(buyer: Client) -> None:
     (kind,) = [one for one in buyer.get("/api/v1/imports/kinds").json() if one["name"] == "items"]
-    assert [column["name"] for column in kind["columns"] if column["many"]] == list(MANY)
-    assert {"sku", "barcodes", "product"}.isdisjoint(MANY)
+    many = [column.name for column in COLUMNS if column.many]
+    assert [column["name"] for column in kind["columns"] if column["many"]] == many
+    assert {"sku", "barcodes", "product"}.isdisjoint(many)
+
+
+def values(name: str) -> dict[tuple[str, str], Any]:
+    """What is set of a setting, by SKU and level."""
+    skus = dict(Item.objects.values_list("pk", "sku"))
+    rows = SettingValue.objects.filter(name=name, level__in=(Level.ITEM, Level.ITEM_AT_PLACE))
+    return {(skus[row.subject], row.level): row.value for row in rows}
+
+
+def test_a_rule_of_many_items_is_set_and_inherited_again_as_one_step(buyer: Client) -> None:
+    ids = list(Item.objects.filter(sku__startswith="SMK").values_list("pk", flat=True))
+    first = ask(buyer, "lead_days", "30", ids=ids, kind="replenishment")
+    assert [row["changes"] for row in first["shown"]] == [[["lead_days", "", "30"]]] * 2
+    assert first["name"] == "Lead days of 2 items: 30"
+    assert values("lead_days") == {}, "seen before anything is changed"
+    confirm(buyer, first["id"])
+    assert values("lead_days") == {("SMK-1", "item"): 30, ("SMK-2", "item"): 30}
+    second = ask(buyer, "lead_days", "45", ids=[Item.objects.get(sku="SMK-1").pk], kind="replenishment")
+    confirm(buyer, second["id"])
+    assert values("lead_days")["SMK-1", "item"] == 45
+    there = ask(buyer, "reorder_point", "12,5", ids=ids[:1], kind="replenishment", beside="mill lane")
+    confirm(buyer, there["id"])
+    assert values("reorder_point") == {("SMK-1", "item at a place"): "12.5"}
+
+    back = undo(buyer, second["id"])
+    confirm(buyer, back["id"])
+    assert values("lead_days") == {("SMK-1", "item"): 30, ("SMK-2", "item"): 30}
+    back = undo(buyer, first["id"])
+    confirm(buyer, back["id"])
+    assert values("lead_days") == {}, "what was inherited before is inherited again"
+    assert ask(buyer, "lead_days", "30", 422, ids=ids, kind="pairs")["field"] == "kind"
+    assert ask(buyer, "lead_days", "1001", 422, ids=ids, kind="replenishment")["field"] == "text"
+    assert ask(buyer, "brand", "x", 422, ids=ids, beside="Mill Lane")["field"] == "beside"
+    wrong = ask(buyer, "lead_days", "3", ids=ids, kind="replenishment", beside="Nowhere")
+    assert wrong["counts"]["wrong"] == 2
+    assert ask(buyer, "buffer", "3", 403, ids=ids, kind="channels")["detail"].startswith("As buyer you may not")

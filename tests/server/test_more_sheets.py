@@ -3,6 +3,8 @@ nothing."""
 
 from __future__ import annotations
 
+import csv
+import io
 from datetime import timedelta
 from decimal import Decimal as D
 from typing import Any
@@ -36,6 +38,7 @@ from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.planning.demand_history import read_past
 from yuvrel.pricing.actions import keep_list
 from yuvrel.pricing.loading import base_list
+from yuvrel.rules.models import SettingValue
 from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.sales.customers import keep, keep_group
 from yuvrel.sales.models import Customer, PastSale
@@ -294,3 +297,57 @@ def test_every_sheet_is_undone_to_what_it_was(manager: Client) -> None:
     day = company_day(timezone.now()) - timedelta(days=3)
     confirm(manager, send(manager, f"day,place,sku,units\n{day},Tannery Yard,A,3\n", "past_sales")["id"])
     undone(manager, "past_sales", f"day,place,sku,units\n{day},tannery-yard,A,5\n")
+
+
+def test_rules_of_items_come_and_go_as_a_sheet(manager: Client) -> None:
+    make_item("A")
+    make_item("B")
+    sheet = "sku,place,lead_days,cover_days,reorder_point,safety,alert_below\n"
+    sheet += "a,,30,45,,days,\nA,mill-lane,,,12.5,,\nB,Mill Lane,,,,,never\nB,,,,,,\n"
+    found = send(manager, sheet, "replenishment")
+    assert found["counts"]["wrong"] == 0, faults(found)
+    assert confirm(manager, found["id"])["state"] == "done"
+    told = list(csv.DictReader(io.StringIO(everything(manager, "replenishment").decode("utf-8-sig"))))
+    kept = {(row["sku"], row["place"]): {name: text for name, text in row.items() if text} for row in told}
+    assert kept["A", ""] == {"sku": "A", "lead_days": "30", "cover_days": "45", "safety": "days"}
+    assert kept["A", "Mill Lane"] == {"sku": "A", "place": "Mill Lane", "reorder_point": "12.5"}
+    assert kept["B", "Mill Lane"]["alert_below"] == "never"
+    changes_nothing(manager, "replenishment")
+    changes_nothing(manager, "replenishment", sheet.rpartition("B,,")[0].encode())
+
+
+def test_rules_that_cannot_be_are_refused_cell_by_cell(manager: Client) -> None:
+    part = make_item("A")
+    make_bundle("KIT", {part: 2})
+    rows = ["ZZZ,,1", "A,Nowhere,1", "KIT,Mill Lane,1", "A,,-1", "A,Mill Lane,soon"]
+    found = send(manager, "\n".join(["sku,place,lead_days", *rows]), "replenishment")
+    assert faults(found) == [
+        "sku: is no item of the range",
+        "place: is no place of ours",
+        "place: must be empty: the item is counted nowhere",
+        "lead_days: Lead time must lie between 0 and 1000.",
+        "lead_days: Lead time must be a number.",
+    ]
+    found = send(manager, b"sku,reorder_point,order_up_to\nA,20,10\n", "replenishment")
+    assert found["counts"]["wrong"] == 1
+    assert faults(found)[0].startswith("order_up_to: ")
+
+
+def test_what_channels_show_of_items_is_set_for_all_of_them_or_for_one(manager: Client) -> None:
+    item, other = make_item("A", on_hand=50), make_item("B", on_hand=9)
+    shop, till = make_connection("web_shop", name="Web"), make_connection("till", name="Till")
+    make_listing(shop, item), make_listing(till, item), make_listing(shop, other), make_listing(shop, other)
+    sheet = "sku,connection,buffer,maximum_shown\nA,,5,no limit\nA,web,,20\nB,Web,1,\nB,Till,1,\n"
+    found = send(manager, sheet, "channels")
+    assert faults(found) == [
+        "connection: has several listings of it: set each on its own page",
+        "connection: has no listing of it",
+    ]
+    assert confirm(manager, found["id"])["state"] == "done"
+    rules = {row["name"]: row for row in manager.get(f"/api/v1/settings/listing/{shop.listings.first().pk}").json()["settings"]}
+    assert (rules["buffer"]["value"], rules["buffer"]["level"]) == ("5", "item")
+    assert (rules["maximum_shown"]["value"], rules["maximum_shown"]["level"]) == ("20", "listing")
+    changes_nothing(manager, "channels")
+    found = send(manager, b"sku,connection,maximum_shown\nA,Web,(empty)\n", "channels")
+    assert confirm(manager, found["id"])["state"] == "done"
+    assert SettingValue.objects.get(name="maximum_shown").level == "item", "the listing inherits again"

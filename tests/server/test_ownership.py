@@ -61,6 +61,8 @@ def test_a_job_of_the_clock_that_fails_for_one_company_is_done_for_the_others(co
         with pytest.raises(ZeroDivisionError):
             work.func(0)
         assert done == [other.pk]
+        work.func(company=other.pk)
+        assert done == [other.pk] * 2, "woken for one it is done for that one"
     finally:
         del app.tasks["tests.never"]
         app.periodic_registry.periodic_tasks.pop(("tests.never", ""))

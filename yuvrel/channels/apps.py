@@ -8,4 +8,4 @@ class ChannelsConfig(AppConfig):
 
     def ready(self) -> None:
         """Settings and their ways are known from the start."""
-        from . import jobs, pair_sheet, price_rules, rules  # noqa: F401
+        from . import jobs, pair_sheet, price_rules, rule_sheet, rules  # noqa: F401

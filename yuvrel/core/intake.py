@@ -51,7 +51,7 @@ class Column:
     def differs(self, value: Any, before: str) -> bool:
         """Whether a value is another than what is there. What a row is known by never is, however it is written."""
         text = self.text(value)
-        if self.needed or text == before:
+        if self.needed or self.tells or text == before:
             return False
         return not (self.folded and text.casefold() == before.casefold())
 

@@ -71,6 +71,8 @@ def wake(task: str, lock: str, **values: int | str) -> None:
 
 
 def _defer(task: str, lock: str, values: tuple[tuple[str, int | str], ...]) -> None:
+    told = dict(values)
     waiting = ProcrastinateJob.objects.filter(status="todo", task_name=task, lock=lock, scheduled_at=None)
+    waiting = waiting.filter(args__company=told["company"])
     if not waiting.exists():
-        app.configure_task(task, lock=lock).defer(**dict(values))
+        app.configure_task(task, lock=lock).defer(**told)

@@ -214,8 +214,9 @@ def _keep_before(row: Intake, kind: Kind, rows: Sequence[Read], standing: Standi
     clearable = {column.name for column in kind.columns if column.empty is not None}
     found = []
     for read in rows:
-        if read.outcome == "changed":
-            cells = {name: standing[read.key].get(name, "") for name in known_by}
+        if read.outcome == "changed" or (kind.hollow and read.outcome == "new"):
+            there = standing.get(read.key) or {name: str(read.values.get(name, "")) for name in known_by}
+            cells = {name: there.get(name, "") for name in known_by}
             cells |= {name: before or EMPTY for name, (before, _) in read.changes.items() if before or name in clearable}
             found.append(Before(intake=row, line=read.line, cells=cells))
     Before.objects.bulk_create(found, 2000, ignore_conflicts=True)

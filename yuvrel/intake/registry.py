@@ -28,7 +28,7 @@ class Kind:
     `standing`: what is there now, key to column to text; `apply` takes in
     rows that are new or changed, inside one transaction; `judge` makes, for one file, what core.intake.check_rows asks
     about each row; `known_as` likewise tells the key of a row from whatever else it
-    may be known by.
+    may be known by. `hollow`: what a new row names was there before, and empty: undoing it clears it again.
     """
 
     name: str
@@ -41,6 +41,7 @@ class Kind:
     key_of: Callable[[Mapping[str, Any]], str] = sku_key
     judge: Callable[[], Judge] = _nothing_wrong
     known_as: Callable[[], Callable[[str], str]] = _as_it_is
+    hollow: bool = False
 
     @property
     def needed(self) -> list[str]:

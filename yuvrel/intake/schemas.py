@@ -15,6 +15,7 @@ class IntakeColumn(Schema):
     words: str
     example: str
     needed: bool
+    tells: bool
     many: bool
 
 

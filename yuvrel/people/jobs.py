@@ -35,17 +35,19 @@ def company_job(name: str) -> Callable[[Work], Task[..., Any, Any]]:
 
 
 def every(cron: str, name: str, lock: str | None = None) -> Callable[[Callable[[], None]], Task[..., Any, Any]]:
-    """A job that runs by the clock, for every company in turn. What goes wrong in one keeps no other waiting."""
+    """A job that runs by the clock, for every company in turn; or at once for the one that somebody woke it for. What
+    goes wrong in one keeps no other waiting."""
 
     def declare(work: Callable[[], None]) -> Task[..., Any, Any]:
         @app.periodic(cron=cron)
         @app.task(name=name, queueing_lock=name, lock=lock, pass_context=False)
         @wraps(work)
-        def for_each(timestamp: int = 0) -> None:
+        def for_each(timestamp: int = 0, company: int = 0) -> None:
             failed: list[Exception] = []
-            for company in Company.objects.order_by("pk"):
+            everyone = Company.objects.order_by("pk")
+            for one in everyone.filter(pk=company) if company else everyone:
                 try:
-                    with working_for(company):
+                    with working_for(one):
                         work()
                 except Exception as error:
                     failed.append(error)

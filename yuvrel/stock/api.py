@@ -165,7 +165,7 @@ def change_many_items(request: HttpRequest, body: ManyIn) -> Any:
     skus = list(rows.filter(active=True).order_by("sku").values_list("sku", flat=True)[: MOST_MANY + 1])
     if len(skus) > MOST_MANY:
         raise BadInputError(f"More than {MOST_MANY:,} items at once are too many; narrow the filter.", field="found")
-    return change_many(who, skus, body.column, body.text, timezone.now())
+    return change_many(who, skus, body.column, body.text, timezone.now(), body.kind, body.beside)
 
 
 @router.get("/items/{int:item_id}", response=ItemOut, operation_id="get_item", tags=["range"])

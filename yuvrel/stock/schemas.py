@@ -27,12 +27,15 @@ class ItemsFound(Schema):
 
 
 class ManyIn(Schema):
-    """One thing about many items: these, or where none is named all that are found; empty clears it."""
+    """One thing about many items: these, or where none is named all that are found; empty clears it. `kind`: the sheet
+    that knows it; `beside`: the place or connection it is for."""
 
     ids: list[Id] = Field(default_factory=list, max_length=5000)
     found: ItemsFound = ItemsFound()  # type: ignore[call-arg]
     column: str = Field(max_length=40)
     text: str = Field("", max_length=4000)
+    kind: str = Field("items", max_length=30)
+    beside: str = Field("", max_length=80)
 
 
 class StockRow(SheetRow):
