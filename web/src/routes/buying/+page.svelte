@@ -79,7 +79,9 @@
 	const head = createQuery(() => ({
 		queryKey: ['replenishment'],
 		queryFn: () => ask(api.GET('/api/v1/replenishment')),
-		staleTime: 15000
+		staleTime: 15000,
+		// What another was just working out is there with the next reading.
+		refetchInterval: 15000
 	}));
 	const data = $derived(head.data);
 	const fetch = (which: string, cursor: string, limit: number): Promise<Page> => {
@@ -105,6 +107,7 @@
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
 		staleTime: 15000,
+		refetchInterval: 15000,
 		enabled: sheet.isReady
 	}));
 	const keyOf = (row: Row): string => `${row.item_id}-${row.location_id}`;
