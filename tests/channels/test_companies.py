@@ -34,9 +34,10 @@ from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.core.rules import Level
 from yuvrel.events.models import Event
 from yuvrel.ownership import NoCompanyError, working_for
+from yuvrel.people import mail
 from yuvrel.people.models import Company, Location, User
 from yuvrel.people.queries import company_day
-from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.people.roles import SYSTEM, Ability, Role
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.loading import base_list
 from yuvrel.rules.actions import change, rung_at
@@ -219,6 +220,16 @@ def test_a_person_sees_the_company_that_the_person_works_for(two: Two) -> None:
     body = {"item_id": two.small.pk, "version": listing.version}
     refused = there.post(f"/api/v1/listings/{listing.pk}/link", body, content_type="application/json")
     assert refused.status_code == 404, "what is another's cannot be changed either"
+
+
+def test_mail_goes_to_those_who_work_for_the_company(two: Two) -> None:
+    group = Group.objects.get_or_create(name=Role.BUYER.value)[0]
+    for name, company in (("ivo", None), ("mara", two.larkmead), ("tui", two.south)):
+        User.objects.create_user(username=name, email=f"{name}@larkmead.example", company=company).groups.add(group)
+    with two.at_larkmead():
+        assert mail.who_may(Ability.BUY) == ["ivo@larkmead.example", "mara@larkmead.example"]
+    with two.at_south():
+        assert mail.who_may(Ability.BUY) == ["tui@larkmead.example"]
 
 
 def test_jobs_of_the_clock_work_for_each_in_turn(two: Two, monkeypatch: pytest.MonkeyPatch) -> None:

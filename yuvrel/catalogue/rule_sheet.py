@@ -24,6 +24,8 @@ from yuvrel.rules.registry import SETTINGS
 from .models import Item
 
 NONE = "none"
+# Stands in no SKU and no name: no cell holds one.
+BETWEEN = "\t"
 MOST_RULE = 4_000
 
 
@@ -102,7 +104,7 @@ class _RuleSheet:
 
     def key_of(self, values: Mapping[str, Any]) -> str:
         """An item, and what is named beside it."""
-        return f"{normal_sku(values['sku'])} / {str(values.get(self.beside.column, '')).strip().casefold()}"
+        return f"{normal_sku(values['sku'])}{BETWEEN}{str(values.get(self.beside.column, '')).strip().casefold()}"
 
     def standing(self) -> Iterator[tuple[str, dict[str, str]]]:
         """What is set of these, a row for each item and each item at or on what is named."""
@@ -125,7 +127,7 @@ class _RuleSheet:
         find = self._find()
 
         def known(key: str) -> str:
-            sku, _, name = key.partition(" / ")
+            sku, _, name = key.partition(BETWEEN)
             rung = find(sku, name)
             return key if isinstance(rung, str | tuple) else _key(rung.level, rung.subject, rung.within)
 

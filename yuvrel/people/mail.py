@@ -8,8 +8,11 @@ from smtplib import SMTPException
 
 from django.conf import settings
 from django.core.mail import send_mail
+from django.db.models import Q
 
-from .models import User
+from yuvrel.ownership import company_id
+
+from .models import Company, User
 from .roles import Ability, actor_of
 
 log = logging.getLogger("yuvrel.mail")
@@ -21,8 +24,10 @@ def is_set() -> bool:
 
 
 def who_may(ability: Ability) -> list[str]:
-    """Addresses of those who may do something, in their order."""
-    people = User.objects.filter(is_active=True).exclude(email="").prefetch_related("groups").order_by("pk")
+    """Addresses of those of the company that is worked for who may do something, in their order."""
+    first = Company.objects.order_by("pk").values_list("pk", flat=True).first()
+    here = Q(company=company_id()) | (Q(company=None) if first == company_id() else Q(pk=None))
+    people = User.objects.filter(here, is_active=True).exclude(email="").prefetch_related("groups").order_by("pk")
     return [person.email for person in people if actor_of(person).may(ability)]
 
 
