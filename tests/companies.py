@@ -6,6 +6,7 @@ companies nothing is taken for granted here either.
 
 from __future__ import annotations
 
+import threading
 from typing import Any
 
 import django_scopes.manager
@@ -25,8 +26,9 @@ def forget_company() -> None:
 def scope_or_the_only() -> dict[str, Any]:
     """What was said; else the only company, or everything while there is none."""
     given = get_scope()
-    # Inside a request or a job that names its company nothing is filled in: there the product has to say it.
-    if given:
+    # Inside a request or a job that names its company nothing is filled in, nor while a server sends its answer: there
+    # the product has to say it.
+    if given or "process_request" in threading.current_thread().name:
         return given
     if not _only:
         found = list(Company.objects.all()[:2])

@@ -76,6 +76,11 @@ def owned(path: str = "company") -> Any:
     return manager
 
 
+def own_of(way: str) -> models.FilteredRelation:
+    """Of what is shared, the one row that the company has of its own (a cost, a price); `way` leads there."""
+    return models.FilteredRelation(way, condition=models.Q(**{f"{way}__company": company_id()}))
+
+
 def owner() -> Any:
     """The column that says whose a row is."""
     return models.ForeignKey("people.Company", on_delete=models.PROTECT, default=company_id, related_name="+")
@@ -103,8 +108,12 @@ class AddOwner(migrations.AddField):
 
 
 def steadily(rows: Iterable[Row]) -> Iterator[Row]:
-    """Rows that are read while an answer is under way, when the request itself is over: each for the same company."""
-    company, left = in_hand(), iter(rows)
+    """Rows that are read while an answer is under way, when the request itself is over: each for the company that is
+    worked for now."""
+    return _read_for(in_hand(), iter(rows))
+
+
+def _read_for(company: Any, left: Iterator[Row]) -> Iterator[Row]:
     while True:
         with working_for(company):
             row = next(left, None)

@@ -3,6 +3,7 @@ buy from, and nothing else."""
 
 from __future__ import annotations
 
+import io
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
@@ -11,6 +12,7 @@ from typing import Any
 
 import pytest
 from django.contrib.auth.models import Group
+from django.core.management import CommandError, call_command
 from django.test import Client
 from django.utils import timezone
 
@@ -18,7 +20,7 @@ from tests.channels.conftest import Standins
 from tests.channels.test_journey import World, settle
 from tests.companies import forget_company
 from tests.invariants import assert_invariants, assert_nothing_crosses
-from tests.world import give, make_supplier
+from tests.world import give, make_bundle, make_item, make_supplier
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Check, Drift
 from yuvrel.books.actions import accounts_of
@@ -28,12 +30,14 @@ from yuvrel.buying.actions import Arrived, Wanted, draft, receive, send
 from yuvrel.buying.models import PurchaseOrder, Supplier
 from yuvrel.buying.suppliers import set_rate
 from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.obstacles import obstacles
+from yuvrel.catalogue.products import retire
 from yuvrel.channels import inbound, jobs, linking
 from yuvrel.channels.models import Connection, Listing
 from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.core.rules import Level
 from yuvrel.events.models import Event
-from yuvrel.ownership import NoCompanyError, working_for
+from yuvrel.ownership import NoCompanyError, in_hand, working_for
 from yuvrel.people import mail
 from yuvrel.people.models import Company, Location, User
 from yuvrel.people.queries import company_day
@@ -232,40 +236,73 @@ def test_mail_goes_to_those_who_work_for_the_company(two: Two) -> None:
         assert mail.who_may(Ability.BUY) == ["tui@larkmead.example"]
 
 
-def test_jobs_of_the_clock_work_for_each_in_turn(two: Two, monkeypatch: pytest.MonkeyPatch) -> None:
-    for company in (two.larkmead, two.south):
-        with working_for(company):
+def test_jobs_of_the_clock_work_for_each_in_turn(
+    two: Two, monkeypatch: pytest.MonkeyPatch, django_capture_on_commit_callbacks: Any
+) -> None:
+    for one in (two.larkmead, two.south):
+        with working_for(one):
             Listing.objects.filter(link="linked").update(offer_state="pending")
-    asked: list[tuple[str, int, int]] = []
+    asked: set[int] = set()
 
     def noted(task: str, lock: str, values: tuple[tuple[str, int], ...]) -> None:
-        told = dict(values)
-        asked.append((task, told.get("connection_id", 0), told["company"]))
+        if task == "channels.push_offers":
+            asked.add(dict(values)["company"])
 
     monkeypatch.setattr("yuvrel.events.actions._defer", noted)
-    with two.at_larkmead():
-        broken = Connection.objects.get(name="Web")
+    begun = jobs.begin_day
 
-    with pytest.MonkeyPatch.context() as patch, pytest.raises(RuntimeError, match="only Larkmead"):
-        begun = jobs.begin_day
+    def stumbles(today: Any) -> None:
+        if in_hand() == two.larkmead:
+            raise RuntimeError("only Larkmead")
+        begun(today)
 
-        def stumbles(today: Any) -> None:
-            if company_of_now() == two.larkmead:
-                raise RuntimeError("only Larkmead")
-            begun(today)
-
+    with monkeypatch.context() as patch, django_capture_on_commit_callbacks(execute=True):
         patch.setattr(jobs, "begin_day", stumbles)
+        with pytest.raises(RuntimeError, match="only Larkmead"):
+            jobs.pulse(0)
+    assert asked == {two.south.pk}, "one that fails keeps no other waiting"
+    with django_capture_on_commit_callbacks(execute=True):
         jobs.pulse(0)
-    assert {company for *_, company in asked} <= {two.south.pk}
-    asked.clear()
-    jobs.pulse(0)
-    assert broken.company_id == two.larkmead.pk
+    assert asked == {two.larkmead.pk, two.south.pk}
 
 
-def company_of_now() -> Company:
-    from yuvrel.people.queries import company
+def test_an_item_is_retired_when_nothing_stands_in_the_way_in_any_company(two: Two) -> None:
+    with two.at_larkmead():
+        item = make_item("ONLY-SOUTH")
+        part_of = make_bundle("KIT-1", {item: 2})
+    with two.at_south():
+        give(item, 3, "2.00", two.place)
+        here = obstacles(item.pk)
+    with two.at_larkmead():
+        there = obstacles(item.pk)
+        with pytest.raises(RefusedError, match="At Larkmead South: "):
+            retire(SYSTEM, item.pk, item.version)
+    shared = [one for one in here if part_of.title in one.said]
+    assert len(shared) == 1, "what is shared is said once"
+    assert [one for one in there if part_of.title in one.said] == shared
+    assert [(one.link, one.said[:19]) for one in there if one not in shared] == [("", "At Larkmead South: ")]
+    assert all(one.link for one in here)
 
-    return company()
+
+def test_commands_tokens_and_figures_know_several(two: Two, settings: Any, monkeypatch: pytest.MonkeyPatch) -> None:
+    call_command("begin", "North", further=True, currency="PLN", zone="Europe/Warsaw", tax="8", stdout=io.StringIO())
+    for name, company in (("nora", "North"), ("tui", "Larkmead South")):
+        monkeypatch.setattr("sys.stdin", io.StringIO("quiet-marsh-41\n"))
+        call_command("person", name, role="manager", company=company, stdout=io.StringIO())
+    with pytest.raises(CommandError, match="no company called Nowhere"):
+        call_command("person", "nora", company="Nowhere", stdout=io.StringIO())
+    said = io.StringIO()
+    call_command("token", "tui", "export", stdout=said)
+    token = next(word for word in said.getvalue().split() if len(word) > 30)
+    headers = {"Authorization": f"Bearer {token}"}
+    assert {row["name"] for row in Client().get("/api/v1/connections", headers=headers).json()} == {"Books", "Web"}
+    out = io.StringIO()
+    call_command("agree", stdout=out)
+    assert out.getvalue().count("A5: ") == 3, "the books of each"
+    settings.METRICS_TOKEN = "figures"
+    told = Client().get("/metrics", headers={"Authorization": "Bearer figures"}).content.decode()
+    webs = [line for line in told.splitlines() if line.startswith("yuvrel_connection_lag_seconds{") and '"Web"' in line]
+    assert len({line.partition("}")[0] for line in webs}) == len(webs) == 2
 
 
 def test_a_consumer_takes_up_what_is_its_companys_alone(two: Two) -> None:

@@ -263,8 +263,8 @@ def test_figures_for_prometheus_need_their_token_and_say_what_waits(company: Loc
     answer = client.get("/metrics", headers={"Authorization": "Bearer scrape"})
     assert answer.status_code == 200
     figures = dict(line.rsplit(" ", 1) for line in answer.content.decode().splitlines() if not line.startswith("#"))
-    assert float(figures['yuvrel_connection_lag_seconds{connection="Shop"}']) > 0
-    assert figures['yuvrel_connection_faults{connection="Shop"}'] == "3.0"
+    assert float(figures['yuvrel_connection_lag_seconds{company="Larkmead",connection="Shop"}']) > 0
+    assert figures['yuvrel_connection_faults{company="Larkmead",connection="Shop"}'] == "3.0"
     assert figures['yuvrel_open_snags{kind="offer"}'] == "1.0"
     assert figures['yuvrel_jobs{status="failed"}'] == "1.0"
     assert float(figures["yuvrel_oldest_event_seconds"]) > 0

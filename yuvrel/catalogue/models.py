@@ -86,7 +86,7 @@ class Item(models.Model):
     @property
     def price(self) -> Decimal:
         """Its retail price with tax at the company that is worked for, 0 where there is none: as the query brought it
-        along (`queries.priced`), else asked for."""
+        along (`retail.priced`), else asked for."""
         if "_price" not in self.__dict__:
             return next((row.amount for row in self.own_prices.all()), Decimal(0))
         return self.__dict__["_price"]

@@ -31,14 +31,17 @@ def look_for(obstacles: Looked) -> Looked:
 
 def obstacles(item_id: int) -> list[Obstacle]:
     """Everything that stands in the way, in every company: items are shared. Another's is named, and leads nowhere."""
-    found = []
-    for company in Company.objects.order_by("pk"):
+    own = _found(item_id)
+    others = []
+    for company in Company.objects.exclude(pk=company_id()).order_by("pk"):
         with working_for(company):
-            here = [one for look in _LOOK for one in look(item_id)]
-        if company.pk != company_id():
-            here = [Obstacle(f"At {company.name}: {one.said}", "") for one in here]
-        found += here
-    return list(dict.fromkeys(found))
+            # What is shared (a bundle) stands in the way here as well, and is said once.
+            others += [Obstacle(f"At {company.name}: {one.said}", "") for one in _found(item_id) if one not in own]
+    return [*own, *others]
+
+
+def _found(item_id: int) -> list[Obstacle]:
+    return [found for look in _LOOK for found in look(item_id)]
 
 
 @look_for

@@ -245,7 +245,7 @@ def change_items(actor: Actor, changes: Mapping[int, Mapping[str, Any]]) -> list
     actor.need(Ability.EDIT_RANGE)
     found = priced(Item.objects.select_for_update(of=("self",)).filter(pk__in=list(changes)).order_by("pk"))
     rows = {row.pk: row for row in found}
-    repriced = []
+    repriced: dict[int, Decimal] = {}
     for item_id, facts in changes.items():
         item = rows.get(item_id)
         if item is None:
@@ -260,7 +260,8 @@ def change_items(actor: Actor, changes: Mapping[int, Mapping[str, Any]]) -> list
         now = _item_told(item)
         _leave(actor, "item", item.pk, was, now)
         if was["price"] != now["price"]:
-            repriced.append(item.pk)
+            repriced[item.pk] = item.price
+    keep_prices(repriced)
     record(Event.Kind.PRICE, repriced, "the base price was changed")
     return list(rows.values())
 
@@ -269,8 +270,6 @@ def _put_item(item: Item, facts: Mapping[str, Any]) -> None:
     for name in ITEM_FACTS:
         if name in facts:
             setattr(item, name, facts[name])
-    if item.price < 0:
-        raise BadInputError("A price cannot be negative.", field="price")
     had = item.sku
     if "sku" in facts:
         item.sku = facts["sku"].strip()
@@ -282,8 +281,6 @@ def _put_item(item: Item, facts: Mapping[str, Any]) -> None:
             item.save()
     except IntegrityError as error:
         raise BadInputError(f"The SKU {item.sku} is in use already.", field="sku") from error
-    if "price" in facts:
-        keep_prices({item.pk: item.price})
     if normal_sku(had) != normal_sku(item.sku):
         _leave_behind(item, FormerCode.Kind.SKU, [normal_sku(had)])
     if "barcodes" in facts:

@@ -6,19 +6,18 @@ from collections.abc import Mapping
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import FilteredRelation, Q, QuerySet
+from django.db.models import QuerySet
 from django.db.models.functions import Coalesce
 
 from yuvrel.core.money import ZERO
-from yuvrel.ownership import company_id
+from yuvrel.ownership import own_of
 
 from .models import Item, ItemPrice
 
 
 def priced(rows: QuerySet[Item]) -> Any:
     """Items with their `price`, to be read, filtered and sorted by; 0 where there is none."""
-    own = FilteredRelation("own_prices", condition=Q(own_prices__company=company_id()))
-    return rows.annotate(**{"own_price": own, "price": Coalesce("own_price__amount", ZERO)})
+    return rows.annotate(**{"own_price": own_of("own_prices"), "price": Coalesce("own_price__amount", ZERO)})
 
 
 def keep_prices(prices: Mapping[int, Decimal]) -> None:

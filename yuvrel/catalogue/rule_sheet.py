@@ -14,6 +14,7 @@ from yuvrel.core.errors import BadInputError
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.intake import Column, Judge, Read, Wrong, words
 from yuvrel.core.rules import Level, Rung, Setting, Value
+from yuvrel.core.sheets import decimal_of
 from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.roles import Ability, Actor
 from yuvrel.rules.actions import change, taken
@@ -22,6 +23,7 @@ from yuvrel.rules.queries import INHERIT, kept
 from yuvrel.rules.registry import SETTINGS
 
 from .models import Item
+from .products import items_of
 
 NONE = "none"
 # Stands in no SKU and no name: no cell holds one.
@@ -33,7 +35,8 @@ MOST_RULE = 4_000
 class Beside:
     """What a row may name beside its item, and at which level its values are set then.
 
-    `finder` makes, for one file, what finds the rung of an item (id, title) and a name, or says what is wrong with it;
+    `finder` makes, for some items (None: for all), what finds the rung of one (id, title) and a name, or says what is
+    wrong with it;
     `named` tells (SKU, name) of what values are set for, by subject and within.
     """
 
@@ -41,7 +44,7 @@ class Beside:
     words: str
     example: str
     level: Level
-    finder: Callable[[], Callable[[int, str, str], Rung | str]]
+    finder: Callable[[Sequence[int] | None], Callable[[int, str, str], Rung | str]]
     named: Callable[[], Mapping[tuple[int, int], tuple[str, str]]]
 
 
@@ -59,7 +62,7 @@ def value_of(setting: Setting, text: str) -> Value:
         return None
     if said.casefold() == NONE and setting.type in ("choice", "text", "template"):
         return setting.take("")
-    return setting.take(said.replace(",", ".") if setting.type in ("quantity", "percent", "whole") else said)
+    return setting.take(decimal_of(said, setting.name) if setting.type in ("quantity", "percent", "whole") else said)
 
 
 def _column(setting: Setting) -> Column:
@@ -151,7 +154,7 @@ class _RuleSheet:
 
     def apply(self, actor: Actor, rows: Sequence[Read]) -> None:
         """Set what each row says; what it clears is inherited again."""
-        find, now = self._find(), timezone.now()
+        find, now = self._find([row.values["sku"] for row in rows]), timezone.now()
         for row in rows:
             rung = find(normal_sku(row.values["sku"]), row.values.get(self.beside.column, ""))
             if isinstance(rung, str | tuple):
@@ -167,11 +170,10 @@ class _RuleSheet:
             if name in values and name in names
         }
 
-    def _find(self) -> Callable[[str, str], Rung | Wrong]:
-        items = {
-            normal_sku(sku): (pk, title) for pk, sku, title in Item.objects.filter(active=True).values_list("pk", "sku", "title")
-        }
-        find = self.beside.finder()
+    def _find(self, skus: Sequence[str] | None = None) -> Callable[[str, str], Rung | Wrong]:
+        rows = (Item.objects.all() if skus is None else items_of(skus)).filter(active=True)
+        items = {normal_sku(sku): (pk, title) for pk, sku, title in rows.values_list("pk", "sku", "title")}
+        find = self.beside.finder(None if skus is None else [pk for pk, _ in items.values()])
 
         def rung(sku: str, name: str) -> Rung | Wrong:
             if sku not in items:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 
 from django.db.models import QuerySet
 
@@ -16,10 +16,11 @@ from . import publishing, rules, selling, standing  # noqa: F401  what they decl
 from .models import Connection, Listing
 
 
-def _finder() -> Callable[[int, str, str], Rung | str]:
+def _finder(item_ids: Sequence[int] | None) -> Callable[[int, str, str], Rung | str]:
     connections = {name.casefold(): (pk, name) for pk, name in Connection.objects.values_list("pk", "name")}
     listings: dict[tuple[int, int], list[tuple[int, str]]] = defaultdict(list)
-    for pk, connection, item, title in _linked().values_list("pk", "connection_id", "item_id", "title"):
+    rows = _linked() if item_ids is None else _linked().filter(item__in=item_ids)
+    for pk, connection, item, title in rows.values_list("pk", "connection_id", "item_id", "title"):
         listings[connection, item].append((pk, title))
 
     def find(item_id: int, title: str, name: str) -> Rung | str:

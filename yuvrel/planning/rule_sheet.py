@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 
 from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.rule_sheet import Beside, declare_rules
@@ -16,9 +16,10 @@ from yuvrel.rules.registry import SETTINGS
 from . import alerts, rules  # noqa: F401  what they declare are the columns
 
 
-def _finder() -> Callable[[int, str, str], Rung | str]:
+def _finder(item_ids: Sequence[int] | None) -> Callable[[int, str, str], Rung | str]:
     places = places_by_name()
-    stocked = set(Item.objects.filter(kind=Item.Kind.STOCKED).values_list("pk", flat=True))
+    rows = Item.objects.filter(kind=Item.Kind.STOCKED)
+    stocked = set((rows if item_ids is None else rows.filter(pk__in=item_ids)).values_list("pk", flat=True))
 
     def find(item_id: int, title: str, name: str) -> Rung | str:
         place = places.get(name)

@@ -65,15 +65,19 @@ def _connections(now: datetime) -> Iterable[Metric]:
     for rows in sources:
         for key, at in rows.order_by():
             oldest[key] = min(oldest.get(key, at), at)
-    lag = GaugeMetricFamily("yuvrel_connection_lag_seconds", "Age of the oldest thing waiting", labels=["connection"])
-    faults = GaugeMetricFamily("yuvrel_connection_faults", "Calls that failed in a row", labels=["connection"])
-    heard = GaugeMetricFamily("yuvrel_connection_heard_seconds", "Since it was last asked for news", labels=["connection"])
+    of = ["company", "connection"]
+    lag = GaugeMetricFamily("yuvrel_connection_lag_seconds", "Age of the oldest thing waiting", labels=of)
+    faults = GaugeMetricFamily("yuvrel_connection_faults", "Calls that failed in a row", labels=of)
+    heard = GaugeMetricFamily(
+        "yuvrel_connection_heard_seconds", "Since it was last asked for news", labels=["company", "connection"]
+    )
     asked = dict(Feed.objects.exclude(asked_at=None).values_list("connection_id").annotate(at=Max("asked_at")).order_by())
-    for row in Connection.objects.filter(state=Connection.State.LIVE).order_by("name"):
-        lag.add_metric([row.name], _age(now, oldest.get(row.pk)))
-        faults.add_metric([row.name], row.faults)
+    for row in Connection.objects.filter(state=Connection.State.LIVE).select_related("company").order_by("name"):
+        named = [row.company.name, row.name]
+        lag.add_metric(named, _age(now, oldest.get(row.pk)))
+        faults.add_metric(named, row.faults)
         if row.pk in asked:
-            heard.add_metric([row.name], _age(now, asked[row.pk]))
+            heard.add_metric(named, _age(now, asked[row.pk]))
     return lag, faults, heard
 
 

@@ -7,7 +7,7 @@ from datetime import date
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import Count, DecimalField, Exists, F, FilteredRelation, Min, OuterRef, Q, QuerySet, Sum, Value
+from django.db.models import Count, DecimalField, Exists, F, Min, OuterRef, Q, QuerySet, Sum, Value
 from django.db.models.expressions import Combinable
 from django.db.models.functions import Coalesce, NullIf, Round
 
@@ -21,7 +21,7 @@ from yuvrel.core.gtin import short_gtin
 from yuvrel.core.money import ZERO, allocate, spoken
 from yuvrel.core.working import Step, Working
 from yuvrel.documents.registry import Ref
-from yuvrel.ownership import company_id
+from yuvrel.ownership import company_id, own_of
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company, end_of_day
 from yuvrel.platform.faults import figure_or, sheet_rows
@@ -107,7 +107,7 @@ def item_sheet(
     """A page of the range. What is counted is counted for its rows alone: joined to all items, each would be
     counted before the page is cut."""
     rows = items_found(q, kind, state, listed, connection).select_related("product__category")
-    rows = rows.annotate(own_cost=own_cost("costs"), average_cost=F("own_cost__last_average"))
+    rows = rows.annotate(own_cost=own_of("costs"), average_cost=F("own_cost__last_average"))
     rows, order = in_order(rows, sort, ITEM_SORTS, ["title", "id"])
     found, following = page(rows.prefetch_related("barcodes"), order, cursor, limit)
     mine = Item.objects.filter(pk__in=[item.pk for item in found]).order_by()
@@ -143,15 +143,10 @@ def _item_row(item: Any, held: Decimal | None, listings: int, supplier: str) -> 
     }
 
 
-def own_cost(way: str) -> FilteredRelation:
-    """What items cost the company that is worked for; `way` leads from a row to the costs of its item."""
-    return FilteredRelation(way, condition=Q(**{f"{way}__company": company_id()}))
-
-
 def balances(q: str, location: int | None, show: str) -> QuerySet[StockBalance]:
     """The shelf's rows under a filter; `show` is all, short (something is backordered or below zero) or held."""
     rows = StockBalance.objects.select_related("item__product__category", "location").annotate(
-        own_cost=own_cost("item__costs"), available=F("on_hand") - F("committed")
+        own_cost=own_of("item__costs"), available=F("on_hand") - F("committed")
     )
     rows = find_items(rows.filter(item__kind=Item.Kind.STOCKED), q, "item__")
     if location:
