@@ -4,7 +4,7 @@ buy from, and nothing else."""
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from decimal import Decimal as D
@@ -28,8 +28,10 @@ from yuvrel.books.begin import begin
 from yuvrel.books.models import JournalEntry, LedgerDocument, Period
 from yuvrel.buying.actions import Arrived, Wanted, draft, receive, send
 from yuvrel.buying.models import PurchaseOrder, Supplier
-from yuvrel.buying.suppliers import set_rate
-from yuvrel.catalogue.models import Item
+from yuvrel.buying.suppliers import Terms, keep_terms, set_rate
+from yuvrel.buying.suppliers import keep as keep_supplier
+from yuvrel.catalogue import products
+from yuvrel.catalogue.models import Item, TaxClass
 from yuvrel.catalogue.obstacles import obstacles
 from yuvrel.catalogue.products import retire
 from yuvrel.channels import inbound, jobs, linking
@@ -314,6 +316,42 @@ def test_a_consumer_takes_up_what_is_its_companys_alone(two: Two) -> None:
         assert not Event.objects.filter(done_at=None, consumer__in=jobs.RELAYS).exists()
     with two.at_larkmead():
         assert Event.objects.filter(done_at=None, consumer__in=jobs.RELAYS).exists()
+
+
+def test_what_they_share_is_told_to_each_of_them(two: Two) -> None:
+    with two.at_larkmead():
+        supplier = make_supplier(two.small)
+        assert supplier.items.get().version == 1
+        kit, lid = make_bundle("KIT-2", {two.small: 2}), make_item("LID-1")
+        zero = TaxClass.objects.create(name="Zero", percent=D(0))
+        product = two.small.product
+    whole = Terms(code="X-1", pack=D(6), minimum=D(0), preferred=True, prices=[(D(0), D("4.00"))])
+    facts = {"name": supplier.name, "lead_days": 40, "currency": supplier.currency}
+    availability, price = Event.Kind.AVAILABILITY, Event.Kind.PRICE
+    changes: list[tuple[Callable[[], object], Item, set[str]]] = [
+        (lambda: keep_terms(SYSTEM, supplier.pk, two.small.pk, 1, whole), two.small, {availability}),
+        (lambda: keep_supplier(SYSTEM, supplier.pk, supplier.version, facts), two.small, {availability}),
+        (lambda: products.set_parts(SYSTEM, kit.pk, kit.version, [(lid.pk, D(1))]), kit, {availability, price}),
+        (lambda: products.change(SYSTEM, product.pk, product.version, {"tax_class_id": zero.pk}), two.small, {price}),
+        (lambda: products.change(SYSTEM, product.pk, product.version + 1, {"category": "Pots"}), two.small, {availability, price}),
+        (lambda: retire(SYSTEM, kit.pk, kit.version + 1), kit, {availability}),
+    ]
+    for change_it, item, kinds in changes:
+        for company in (two.larkmead, two.south):
+            with working_for(company):
+                Event.objects.all().delete()
+        with two.at_larkmead():
+            change_it()
+        for company in (two.larkmead, two.south):
+            with working_for(company):
+                assert set(Event.objects.filter(subject_id=item.pk).values_list("kind", flat=True)) == kinds
+    with two.at_south():
+        settle()
+        place = Location.objects.get(code="tannery-yard")
+        set_rate(SYSTEM, supplier.currency, company_day(timezone.now()), D("1.16"))
+        draft(SYSTEM, [Wanted(two.small.pk, place.pk, D(6))], timezone.now())
+    with two.at_larkmead(), pytest.raises(RefusedError, match="Orders in the old currency are open"):
+        keep_supplier(SYSTEM, supplier.pk, supplier.version + 1, {**facts, "currency": "PLN"})
 
 
 def test_where_nobody_says_for_which_company_nothing_is_read_or_written(two: Two) -> None:

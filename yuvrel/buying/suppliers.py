@@ -25,6 +25,7 @@ from yuvrel.people.queries import company
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.platform.faults import sheet_rows
 from yuvrel.platform.paging import in_order, page
+from yuvrel.platform.shared import anywhere, record_for_all
 from yuvrel.stock.actions import check_quantity
 from yuvrel.stock.models import ItemCost
 
@@ -145,7 +146,7 @@ def keep(actor: Actor, supplier_id: int | None, version: int, facts: dict[str, A
     _keep_inbox(row, wanted)
     audit(actor, "change" if before else "add", "supplier", row.pk, before, {name: str(getattr(row, name)) for name in FACTS})
     # Lead time and currency stand behind every row of what it sells.
-    record(Event.Kind.AVAILABILITY, row.items.values_list("item_id", flat=True), f"supplier {row.code}")
+    record_for_all([Event.Kind.AVAILABILITY], row.items.values_list("item_id", flat=True), f"supplier {row.code}")
     return row
 
 
@@ -174,8 +175,12 @@ def _check(row: Supplier, before: dict[str, str], inbox_id: int | None) -> None:
     if inbox_id is not None and inbox_id not in {inbox["id"] for inbox in free_inboxes(row.pk)}:
         raise BadInputError("This is no supplier's inbox, or another supplier has it.", field="inbox_id")
     if before and before["currency"] != row.currency:
-        waits = PurchaseOrder.objects.filter(supplier=row, state__in=(PurchaseOrder.State.DRAFT, *PurchaseOrder.OPEN))
-        if waits.exists():
+
+        def waits() -> bool:
+            open_here = (PurchaseOrder.State.DRAFT, *PurchaseOrder.OPEN)
+            return PurchaseOrder.objects.filter(supplier=row, state__in=open_here).exists()
+
+        if anywhere(waits):
             raise RefusedError("Orders in the old currency are open. Receive or cancel them first.", field="currency")
 
 
@@ -239,7 +244,7 @@ def keep_terms(actor: Actor, supplier_id: int, item_id: int, version: int, terms
     row.prices.all().delete()
     PriceBreak.objects.bulk_create(PriceBreak(supplier_item=row, from_quantity=start, price=price) for start, price in prices)
     audit(actor, "change" if before else "add", "supplier's terms", row.pk, before, _told(row))
-    record(Event.Kind.AVAILABILITY, [item.pk], f"terms of {supplier.code}")
+    record_for_all([Event.Kind.AVAILABILITY], [item.pk], f"terms of {supplier.code}")
     return row
 
 
@@ -262,7 +267,7 @@ def drop_terms(actor: Actor, supplier_id: int, item_id: int) -> None:
         raise RefusedError("Others sell this item too. Prefer one of them first.", field="preferred")
     audit(actor, "take away", "supplier's terms", row.pk, _told(row))
     row.delete()
-    record(Event.Kind.AVAILABILITY, [item_id], "terms taken away")
+    record_for_all([Event.Kind.AVAILABILITY], [item_id], "terms taken away")
 
 
 @transaction.atomic

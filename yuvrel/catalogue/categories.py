@@ -10,9 +10,9 @@ from django.db.models import Count, ProtectedError
 
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 from yuvrel.core.rules import Level
-from yuvrel.events.actions import record
 from yuvrel.events.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.platform.shared import record_for_all
 from yuvrel.rules.models import SettingValue
 
 from .models import Category, Item, Product
@@ -114,8 +114,7 @@ def _parent(held: Mapping[int, Category], row: Category, parent_id: int | None) 
 def tell(categories: Sequence[int], cause: str) -> None:
     """What items inherit from their categories may be other now: offers and prices are worked out anew."""
     items = list(Item.objects.filter(product__category_id__in=categories).values_list("pk", flat=True))
-    for kind in (Event.Kind.AVAILABILITY, Event.Kind.PRICE):
-        record(kind, items, cause)
+    record_for_all([Event.Kind.AVAILABILITY, Event.Kind.PRICE], items, cause)
 
 
 @transaction.atomic

@@ -21,6 +21,7 @@ from yuvrel.events.models import Event
 from yuvrel.people.models import AuditRow
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.platform.bulk import update_many
+from yuvrel.platform.shared import record_for_all
 
 from .actions import ItemDraft, add_item, category_of
 from .models import Barcode, BundleComponent, FormerCode, Item, Product, TaxClass
@@ -201,13 +202,13 @@ def change(actor: Actor, product_id: int, version: int, facts: Mapping[str, Any]
     _leave(actor, "product", product.pk, was, now)
     ids = [item.pk for item in items]
     if was["tax class"] != now["tax class"]:
-        record(Event.Kind.PRICE, ids, f"the tax of {product.title} was changed")
+        record_for_all([Event.Kind.PRICE], ids, f"the tax of {product.title} was changed")
     if was["shelf_life_days"] != now["shelf_life_days"]:
-        record(Event.Kind.AVAILABILITY, ids, f"how long {product.title} keeps was changed")
+        record_for_all([Event.Kind.AVAILABILITY], ids, f"how long {product.title} keeps was changed")
     if was["category"] != now["category"]:
         # What is set for a category counts for what lies in it.
-        for kind in (Event.Kind.AVAILABILITY, Event.Kind.PRICE):
-            record(kind, ids, f"{product.title} is in {now['category'] or 'no category'} now")
+        cause = f"{product.title} is in {now['category'] or 'no category'} now"
+        record_for_all([Event.Kind.AVAILABILITY, Event.Kind.PRICE], ids, cause)
     return product
 
 
@@ -354,6 +355,8 @@ def set_parts(actor: Actor, item_id: int, version: int, parts: Sequence[tuple[in
     item.save()
     now = {"parts": ", ".join(f"{row.quantity.normalize():f} × {row.component.sku}" for row in _parts(item))}
     _leave(actor, "item", item.pk, was, now)
+    if was != now:
+        record_for_all([Event.Kind.AVAILABILITY, Event.Kind.PRICE], [item.pk], f"{item.title} is made of other parts")
     return item
 
 
@@ -394,6 +397,7 @@ def _set_active(actor: Actor, item: Item, *, active: bool) -> Item:
         item.version += 1
         item.save()
         audit(actor, "bring item back" if active else "retire item", "item", item.pk)
+        record_for_all([Event.Kind.AVAILABILITY], [item.pk], f"{item.title} is {'back' if active else 'retired'}")
     return item
 
 
