@@ -21,6 +21,7 @@ COUPONS = {"HONEY10": 10, "CLUB5": 5}
 GIFT_WRAP = Decimal("3.50")
 POSTAGE = Decimal("6.90")
 FREE_FROM = Decimal("120")
+LIMITS = ("least", "step", "most")
 # Ways to pay: what an order stands as then, and its payment.
 PAID = {
     "card": ("paid", {"method": "card", "state": "paid"}),
@@ -102,7 +103,11 @@ def _can_sell(selling: Any) -> bool:
     texts = [selling.get(name, "") for name in ("badge", "text", "low_text", "promised_on")]
     if selling.get("state", "live") not in ("live", "hidden", "ended"):
         return False
-    counts = [money(selling.get(name) or 0, name) for name in ("past_zero", "low_below", "most")]
+    several = selling.get("groups") or {}
+    if not isinstance(several, dict) or not all(isinstance(one, dict) for one in several.values()):
+        return False
+    limits = [money(of.get(name) or 0, name) for of in (selling, *several.values()) for name in ("least", "step", "most")]
+    counts = [*limits, *(money(selling.get(name) or 0, name) for name in ("past_zero", "low_below"))]
     return all(isinstance(one, str) and len(one) <= 200 for one in texts) and min(counts) >= 0
 
 
@@ -144,6 +149,64 @@ def write_prices(account: str) -> Any:
         store().amend(account, "product", str(product["id"]), product)
         results.append({"id": key, "ok": True})
     return {"results": results}
+
+
+def _group(account: str, key: str) -> Doc | None:
+    return next((one for one in account_of(account, "shop").get("groups", []) if one["key"] == key), None)
+
+
+@bp.get("/api/groups")
+@scoped("shop", "products:read")
+def groups(account: str) -> Any:
+    return {"groups": g.account.get("groups", [])}
+
+
+@bp.get("/api/groups/<group>/prices")
+@scoped("shop", "products:read")
+def read_group_prices(account: str, group: str) -> Any:
+    if _group(account, group) is None:
+        return refusal(404, "There is no such customer group.")
+    wanted = [i for i in request.args.get("ids", "").split(",") if i]
+    known = _variants(account, wanted)
+    return {"prices": [{"id": i, "price": (known[i][1].get("for_groups") or {}).get(group)} for i in wanted if i in known]}
+
+
+@bp.post("/api/groups/<group>/prices")
+@scoped("shop", "prices:write")
+def write_group_prices(account: str, group: str) -> Any:
+    if _group(account, group) is None:
+        return refusal(404, "There is no such customer group.")
+    lines = (request.get_json(silent=True) or {}).get("lines", [])
+    known = _variants(account, [str(line.get("id")) for line in lines])
+    results = []
+    for number, line in enumerate(lines):
+        key, price = str(line.get("id")), line.get("price")
+        if number == 0 and refused_line(account):
+            results.append({"id": key, "ok": False, "error": "this line was not taken"})
+        elif key not in known:
+            results.append({"id": key, "ok": False, "error": "no such variant"})
+        elif price is not None and money(price, "price") < 0:
+            results.append({"id": key, "ok": False, "error": "a price must be zero or more"})
+        else:
+            product, variant = known[key]
+            others = {name: own for name, own in (variant.get("for_groups") or {}).items() if name != group}
+            own = {} if price is None else {group: str(money(price, "price").quantize(CENT))}
+            variant["for_groups"] = others | own
+            store().amend(account, "product", str(product["id"]), product)
+            results.append({"id": key, "ok": True})
+    return {"results": results}
+
+
+def price_for(variant: Doc, group: str) -> str:
+    """What somebody of a group is asked, or anybody."""
+    return str((variant.get("for_groups") or {}).get(group, variant["price"]))
+
+
+def limits_for(variant: Doc, group: str) -> Doc:
+    """How many one order may hold of it: for a group that has limits of its own by those alone."""
+    selling: Doc = variant.get("selling") or {}
+    own: Doc | None = (selling.get("groups") or {}).get(group)
+    return selling if own is None else own
 
 
 @bp.get("/api/orders")
@@ -235,16 +298,17 @@ def _changed(account: str, order: Doc) -> None:
 
 def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: bool, pay: str = "card") -> Doc | str:
     """A shopper's order, or a sentence saying why not. The shop takes its own stock down at once."""
+    group = who.get("group", "")
     known = _variants(account, wanted)
     lines: list[Doc] = []
     for key, count in wanted.items():
         if key not in known:
             return "That is not sold here."
         product, variant = known[key]
-        too_many = _too_many(product, variant, count)
-        if too_many:
-            return too_many
-        lines.append(_line(len(lines) + 1, product, variant, count))
+        refused = _refused(product, variant, count, group)
+        if refused:
+            return refused
+        lines.append(_line(len(lines) + 1, product, variant, count, group))
     if not lines:
         return "Choose at least one thing."
     order = _order(account, lines, who)
@@ -275,19 +339,24 @@ def _charge(order: Doc, coupon: str, wrap: bool) -> None:
     order["total"] = str(total_of(order))
 
 
-def _too_many(product: Doc, variant: Doc, count: int) -> str:
+def _refused(product: Doc, variant: Doc, count: int, group: str) -> str:
+    """Why a line cannot be ordered so; nothing when it can."""
     if (variant.get("selling") or {}).get("state", "live") != "live":
         return f"{product['title']} is not for sale now."
     if variant.get("tracked", True) and count > variant["quantity"]:
         return f"Only {variant['quantity']} of {product['title']} are left."
-    most = (variant.get("selling") or {}).get("most")
-    if most and count > Decimal(str(most)):
-        return f"At most {Decimal(str(most)).normalize():f} of {product['title']} in one order."
+    limits = {name: Decimal(str(value)) for name, value in limits_for(variant, group).items() if name in LIMITS and value}
+    if count > limits.get("most", count):
+        return f"At most {limits['most'].normalize():f} of {product['title']} in one order."
+    if count < limits.get("least", count):
+        return f"At least {limits['least'].normalize():f} of {product['title']} in one order."
+    if "step" in limits and count % limits["step"]:
+        return f"{product['title']} comes in steps of {limits['step'].normalize():f}."
     return ""
 
 
-def _line(number: int, product: Doc, variant: Doc, count: int) -> Doc:
-    amount = (Decimal(str(variant["price"])) * count).quantize(CENT)
+def _line(number: int, product: Doc, variant: Doc, count: int, group: str = "") -> Doc:
+    amount = (Decimal(price_for(variant, group)) * count).quantize(CENT)
     options = " ".join(str(v) for v in (variant.get("options") or {}).values())
     return {
         "id": f"l{number}",
@@ -341,6 +410,9 @@ def page(account: str) -> Any:
             shop=shop,
             products=store().all(account, "product"),
             in_stock=in_stock,
+            group=request.args.get("group", ""),
+            price_for=price_for,
+            limits_for=limits_for,
             said=request.args.get("said", ""),
         )
 
@@ -348,9 +420,12 @@ def page(account: str) -> Any:
 @bp.post("/buy")
 def buy(account: str) -> Any:
     wanted = {k.removeprefix("q-"): int(v) for k, v in request.form.items() if k.startswith("q-") and v.isdigit() and int(v)}
-    who = {k: request.form.get(k, "").strip()[:120] for k in ("name", "email", "street", "city")}
+    who = {k: request.form.get(k, "").strip()[:120] for k in ("name", "email", "street", "city", "group")}
+    there = f"/shop/{account}/?group={who['group']}&said="
     if not who["name"]:
-        return redirect(f"/shop/{account}/?said=Give+a+name+please.")
+        return redirect(f"{there}Give+a+name+please.")
+    if not who["group"]:
+        del who["group"]
     with store().transaction():
         pay = request.form.get("pay", "card")
         coupon, wrap = request.form.get("coupon", "").strip().upper(), "wrap" in request.form
@@ -362,7 +437,7 @@ def buy(account: str) -> Any:
         if isinstance(order, str)
         else f"Thank you. Your order is number {order['number']}, {order['total']} {order['currency']}."
     )
-    return redirect(f"/shop/{account}/?said={said}")
+    return redirect(f"{there}{said}")
 
 
 @bp.get("/office")
@@ -426,7 +501,8 @@ def edit_order(account: str) -> Response:
             product, variant = _variants(account, [str(line["variant_id"])])[str(line["variant_id"])]
             variant["quantity"] += int(line["quantity"]) - count
             store().amend(account, "product", str(product["id"]), product)
-            order["lines"][at] = {**_line(1, product, variant, count), "id": line["id"]}
+            group = order["customer"].get("group", "")
+            order["lines"][at] = {**_line(1, product, variant, count, group), "id": line["id"]}
             order["total"] = str(total_of(order))
             if order["payments"] and not order["payments"][0].get("captures"):
                 order["payments"][0]["amount"] = order["total"]

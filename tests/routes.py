@@ -14,7 +14,7 @@ from yuvrel.agreement.models import Drift
 from yuvrel.books.models import JournalEntry
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder, SupplierItem
 from yuvrel.catalogue.models import Category, Item, Picture
-from yuvrel.channels.models import Connection, Listing, Publication, Run
+from yuvrel.channels.models import ChannelGroup, Connection, Listing, Publication, Run
 from yuvrel.channels.runs import raise_snag
 from yuvrel.intake.actions import send as send_sheet
 from yuvrel.people.models import SheetView, User
@@ -90,6 +90,7 @@ def real_ids(user: User) -> dict[str, Any]:
         "list_id": PriceList.objects.get(base=True).pk,
         "change_id": priced.pk,
         "customer_id": Customer.objects.order_by("pk").values_list("pk", flat=True)[0],
+        "channel-groups/group_id": ChannelGroup.objects.create(connection=shop, key="club", title="Clubs").pk,
         "group_id": CustomerGroup.objects.values_list("pk", flat=True)[0],
         "connection_id": shop.pk,
         "imports/kind": "items",
@@ -142,6 +143,9 @@ def working_keys() -> dict[str, str]:
     keys |= {"drift": f"{drift.pk}", "cost-change": f"{change.pk}", "setting": f"listing.{listing.pk}.buffer"}
     base = PriceList.objects.get(base=True)
     keys |= {"price": f"{base.pk}-{balance.item_id}", "price-offer": f"{listing.pk}"}
+    club = ChannelGroup.objects.filter(connection=listing.connection).first()
+    club = club or ChannelGroup.objects.create(connection=listing.connection, key="staff", title="Staff")
+    keys |= {"group-price": f"{listing.pk}-{club.pk}"}
     keys |= {"asked": f"{Customer.objects.values_list('pk', flat=True)[0]}-{balance.item_id}"}
     assert set(keys) == set(WORKINGS)
     return keys

@@ -221,7 +221,7 @@ def _crowded() -> list[str]:
         SYSTEM, Rung(Level.ITEM, LONG, item.pk), {"selling_past_zero": "backorder", "past_zero_text": LONG[:150]}, timezone.now()
     )
     prices = keep_list(SYSTEM, None, 0, {"name": LONG[:80], "method": "derived", "percent": D("999.99"), "note": LONG})
-    group = keep_group(SYSTEM, None, 0, WORD + " and friends", prices.pk)
+    group = keep_group(SYSTEM, None, 0, {"name": WORD + " and friends", "price_list_id": prices.pk})
     customer = keep(SYSTEM, None, 0, {"name": LONG[:160], "email": f"{WORD}@{WORD.lower()}.example", "group_id": group.pk})
     check_own()
     forecasts.carry_out(forecasts.begin_run(SYSTEM, timezone.now()).pk, timezone.now)

@@ -71,6 +71,9 @@ CATEGORIES = [
 ]
 
 
+GROUPS = [{"key": "club", "title": "Clubs"}, {"key": "staff", "title": "Staff"}]
+
+
 def setup() -> dict[str, dict[str, Any]]:
     """One shop, a second shop, a marketplace, a till, a ledger and a supplier."""
     products = [
@@ -142,7 +145,13 @@ def setup() -> dict[str, dict[str, Any]]:
     till = ["articles:read", "articles:write", "sales:read"]
     return {
         "web": {
-            "account": {"id": "web", "sort": "shop", "name": "Web", "tokens": {"t": SHOP_SCOPES, "weak": ["products:read"]}},
+            "account": {
+                "id": "web",
+                "sort": "shop",
+                "name": "Web",
+                "groups": GROUPS,
+                "tokens": {"t": SHOP_SCOPES, "weak": ["products:read"]},
+            },
             "product": products,
         },
         "trade": {"account": {"id": "trade", "sort": "shop", "name": "Trade", "tokens": {"t": SHOP_SCOPES}}, "product": products},

@@ -333,7 +333,11 @@ def test_what_they_share_is_told_to_each_of_them(two: Two) -> None:
         (lambda: keep_supplier(SYSTEM, supplier.pk, supplier.version, facts), two.small, {availability}),
         (lambda: products.set_parts(SYSTEM, kit.pk, kit.version, [(lid.pk, D(1))]), kit, {availability, price}),
         (lambda: products.change(SYSTEM, product.pk, product.version, {"tax_class_id": zero.pk}), two.small, {price}),
-        (lambda: products.change(SYSTEM, product.pk, product.version + 1, {"category": "Pots"}), two.small, {availability, price}),
+        (
+            lambda: products.change(SYSTEM, product.pk, product.version + 1, {"category": "Pots"}),
+            two.small,
+            {availability, price},
+        ),
         (lambda: retire(SYSTEM, kit.pk, kit.version + 1), kit, {availability}),
     ]
     for change_it, item, kinds in changes:

@@ -26,10 +26,22 @@ from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import inbound, linking, offers, outbound, price_intake, prices, publishing, refreshing, submissions
+from yuvrel.channels import (
+    group_prices,
+    inbound,
+    linking,
+    offers,
+    outbound,
+    price_intake,
+    prices,
+    publishing,
+    refreshing,
+    submissions,
+)
 from yuvrel.channels.credentials import connector_for
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import (
+    ChannelGroup,
     Connection,
     InboundMessage,
     Listing,
@@ -46,6 +58,7 @@ from yuvrel.connectors.messages import RemotePrice
 from yuvrel.connectors.registry import KINDS
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
+from yuvrel.pricing.actions import keep_list
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.loading import base_list
 from yuvrel.sales.actions import ship
@@ -202,6 +215,30 @@ class WebShopContract(Contract):
     kind = "web_shop"
     account = "web"
     name = "Web"
+
+    def group_prices(self) -> Trial:
+        """The clubs are shown the trade list, told and read back."""
+        set_rules(self.row, price_owner="here")
+        trade = keep_list(SYSTEM, None, 0, {"name": "Trade", "method": "derived", "percent": D(-10)})
+        club = ChannelGroup.objects.create(connection=self.row, key="club", title="Clubs", price_list=trade)
+        relay_now()
+
+        def work() -> None:
+            # What the account has is asked for as well: the group stays who it is here.
+            group_prices.read_groups(SYSTEM, self.row.pk)
+            prices.retry_held(timezone.now() + timedelta(hours=2))
+            prices.push(self.again())
+
+        def check() -> None:
+            rows = Listing.objects.filter(connection=self.row, link="linked", kept_there=False)
+            club.refresh_from_db()
+            assert (club.price_list_id, club.gone_at) == (trade.pk, None)
+            assert set(club.prices.values_list("state", "shown")) == {("agreed", D("22.14"))}
+            there = connector_for(self.again()).read_group_prices("club", list(rows.values_list("external_id", flat=True)))
+            assert set(there.values()) == {D("22.14")}
+            self.agreed()
+
+        return work, check
 
     def orders(self) -> Trial:
         """Three orders are polled."""
@@ -503,6 +540,7 @@ STRIKES: dict[Capability, set[str]] = {
     Capability.TEXTS: {"line_refused"},
     Capability.PRICES: {"line_refused"},
     Capability.PRICE_CHANGES: PAGES | CLOCKS,
+    Capability.GROUP_PRICES: {"line_refused"},
     Capability.FEEDS: {"line_refused"},
     Capability.PUBLISHING: {"line_refused"},
     Capability.ORDERS: PAGES | CLOCKS,

@@ -45,7 +45,7 @@ def settle() -> None:
         for connection in Connection.objects.filter(state="live"):
             if connection.listings.filter(offer_state="pending").exists():
                 moved += offers.push(connection)
-            if prices.waiting().filter(listing__connection=connection).exists():
+            if connection.pk in prices.are_waiting():
                 moved += prices.push(connection)
             if submissions.are_waiting(connection):
                 moved += submissions.collect(connection)

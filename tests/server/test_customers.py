@@ -32,7 +32,7 @@ def test_the_own_list_speaks_before_the_group_and_the_base(place: Any) -> None:
     club = keep_list(SYSTEM, None, 0, {"name": "Club", "method": "derived", "percent": D(-10)})
     own = keep_list(SYSTEM, None, 0, {"name": "Own"})
     type_prices(SYSTEM, own.pk, [Typed(item.pk, D(7)), Typed(item.pk, D(6), D(10))], NOW)
-    group = keep_group(SYSTEM, None, 0, "Members", club.pk)
+    group = keep_group(SYSTEM, None, 0, {"name": "Members", "price_list_id": club.pk})
     una = keep(SYSTEM, None, 0, {"name": "Una", "group_id": group.pk, "price_list_id": own.pk})
     bram = keep(SYSTEM, None, 0, {"name": "Bram", "group_id": group.pk})
     sam = keep(SYSTEM, None, 0, {"name": "Sam"})
@@ -95,7 +95,7 @@ def test_who_may_whose_change_and_what_is_not_there(place: Any) -> None:
     una = keep(keeper, None, 0, {"name": "Una"})
     with pytest.raises(ForbiddenError):
         keep(viewer, una.pk, una.version, {"name": "X"})
-    group = keep_group(SYSTEM, None, 0, "Members", None)
+    group = keep_group(SYSTEM, None, 0, {"name": "Members"})
     with pytest.raises(ForbiddenError, match="change prices"):
         keep(keeper, una.pk, una.version, {"group_id": group.pk})
     una.refresh_from_db()
@@ -104,10 +104,10 @@ def test_who_may_whose_change_and_what_is_not_there(place: Any) -> None:
     with pytest.raises(StaleError):
         keep(keeper, una.pk, una.version, {"note": "x"})
     with pytest.raises(StaleError):
-        keep_group(SYSTEM, group.pk, 9, "Members", None)
+        keep_group(SYSTEM, group.pk, 9, {"name": "Members"})
     for name in (" ", "members"):
         with pytest.raises(BadInputError):
-            keep_group(SYSTEM, None, 0, name, None)
-    for absent in (lambda: keep(SYSTEM, 99, 0, {}), lambda: customer_page(99), lambda: keep_group(SYSTEM, 99, 0, "X", None)):
+            keep_group(SYSTEM, None, 0, {"name": name})
+    for absent in (lambda: keep(SYSTEM, 99, 0, {}), lambda: customer_page(99), lambda: keep_group(SYSTEM, 99, 0, {"name": "X"})):
         with pytest.raises(NotFoundError):
             absent()

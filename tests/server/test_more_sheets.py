@@ -173,7 +173,7 @@ def test_listings_are_paired_by_their_sku_there_or_their_number(manager: Client)
 
 def test_customers_are_known_by_number_mail_or_name(manager: Client) -> None:
     trade = keep_list(SYSTEM, None, 0, {"name": "Trade", "method": "typed"})
-    keep_group(SYSTEM, None, 0, "Clubs", trade.pk)
+    keep_group(SYSTEM, None, 0, {"name": "Clubs", "price_list_id": trade.pk})
     known = keep(SYSTEM, None, 0, {"name": "Una Thorne", "email": "una@t.example"})
     twins = [keep(SYSTEM, None, 0, {"name": "Sam Lee"}) for _ in range(2)]
     sheet = (

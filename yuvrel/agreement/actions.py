@@ -39,7 +39,7 @@ from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove
 
 from .keeping import Finding, keep
 from .models import Drift
-from .price_checks import check_prices
+from .price_checks import OF_GROUP, can_take, check_prices
 
 IN_MOTION = (Listing.Offer.PENDING, Listing.Offer.HELD)
 GRACE = timedelta(seconds=20)
@@ -448,6 +448,8 @@ def take_theirs(actor: Actor, drift_id: int, at: datetime) -> str:
         raise RefusedError("Only a price can be taken from there; quantities are counted here.", field="code")
     if listing.price is None:
         raise RefusedError("It is not there, so there is no price to take.", field="price")
+    if not can_take(drift):
+        raise RefusedError("Only what everybody is shown can be taken from there; push ours instead.", field="key")
     theirs = RemotePrice(external_id=listing.external_id, price=listing.price)
     if not price_intake.take(listing.connection, [theirs], at, actor):
         raise RefusedError("Our list says the same already; push ours instead.", field="price")
@@ -461,4 +463,5 @@ def heal_pushed(now: datetime) -> int:
     priced = Q(
         code=Code.A2, listing__price_offer__state=PriceOffer.State.AGREED, listing__price_offer__agreed_at__gt=F("seen_at")
     )
+    priced &= ~Q(key__contains=OF_GROUP)
     return standing.filter(pk__in=standing.filter(quantities | priced).values("pk")).update(healed_at=now)

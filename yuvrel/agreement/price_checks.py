@@ -8,10 +8,10 @@ from django.utils import timezone
 
 from yuvrel.channels import price_intake, prices
 from yuvrel.channels.credentials import connector_as
-from yuvrel.channels.models import Connection, Listing, PriceOffer
-from yuvrel.channels.price_rules import owner_of
+from yuvrel.channels.models import ChannelGroup, Connection, GroupPrice, Listing, PriceOffer
+from yuvrel.channels.price_rules import group_speakers, groups_of, owner_of
 from yuvrel.channels.runs import run_of
-from yuvrel.connectors.capabilities import Prices
+from yuvrel.connectors.capabilities import GroupPrices, Prices
 from yuvrel.core.agreement import Code
 from yuvrel.core.money import ZERO
 from yuvrel.platform.bulk import update_many
@@ -19,7 +19,14 @@ from yuvrel.platform.bulk import update_many
 from .keeping import Finding, keep
 from .models import Check, Drift
 
+# The keys of drifts of what a group of customers is shown.
+OF_GROUP = "group-price:"
 IN_MOTION = (PriceOffer.State.PENDING, PriceOffer.State.HELD)
+
+
+def can_take(drift: Drift) -> bool:
+    """Whether what a channel shows can be taken into our list: of a price that everybody is shown."""
+    return drift.code == Code.A2 and OF_GROUP not in drift.key
 
 
 def check_prices(connection: Connection) -> None:
@@ -34,6 +41,11 @@ def check_prices(connection: Connection) -> None:
             left, right, compared, findings = _take_all(connection)
         else:
             left, right, compared, findings = _compare_prices(connection)
+            if isinstance(connector_as(connection, Prices), GroupPrices):
+                for group in groups_of(connection):
+                    if group_speakers(group):
+                        theirs, ours, count, more = _compare_group(connection, group)
+                        left, right, compared, findings = left + theirs, right + ours, compared + count, findings + more
         run.done = run.total = compared
     keep(Code.A2, connection, left, right, compared, findings)
 
@@ -79,3 +91,36 @@ def _compare_prices(connection: Connection) -> tuple[Decimal, Decimal, int, list
     update_many(changed, ["state", "previous_shown"])
     update_many(told, ["price"])
     return left, right, len(rows), findings
+
+
+def _compare_group(connection: Connection, group: ChannelGroup) -> tuple[Decimal, Decimal, int, list[Finding]]:
+    """What a group of customers is shown: a price where one is offered, and none of its own anywhere else."""
+    linked = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED)
+    keys = dict(linked.order_by("pk").values_list("external_id", "pk"))
+    before = dict(GroupPrice.objects.filter(group=group).values_list("listing_id", "offered_at"))
+    found = connector_as(connection, GroupPrices).read_group_prices(group.key, list(keys))
+    offers = {row.listing_id: row for row in GroupPrice.objects.filter(group=group).select_related("listing")}
+    titles = dict(linked.values_list("pk", "title"))
+    items = dict(linked.values_list("pk", "item_id"))
+    left = right = ZERO
+    compared = 0
+    findings, changed = [], []
+    for key, listing_id in keys.items():
+        row, there = offers.get(listing_id), found.get(key)
+        moved = before.get(listing_id) != (row.offered_at if row else None)
+        if moved or (row is not None and row.state in IN_MOTION) or (row is None and there is None):
+            continue
+        ours = row.price if row else None
+        left, right, compared = left + (there or ZERO), right + (ours or ZERO), compared + 1
+        state = PriceOffer.State.AGREED if there == ours else PriceOffer.State.DRIFTING
+        if row is not None and (row.state, row.shown) != (state, there):
+            row.state, row.shown = state, there
+            changed.append(row)
+        if there != ours:
+            refs = {"listing": listing_id, "item": items[listing_id] or 0}
+            wanted, seen = ("as everybody" if one is None else prices.said(one, None) for one in (ours, there))
+            title = f"{titles[listing_id]}, price for {group.title}"
+            cause = row.cause if row else "no list says anything of it"
+            findings.append(Finding(f"{OF_GROUP}{group.pk}:{listing_id}", title, wanted, seen, cause, refs))
+    update_many(changed, ["state", "shown"])
+    return left, right, compared, findings

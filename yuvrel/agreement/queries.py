@@ -27,6 +27,7 @@ from yuvrel.stock.models import ItemCost, StockBalance
 from yuvrel.stock.queries import find_items
 
 from .models import Check, Drift
+from .price_checks import can_take
 from .schemas import AgreeRow, BeamOut, DriftOut
 
 NAMES = {
@@ -62,7 +63,8 @@ def drifts() -> list[DriftOut]:
     fields = ("id", "code", "title", "expected", "found", "cause", "since", "seen_at", "item_id", "listing_id", "order_id")
 
     def drift(row: Drift) -> dict[str, Any]:
-        return {**{name: getattr(row, name) for name in fields}, "connection": row.connection.name if row.connection else ""}
+        more = {"connection": row.connection.name if row.connection else "", "can_take": can_take(row)}
+        return {**{name: getattr(row, name) for name in fields}, **more}
 
     return sheet_rows(DriftOut, rows, drift, lambda row: {"id": row.pk, "title": row.title, "code": row.code})
 

@@ -38,6 +38,7 @@ class DriftOut(SheetRow):
     item_id: int | None
     listing_id: int | None
     order_id: int | None
+    can_take: bool
 
 
 class CellOut(Schema):

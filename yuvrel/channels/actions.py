@@ -31,7 +31,7 @@ from yuvrel.rules.actions import change
 from yuvrel.rules.models import SettingValue
 
 from .credentials import connector_for, keep_sign_in, kind_of, seal, secrets_of
-from .models import Connection, Feed, Listing, PriceOffer
+from .models import Connection, Feed, GroupPrice, Listing, PriceOffer
 from .schedules import parts_of
 
 # Set as they come; the way in, the address and the places are looked at besides.
@@ -305,7 +305,9 @@ def _start_flow(row: Connection) -> None:
     if Capability.QUANTITIES in kind.can:
         # What the channel showed while it was paused is not known: every offer is sent anew.
         Listing.objects.filter(connection=row, offer_state=Listing.Offer.AGREED).update(offer_state=Listing.Offer.PENDING)
-        PriceOffer.objects.filter(listing__connection=row, state=PriceOffer.State.AGREED).update(state=PriceOffer.State.PENDING)
+        for table in (PriceOffer, GroupPrice):
+            shown = table.objects.filter(listing__connection=row, state=PriceOffer.State.AGREED)
+            shown.update(state=PriceOffer.State.PENDING)
         record(Event.Kind.RULES, [row.pk], f"{row.name} went live")
     if Capability.DOCUMENTS in kind.can:
         told = (LedgerDocument.State.SENT, LedgerDocument.State.GATHERED)

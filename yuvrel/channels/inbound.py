@@ -30,7 +30,7 @@ from yuvrel.sales.models import SalesOrder
 from yuvrel.sales.rules import OrderRules, order_rules
 
 from .credentials import connector_as, kind_of
-from .models import Connection, Feed, HeardWord, InboundMessage, Listing
+from .models import ChannelGroup, Connection, Feed, HeardWord, InboundMessage, Listing
 from .quarantine import attempt, read_row, unreadable
 from .runs import StoppedError, raise_snag, run_of, settle_snags
 from .schedules import feed_of, read_whole
@@ -301,10 +301,16 @@ def incoming_order(connection: Connection, order: RemoteOrder, rules: OrderRules
         sells_in=rules.sells_in,
         gather=rules.gather(connection),
         payments=[_payment(one, rules) for one in order.payments],
-        customer=order.customer.model_dump(),
+        customer={**order.customer.model_dump(), "group_id": _group_of(connection, order.customer.group)},
         ship_to={name: text for name, text in order.ship_to.model_dump().items() if text},
         lines=resolve(connection, order.lines),
     )
+
+
+def _group_of(connection: Connection, key: str) -> int | None:
+    """Who a group of the account is here."""
+    found = ChannelGroup.objects.filter(connection=connection, key=key).first() if key else None
+    return found.group_id if found else None
 
 
 def _payment(told: RemotePayment, rules: OrderRules) -> IncomingPayment:

@@ -29,7 +29,20 @@ from yuvrel.pricing.actions import begin_day
 from yuvrel.rules.models import SettingChange
 from yuvrel.sales.allocation import fill_backorders, give_up_short
 
-from . import inbound, linking, offers, outbound, price_intake, prices, publishing, refreshing, sql, submissions, survey
+from . import (
+    group_prices,
+    inbound,
+    linking,
+    offers,
+    outbound,
+    price_intake,
+    prices,
+    publishing,
+    refreshing,
+    sql,
+    submissions,
+    survey,
+)
 from .credentials import kind_of
 from .models import Connection, InboundMessage, OutboundMessage, Run, Snag
 from .price_rules import owner_of
@@ -136,7 +149,8 @@ def _by_kind(events: Events) -> dict[str, dict[int, str]]:
 def _offer(events: Events) -> Woken:
     """Backorders are served or given up first; then offers are worked out anew."""
     by_kind = _by_kind(events)
-    items, rules = by_kind[Event.Kind.AVAILABILITY], by_kind[Event.Kind.RULES]
+    items = by_kind[Event.Kind.AVAILABILITY]
+    rules = by_kind[Event.Kind.RULES] | group_prices.connections_of(by_kind[Event.Kind.CUSTOMER_GROUP])
     if items:
         give_up_short(SYSTEM, items)
         fill_backorders(items)
@@ -149,7 +163,8 @@ def _offer(events: Events) -> Woken:
 def _price(events: Events) -> Woken:
     """Of whole lists everything is worked out, and nothing else need be."""
     by_kind = _by_kind(events)
-    lists, items, rules = by_kind[Event.Kind.PRICE_LIST], by_kind[Event.Kind.PRICE], by_kind[Event.Kind.RULES]
+    lists, items = by_kind[Event.Kind.PRICE_LIST], by_kind[Event.Kind.PRICE]
+    rules = by_kind[Event.Kind.RULES] | group_prices.connections_of(by_kind[Event.Kind.CUSTOMER_GROUP])
     if lists:
         return prices.recompute_lists(lists)
     moved = by_kind[Event.Kind.COST]
@@ -186,8 +201,9 @@ RELAYS = {
     "prices": Relay(_price, wake_prices),
     "messages": Relay(_tell, wake_deliver),
 }
-OF_QUANTITIES = frozenset({Event.Kind.AVAILABILITY, Event.Kind.RULES, Event.Kind.SETTING})
-OF_PRICES = frozenset({Event.Kind.PRICE, Event.Kind.PRICE_LIST, Event.Kind.COST, Event.Kind.RULES, Event.Kind.SETTING})
+OF_BOTH = {Event.Kind.RULES, Event.Kind.SETTING, Event.Kind.CUSTOMER_GROUP}
+OF_QUANTITIES = frozenset({Event.Kind.AVAILABILITY, *OF_BOTH})
+OF_PRICES = frozenset({Event.Kind.PRICE, Event.Kind.PRICE_LIST, Event.Kind.COST, *OF_BOTH})
 TO_TELL = frozenset({Event.Kind.LEDGER, Event.Kind.SHIPMENT, Event.Kind.PURCHASE_ORDER, Event.Kind.FAULT, Event.Kind.SETTING})
 subscribe(Consumer("offers", OF_QUANTITIES, relay_offers.name))
 subscribe(Consumer("prices", OF_PRICES, relay_prices.name))
@@ -207,7 +223,7 @@ def push_offers(connection_id: int) -> None:
 def push_prices(connection_id: int) -> None:
     """Push the pending prices of one connection."""
     connection = _at_work(connection_id)
-    if connection and prices.waiting().filter(listing__connection=connection).exists():
+    if connection and connection.pk in prices.are_waiting():
         _guarded(connection, "prices", lambda: prices.push(connection))
         _ask_soon(connection, "feeds")
 
@@ -387,10 +403,11 @@ def pulse() -> None:
     at_work = Connection.objects.filter(state=Connection.State.LIVE).exclude(pause_until__gt=now)
     for connection, part in due_parts(list(at_work), now):
         wake_exchange(connection.pk, part.name)
+    repricing = prices.are_waiting()
     for connection in at_work:
         if connection.listings.filter(offer_state="pending").exists():
             wake_push(connection.pk)
-        if prices.waiting().filter(listing__connection=connection).exists():
+        if connection.pk in repricing:
             wake_prices(connection.pk)
     due_out = OutboundMessage.objects.filter(state="waiting", next_try_at__lte=now, connection__in=at_work)
     for connection_id in set(due_out.values_list("connection_id", flat=True)):
@@ -419,7 +436,7 @@ def tidy() -> None:
 
 def _close_idle_snags() -> None:
     """A fault of the account closes with the next success; where nothing waits any more, none would come."""
-    repricing = prices.waiting().values("listing__connection")
+    repricing = prices.are_waiting()
     for snag in Snag.objects.filter(kind="prices", resolved_at=None).exclude(connection__in=repricing):
         settle_snags(snag.kind, "nothing waits any more", connection=snag.connection)
     for snag in Snag.objects.filter(kind__in=("push", "deliver"), resolved_at=None).select_related("connection"):

@@ -35,6 +35,17 @@ class ListingEventOut(Schema):
     link: str
 
 
+class GroupPriceOut(Schema):
+    """What a group of customers is to be shown and what it is; no price: as everybody."""
+
+    group_id: int
+    title: str
+    price: Money | None
+    shown: Money | None
+    currency: str
+    state: str
+
+
 class ListingOut(Schema):
     """Everything about a listing; `stands` is how it should stand there, `stands_there` how it does."""
 
@@ -75,6 +86,7 @@ class ListingOut(Schema):
     price_before: Money | None
     price_currency: str
     price_state: str
+    group_prices: list[GroupPriceOut]
     entry: str
     history: list[ListingEventOut]
 

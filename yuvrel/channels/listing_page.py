@@ -10,7 +10,8 @@ from yuvrel.rules.models import SettingChange
 from yuvrel.rules.queries import said_of
 
 from .credentials import kind_of
-from .models import Listing, PriceOffer, Publication, Snag, SubmittedLine
+from .group_prices import shown_of
+from .models import ChannelGroup, Listing, PriceOffer, Publication, Snag, SubmittedLine
 from .queries import get_listing
 
 MOST = 60
@@ -59,25 +60,34 @@ def listing_page(listing_id: int) -> dict[str, Any]:
         "picture": first_of([item.pk]).get(item.pk) if item else None,
         "stands": row.terms.get("state", "live"),
         "stands_there": row.terms_shown.get("state", "live") if row.shown_at else "",
-        "told": _told(row.terms),
+        "told": _told(row),
         "price_offered": price.price if price else None,
         "price_before": price.previous if price else None,
         "price_currency": price.currency if price else "",
         "price_state": price.state if price else "",
+        "group_prices": shown_of(row),
         "entry": made.entry if made else "",
         "history": _history(row),
     }
 
 
-def _told(terms: dict[str, Any]) -> list[str]:
+def _limits(terms: dict[str, Any], whom: str) -> list[str]:
+    words = {"least": "at least {} an order", "step": "in steps of {}", "most": "at most {} an order"}
+    return [whom + said.format(terms[name]) for name, said in words.items() if terms.get(name)]
+
+
+def _told(row: Listing) -> list[str]:
     """What the shopper is told beside the quantity."""
+    terms: dict[str, Any] = row.terms
     said = []
     if terms.get("badge"):
         said.append(f"{terms['badge']}: {terms.get('text', '')}")
     if terms.get("low_below"):
         said.append(f"below {terms['low_below']}: {terms.get('low_text', '')}")
-    if terms.get("most"):
-        said.append(f"at most {terms['most']} an order")
+    said += _limits(terms, "")
+    titles = dict(ChannelGroup.objects.filter(connection=row.connection_id).values_list("key", "title"))
+    for key, limits in terms.get("groups", {}).items():
+        said += _limits(limits, f"{titles.get(key, key)}: ")
     if not terms.get("show_stock", True):
         said.append("stock not shown")
     return said

@@ -276,9 +276,8 @@ class OfferDay(models.Model):
         constraints = [models.UniqueConstraint(fields=["company"], name="offer_day_once")]
 
 
-class PriceOffer(models.Model):
-    """The price that a listing is to show, with the higher one before it, and whether it does. What is shown now is the
-    listing's `price` and `previous_shown`."""
+class OfferedPrice(models.Model):
+    """A price that a listing is to show, and whether it does."""
 
     class State(models.TextChoices):
         PENDING = "pending"
@@ -286,25 +285,73 @@ class PriceOffer(models.Model):
         DRIFTING = "drifting"
         HELD = "held"
 
-    listing = models.OneToOneField(Listing, on_delete=models.CASCADE, related_name="price_offer")
     currency = models.CharField(max_length=3)
-    price = models.DecimalField(**MONEY)
-    previous = models.DecimalField(**MONEY, null=True)
     list = models.ForeignKey("pricing.PriceList", on_delete=models.SET_NULL, null=True, related_name="+")
     state = models.CharField(max_length=8, choices=State.choices)
     cause = models.CharField(max_length=120, blank=True)
     offered_at = models.DateTimeField()
-    previous_shown = models.DecimalField(**MONEY, null=True)
     pushed_at = models.DateTimeField(null=True)
     agreed_at = models.DateTimeField(null=True)
     refusals = models.PositiveSmallIntegerField(default=0, help_text="In a row; each lengthens the pause")
     retry_at = models.DateTimeField(null=True, help_text="When a refused one is tried again; one below its floor never is")
+
+    class Meta:
+        abstract = True
+
+
+class PriceOffer(OfferedPrice):
+    """What everybody is to be shown, with the higher price before it. What is shown now is the listing's `price` and
+    `previous_shown`."""
+
+    listing = models.OneToOneField(Listing, on_delete=models.CASCADE, related_name="price_offer")
+    price = models.DecimalField(**MONEY)
+    previous = models.DecimalField(**MONEY, null=True)
+    previous_shown = models.DecimalField(**MONEY, null=True)
 
     objects: ClassVar[models.Manager["PriceOffer"]] = owned("listing__connection__company")
 
     class Meta:
         constraints = [models.CheckConstraint(condition=models.Q(price__gte=0), name="offered_price_not_negative")]
         indexes = [models.Index(fields=["state", "listing"], name="price_offer_state")]
+
+
+class ChannelGroup(models.Model):
+    """A group of customers of an account, who it is here, and the list whose prices it is shown. Without either it sees
+    what everybody does."""
+
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="groups")
+    key = models.CharField(max_length=40)
+    title = models.CharField(max_length=200)
+    group = models.ForeignKey("sales.CustomerGroup", on_delete=models.PROTECT, null=True, related_name="channel_groups")
+    price_list = models.ForeignKey("pricing.PriceList", on_delete=models.PROTECT, null=True, related_name="channel_groups")
+    gone_at = models.DateTimeField(null=True, help_text="When the account was found not to have it any more")
+    version = models.PositiveIntegerField(default=1)
+
+    objects: ClassVar[models.Manager["ChannelGroup"]] = owned("connection__company")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["connection", "key"], name="channel_group_once")]
+
+    def __str__(self) -> str:
+        return f"{self.title} at {self.connection.name}"
+
+
+class GroupPrice(OfferedPrice):
+    """What a group of customers is to be shown for a listing, and what it is shown; no price: what everybody is."""
+
+    group = models.ForeignKey(ChannelGroup, on_delete=models.CASCADE, related_name="prices")
+    listing = models.ForeignKey(Listing, on_delete=models.CASCADE, related_name="group_prices")
+    price = models.DecimalField(**MONEY, null=True)
+    shown = models.DecimalField(**MONEY, null=True)
+
+    objects: ClassVar[models.Manager["GroupPrice"]] = owned("listing__connection__company")
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["group", "listing"], name="group_price_once"),
+            models.CheckConstraint(condition=models.Q(price__gte=0) | models.Q(price=None), name="group_price_not_negative"),
+        ]
+        indexes = [models.Index(fields=["state", "group"], name="group_price_state")]
 
 
 class InboundMessage(models.Model):

@@ -36,7 +36,7 @@ from yuvrel.rules.queries import settled
 from yuvrel.rules.registry import add_check, declare
 
 from .credentials import kind_of, kinds_that
-from .models import Connection, Listing
+from .models import ChannelGroup, Connection, Listing
 from .rules import Ids, Kept, connection_rungs, connection_value, listing_rungs, resolved_columns
 
 CONNECTION: dict[str, Any] = {"levels": OF_CONNECTIONS, "group": "Prices", "rehearsal": "shown", "ability": Ability.CONNECT.value}
@@ -109,6 +109,9 @@ def _given_to() -> dict[int, list[str]]:
     rows = Connection.objects.exclude(price_list=None).order_by("kind", "name")
     for key, name in rows.values_list("price_list_id", "name"):
         found.setdefault(key, []).append(name)
+    groups = ChannelGroup.objects.exclude(price_list=None).order_by("connection__name", "title")
+    for key, title, name in groups.values_list("price_list_id", "title", "connection__name"):
+        found.setdefault(key, []).append(f"{title} at {name}")
     return found
 
 
@@ -124,6 +127,23 @@ def speakers_of(connection: Connection) -> list[core.Speaker]:
     if place is not None:
         found.append(core.Speaker(place.location.name, place.list_id))
     return [*found, core.Speaker(company().name, loading.base_list().pk)]
+
+
+def group_speakers(group: ChannelGroup) -> list[core.Speaker]:
+    """The lists that speak for a group of an account's customers: its own, and that of the group it is here. What they
+    say nothing of, the group sees as everybody does."""
+    found = []
+    if group.price_list_id:
+        found.append(core.Speaker(f"{group.title} at {group.connection.name}", group.price_list_id))
+    if group.group and group.group.price_list_id:
+        found.append(core.Speaker(f"group {group.group.name}", group.group.price_list_id))
+    return found
+
+
+def groups_of(connection: Connection) -> list[ChannelGroup]:
+    """The groups of customers that a connection can show prices of their own, as far as they are known here."""
+    rows = ChannelGroup.objects.filter(connection=connection, gone_at=None).select_related("connection", "group")
+    return list(rows.order_by("pk"))
 
 
 def owner_of(connection: Connection) -> str:
@@ -148,6 +168,11 @@ class Offered:
     list: Ints
     held: Any
 
+    @property
+    def of_one(self) -> int:
+        """Minor units of one of the currency."""
+        return int(10 ** exponent_of(self.currency))
+
 
 @dataclass(frozen=True)
 class Worked:
@@ -159,34 +184,40 @@ class Worked:
     before: dict[int, Ints]
 
 
-def work_out(connections: Sequence[Connection], item_ids: Iterable[int]) -> Worked:
-    """The prices of items in every list that speaks for one of the connections, in a fixed number of queries."""
+def work_out(connections: Sequence[Connection], item_ids: Iterable[int], also: Iterable[int] = ()) -> Worked:
+    """The prices of items in every list that speaks for one of the connections, and in some others, in a fixed number of
+    queries."""
     lists = loading.all_lists()
-    speaking = {speaker.list for one in connections for speaker in speakers_of(one)}
+    speaking = set(also) | {speaker.list for one in connections for speaker in speakers_of(one)}
+    speaking |= {speaker.list for one in connections for group in groups_of(one) for speaker in group_speakers(group)}
     needed = {one.key: one for key in speaking for one in core.followed(lists, key)}
     columns = loading.load_columns(sorted(set(item_ids)), needed, company_day(timezone.now()))
     prices = columns.prices(needed.values())
     return Worked(columns, needed, prices, columns.previous(needed.values(), prices))
 
 
-def prices_of(connection: Connection, ids: Ids, kept: Kept, worked: Worked | None = None) -> Offered:
-    """What a connection is to show of each listing, in a fixed number of queries."""
+def prices_of(
+    connection: Connection, ids: Ids, kept: Kept, worked: Worked | None = None, group: ChannelGroup | None = None
+) -> Offered:
+    """What a connection is to show of each listing, to everybody or to a group of customers, in a fixed number of
+    queries."""
     worked = work_out([connection], ids.item.tolist()) if worked is None else worked
     columns, lists, tax = worked.columns, worked.lists, worked.columns.items.tax
     currency = currency_of(connection, kept)
-    order = [s.list for s in speakers_of(connection) if lists[s.list].currency == currency]
+    speakers = speakers_of(connection) if group is None else group_speakers(group)
+    order = [s.list for s in speakers if lists[s.list].currency == currency]
     taxed = connection_value("price_tax", connection, kept) == "with"
     shown = {key: in_terms(worked.prices[key], lists[key].taxed, taxed, tax) for key in order}
     price, whose = first_that_speaks(shown, order, len(columns.ids))
     previous = np.full(len(columns.ids), NONE, np.int64)
-    if connection_value("price_before", connection, kept) == "shown":
+    if group is None and connection_value("price_before", connection, kept) == "shown":
         for key in order:
             previous = np.where(whose == key, in_terms(worked.before[key], lists[key].taxed, taxed, tax), previous)
     previous = np.where(previous > price, previous, NONE)
     # From items to listings: several may show the same one.
     at = np.searchsorted(np.array(columns.ids, np.int64), ids.item)
     price, previous = (np.where(column == NONE, NONE, column * ids.units) for column in (price[at], previous[at]))
-    if any(kept[HELD].values()):
+    if group is None and any(kept[HELD].values()):
         by_hand, where = resolved_columns(HELD, connection, ids, kept)
         minor = 10 ** exponent_of(currency)
         cents = np.array([NONE if value is None else int(Decimal(value) * minor) for value in by_hand], np.int64)[where]
@@ -217,8 +248,9 @@ def compare(connection: Connection, ids: Ids, before: Kept, after: Kept) -> tupl
     return int(differs.sum()), int((then.held & ~now.held).sum())
 
 
-def price_offer_working(listing_id: int) -> Working:
-    """How the price of a listing came about: which list speaks, its sum, the floor. Raises NotFoundError."""
+def price_offer_working(listing_id: int, group_id: int = 0) -> Working:
+    """How the price of a listing came about, for everybody or for a group of customers: which list speaks, its sum, the
+    floor. Raises NotFoundError."""
     row = Listing.objects.select_related("connection", "item__product__category").filter(pk=listing_id).first()
     if row is None or row.item is None:
         raise NotFoundError("There is no such linked listing.")
@@ -226,9 +258,13 @@ def price_offer_working(listing_id: int) -> Working:
     book = loading.load_book([row.item.pk])
     rules = settled(listing_rungs(row), SET)
     today, currency = company_day(timezone.now()), str(rules["price_currency"].value or book.base_currency)
-    asked = core.asked_price(book, speakers_of(connection), row.item.pk, today, currency=currency)
+    group = next((one for one in groups_of(connection) if one.pk == group_id), None)
+    if group_id and group is None:
+        raise NotFoundError("There is no such group of customers there.")
+    speakers = speakers_of(connection) if group is None else group_speakers(group)
+    asked = core.asked_price(book, speakers, row.item.pk, today, currency=currency)
     more: tuple[Step, ...] = ()
-    by_hand = None if rules[HELD].value is None else Decimal(str(rules[HELD].value))
+    by_hand = None if group or rules[HELD].value is None else Decimal(str(rules[HELD].value))
     facts, taxed = book.items[row.item.pk], rules["price_tax"].value == "with"
     if asked.price is None and by_hand is not None:
         more = (Step("Held by hand", by_hand, "no list gives one", kind="result"),)
@@ -249,4 +285,5 @@ def price_offer_working(listing_id: int) -> Working:
         if floor.value is not None:
             said = f"{spoken(Decimal(floor.value))} %"
             more += (Step("Margin floor", said, floor.rung.title if floor.rung else "the default", kind="fact"),)
-    return asked.working(f"{row.title} · {connection.name}", more)
+    seen_by = f"{connection.name}, {group.title}" if group else connection.name
+    return asked.working(f"{row.title} · {seen_by}", more)

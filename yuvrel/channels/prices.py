@@ -8,13 +8,13 @@ from decimal import Decimal
 from typing import Any
 
 from django.db import transaction
-from django.db.models import QuerySet
+from django.db.models import DecimalField, Q, QuerySet, Value
 from django.utils import timezone
 
-from yuvrel.connectors.capabilities import Prices
-from yuvrel.connectors.messages import PricePush, PushResult, RemotePrice, Submitted
+from yuvrel.connectors.capabilities import GroupPrices, Prices
+from yuvrel.connectors.messages import GroupPricePush, PricePush, PushResult, RemotePrice, Submitted
 from yuvrel.core.errors import RefusedError
-from yuvrel.core.price_columns import NONE, exponent_of
+from yuvrel.core.price_columns import NONE
 from yuvrel.core.rules import Level
 from yuvrel.platform.bulk import insert_many, update_many
 from yuvrel.pricing.models import PriceList
@@ -24,10 +24,10 @@ from yuvrel.rules.registry import SETTINGS
 
 from . import submissions
 from .credentials import connector_as
-from .models import Connection, Listing, PriceOffer, Snag, SubmittedLine
-from .price_rules import SET, Worked, live_connections, prices_of, work_out
+from .models import ChannelGroup, Connection, GroupPrice, Listing, PriceOffer, Snag, SubmittedLine
+from .price_rules import SET, Worked, group_speakers, groups_of, live_connections, prices_of, work_out
 from .rules import Ids, Kept, connection_value, reached_by
-from .runs import raise_snag, run_of, settle_snags
+from .runs import RunLog, raise_snag, run_of, settle_snags
 from .sql import alone
 
 BATCH, BATCHES = 100, 50
@@ -35,7 +35,7 @@ SORT = "prices"
 # Of more listings than this, all of a connection are read.
 FEW = 2000
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
-SNAG = "price"
+SNAG, GROUP_SNAG = "price", "group price"
 STILL_HELD = "It is still held: raise the price, or lower the floor."
 
 
@@ -91,7 +91,9 @@ def _renew_all(
         gone = PriceOffer.objects.filter(listing__in=listings)
         if gone.exists():
             gone.delete()
+            GroupPrice.objects.filter(listing__in=listings).delete()
             settle_snags(SNAG, "prices are not kept here", listing__in=listings)
+            settle_snags(GROUP_SNAG, "prices are not kept here", listing__in=listings)
     if not any(len(ids.listing) for ids in kept_here.values()):
         return set()
     # Connections that show the same items and lists need them worked out once.
@@ -109,25 +111,50 @@ def renew(
     *,
     again: bool = False,
 ) -> int:
-    """Work prices out; those that differ from what was offered, or `again` all, are to be pushed. Those below their
-    floor are held with a Snag. Returns how many are to be pushed."""
+    """Work prices out, for everybody and for each group of customers; those that differ from what was offered, or
+    `again` all, are to be pushed. Those below their floor are held with a Snag. Returns how many are to be pushed."""
     if not len(ids.listing):
         return 0
-    found = prices_of(connection, ids, kept, worked)
+    worked = work_out([connection], ids.item.tolist()) if worked is None else worked
+    for_whom = (None, *groups_of(connection))
+    return sum(_renew(connection, one, ids, cause_of, kept, worked, again=again) for one in for_whom)
+
+
+def _renew(
+    connection: Connection,
+    group: ChannelGroup | None,
+    ids: Ids,
+    cause_of: Callable[[int], str],
+    kept: Kept,
+    worked: Worked,
+    *,
+    again: bool,
+) -> int:
+    found = prices_of(connection, ids, kept, worked, group)
     names = ("listing_id", "pk", "currency", "price", "previous", "state", "retry_at")
-    standing = PriceOffer.objects.filter(listing__connection=connection)
+    standing = offers_for(connection, group)
     if len(found.listings) <= FEW:
         standing = standing.filter(listing_id__in=found.listings)
     old = {row[0]: row[1:] for row in standing.values_list(*names)}
     now = timezone.now()
-    written: list[PriceOffer] = []
+    written: list[PriceOffer | GroupPrice] = []
     silent: list[int] = []
     above: list[int] = []
-    of_one = 10 ** exponent_of(found.currency)
+
+    def offer(listing: int, item: int, told: tuple[str, Decimal | None, Decimal | None], whose: int, *, held: bool) -> None:
+        facts: dict[str, Any] = {"currency": told[0], "price": told[1], "list_id": whose or None, "cause": cause_of(item)[:120]}
+        state = PriceOffer.State.HELD if held else PriceOffer.State.PENDING
+        facts |= {"pk": old[listing][0] if listing in old else None, "state": state, "offered_at": now, "listing_id": listing}
+        written.append(GroupPrice(group=group, **facts) if group else PriceOffer(previous=told[2], **facts))
+
+    of_one, speaks = found.of_one, bool(group and group_speakers(group))
     columns = (ids.item.tolist(), found.price.tolist(), found.previous.tolist(), found.list.tolist(), found.held.tolist())
     for listing, item, cents, before, whose, held in zip(found.listings, *columns, strict=True):
         if cents == NONE:
             silent.append(listing)
+            # A group goes back to what everybody sees, which has to be told; one that no list speaks for is not ours.
+            if group and ((again and speaks) or (listing in old and old[listing][2] is not None)):
+                offer(listing, item, (found.currency, None, None), 0, held=False)
             continue
         price, previous = Decimal(cents) / of_one, None if before == NONE else Decimal(before) / of_one
         known = old.get(listing)
@@ -135,12 +162,9 @@ def renew(
             continue
         if not held:
             above.append(listing)
-        facts = {"price": price, "previous": previous, "list_id": whose or None, "cause": cause_of(item)[:120], "offered_at": now}
-        facts["currency"] = found.currency
-        state = PriceOffer.State.HELD if held else PriceOffer.State.PENDING
-        written.append(PriceOffer(pk=known[0] if known else None, listing_id=listing, state=state, retry_at=None, **facts))
-    _write(written, silent)
-    _tell_floors(connection, [row for row in written if row.state == PriceOffer.State.HELD], above + silent)
+        offer(listing, item, (found.currency, price, previous), whose, held=held)
+    _write(written, [] if group else silent)
+    _tell_floors(connection, group, [row for row in written if row.state == PriceOffer.State.HELD], above + silent)
     return sum(1 for row in written if row.state == PriceOffer.State.PENDING)
 
 
@@ -152,32 +176,49 @@ def _stays(known: tuple[Any, ...], told: tuple[str, Decimal, Decimal | None], *,
     return tuple(before) == told and was_below == held
 
 
-OFFERED = ["currency", "price", "previous", "list", "state", "cause", "offered_at", "retry_at"]
+def offers_for(connection: Connection, group: ChannelGroup | None) -> QuerySet[Any]:
+    """The offered prices of a connection: those for everybody, or those for a group of its customers."""
+    if group is None:
+        return PriceOffer.objects.filter(listing__connection=connection)
+    return GroupPrice.objects.filter(group=group).annotate(previous=Value(None, output_field=DecimalField()))
+
+
+OFFERED = ["currency", "price", "list", "state", "cause", "offered_at", "retry_at"]
 
 
 @transaction.atomic
-def _write(rows: Sequence[PriceOffer], silent: Sequence[int]) -> None:
+def _write(rows: Sequence[PriceOffer | GroupPrice], silent: Sequence[int]) -> None:
     """Many in a few statements. Only one consumer writes them, so that none is there twice."""
     if silent:
         PriceOffer.objects.filter(listing_id__in=silent).delete()
     insert_many([row for row in rows if row.pk is None])
-    update_many([row for row in rows if row.pk is not None], OFFERED)
+    known = [row for row in rows if row.pk is not None]
+    update_many(known, [*OFFERED, "previous"] if known and isinstance(known[0], PriceOffer) else OFFERED)
 
 
-def _tell_floors(connection: Connection, below: Sequence[PriceOffer], above: Sequence[int]) -> None:
+def _for_whom(group: ChannelGroup | None) -> tuple[str, str, str]:
+    """(kind of snags about what is shown to it, the field of those about the floor, for whom: in words)."""
+    return (SNAG, "margin_floor", "") if group is None else (GROUP_SNAG, f"floor {group.pk}", f" for {group.title}")
+
+
+def _tell_floors(
+    connection: Connection, group: ChannelGroup | None, below: Sequence[PriceOffer | GroupPrice], above: Sequence[int]
+) -> None:
+    kind, field, whom = _for_whom(group)
     if above:
-        settle_snags(SNAG, "the price is not below its floor", listing_id__in=above, field="margin_floor")
+        settle_snags(kind, "the price is not below its floor", listing_id__in=above, field=field)
     titles = dict(Listing.objects.filter(pk__in=[row.listing_id for row in below]).values_list("pk", "title"))
-    standing = Snag.objects.filter(connection=connection, kind=SNAG, resolved_at=None, listing_id__in=list(titles))
+    standing = Snag.objects.filter(connection=connection, kind=kind, resolved_at=None, listing_id__in=list(titles))
+    standing = standing.filter(field=field) if group else standing
     standing.update(resolved_at=timezone.now(), resolved_how="the price was changed again")
     Snag.objects.bulk_create(
         [
             Snag(
                 connection=connection,
-                kind=SNAG,
+                kind=kind,
                 listing_id=row.listing_id,
-                field="margin_floor",
-                title=f"{titles[row.listing_id]} is below its margin floor"[:200],
+                field=field,
+                title=f"{titles[row.listing_id]} is below its margin floor{whom}"[:200],
                 detail=f"{row.price:.2f} {row.currency} leaves less than the margin floor, so it is not shown. "
                 "Raise the price, or lower the floor.",
             )
@@ -191,19 +232,30 @@ def push(connection: Connection) -> int:
     """Push every pending price of a connection and read each back; of an account that works on batches later they are
     handed in. Returns how many were pushed or handed in."""
     connector = connector_as(connection, Prices)
-    pending = waiting().filter(listing__connection=connection).exclude(listing__in=submissions.under_way(connection, SORT))
-    batch = connector.most_pushed
-    pushed = 0
+    pending = _waiting(connection, None).exclude(listing__in=submissions.under_way(connection, SORT))
     with run_of(connection, "prices") as run:
-        # Which wait is asked for once for many batches: each would sort all of them again.
-        while ids := list(pending.order_by("offered_at", "pk").values_list("pk", flat=True)[: batch * BATCHES]):
-            for begin in range(0, len(ids), batch):
-                rows = list(pending.filter(pk__in=ids[begin : begin + batch]).select_related("listing").order_by("pk"))
-                failed = _push_batch(connection, connector, rows) if rows else 0
-                pushed += len(rows)
-                run.step(done=len(rows), total=len(rows), changed=len(rows) - failed, failed=failed)
+        pushed = _push_all(run, pending, connector.most_pushed, lambda rows: _push_batch(connection, connector, rows))
+        for group in groups_of(connection) if isinstance(connector, GroupPrices) else ():
+            # The name is bound for each group; it is used before the next begins.
+            def push_some(rows: Sequence[Any], group: ChannelGroup = group) -> int:
+                return _push_group_batch(connection, connector_as(connection, GroupPrices), group, rows)
+
+            pushed += _push_all(run, _waiting(connection, group), connector.most_pushed, push_some)
         later = submissions.are_waiting(connection)
         run.note(f"{pushed} prices {'handed in' if later else 'pushed and read back'}")
+    return pushed
+
+
+def _push_all(run: RunLog, pending: QuerySet[Any], batch: int, push_some: Callable[[Sequence[Any]], int]) -> int:
+    """Push what waits a batch at a time; `push_some` returns how many were refused. Returns how many were pushed."""
+    pushed = 0
+    # Which wait is asked for once for many batches: each would sort all of them again.
+    while ids := list(pending.order_by("offered_at", "pk").values_list("pk", flat=True)[: batch * BATCHES]):
+        for begin in range(0, len(ids), batch):
+            rows = list(pending.filter(pk__in=ids[begin : begin + batch]).select_related("listing").order_by("pk"))
+            failed = push_some(rows) if rows else 0
+            pushed += len(rows)
+            run.step(done=len(rows), total=len(rows), changed=len(rows) - failed, failed=failed)
     return pushed
 
 
@@ -215,6 +267,55 @@ def _push_batch(connection: Connection, connector: Prices, rows: Sequence[PriceO
         submissions.remember(connection, SORT, answer, [submissions.Handed(row.listing_id, {}, row.offered_at) for row in rows])
         return 0
     return _read_back(connection, connector, rows, answer)
+
+
+def _push_group_batch(connection: Connection, connector: GroupPrices, group: ChannelGroup, rows: Sequence[GroupPrice]) -> int:
+    """Push what a group is to be shown and read it back. Returns how many were refused."""
+    wanted = [GroupPricePush(external_id=row.listing.external_id, price=row.price) for row in rows]
+    answer = connector.push_group_prices(group.key, wanted)
+    refused = {r.external_id: r.error for r in answer if not r.ok}
+    found = connector.read_group_prices(group.key, [one.external_id for one in wanted if one.external_id not in refused])
+    _settle_group(connection, group, rows, found, refused, timezone.now())
+    return len(refused)
+
+
+@transaction.atomic
+def _settle_group(
+    connection: Connection,
+    group: ChannelGroup,
+    rows: Sequence[GroupPrice],
+    found: dict[str, Decimal | None],
+    refused: dict[str, str],
+    now: datetime,
+) -> None:
+    """Note what a group is shown; a price that moved on meanwhile stays pending. One that is not there any more, here
+    and there, is done with."""
+    stamps = {row.pk: row.offered_at for row in rows}
+    current = GroupPrice.objects.select_for_update(of=("self",)).filter(pk__in=stamps).select_related("listing").order_by("pk")
+    agreed, changed, done = [], [], []
+    for row in current:
+        key = row.listing.external_id
+        newest = row.state == PriceOffer.State.PENDING and row.offered_at == stamps[row.pk]
+        if key in refused:
+            if newest:
+                _hold(connection, row, refused[key], now, group)
+            continue
+        row.shown = found.get(key)
+        if newest:
+            agrees = key in found and row.shown == row.price
+            row.state = PriceOffer.State.AGREED if agrees else PriceOffer.State.DRIFTING
+            row.pushed_at, row.refusals, row.retry_at = now, 0, None
+            if agrees:
+                row.agreed_at = now
+                agreed.append(row.listing_id)
+                if row.price is None:
+                    done.append(row.pk)
+        changed.append(row)
+    update_many(changed, ["shown", "state", "pushed_at", "refusals", "retry_at", "agreed_at"])
+    GroupPrice.objects.filter(pk__in=done).delete()
+    settle_snags(
+        GROUP_SNAG, "pushed again and agreed", listing_id__in=agreed, field__in=(f"group {group.pk}", f"floor {group.pk}")
+    )
 
 
 def _read_back(connection: Connection, connector: Prices, rows: Sequence[PriceOffer], answer: Sequence[PushResult]) -> int:
@@ -280,22 +381,49 @@ def shows(offer: PriceOffer, there: RemotePrice) -> bool:
     return there.price == offer.price and (there.previous is None or there.previous == offer.previous)
 
 
-def _hold(connection: Connection, row: PriceOffer, refusal: str, now: datetime) -> None:
+def _hold(
+    connection: Connection, row: PriceOffer | GroupPrice, refusal: str, now: datetime, group: ChannelGroup | None = None
+) -> None:
     pause = min(LONGEST_PAUSE, SHORTEST_PAUSE * 2**row.refusals)
     row.state, row.pushed_at, row.refusals = PriceOffer.State.HELD, now, min(20, row.refusals + 1)
     row.retry_at = now + timedelta(seconds=pause)
     row.save(update_fields=["state", "pushed_at", "refusals", "retry_at"])
-    raise_snag(connection, SNAG, f"The price of {row.listing.title} was refused", refusal, listing=row.listing, field="price")
+    if group is None:
+        title = f"The price of {row.listing.title} was refused"
+        raise_snag(connection, SNAG, title, refusal, listing=row.listing, field="price")
+        return
+    kind, _, whom = _for_whom(group)
+    facts = {"title": f"The price of {row.listing.title}{whom} was refused"[:200], "detail": refusal[:1000]}
+    # Of several groups each has a snag of its own.
+    about: dict[str, Any] = {"kind": kind, "listing": row.listing, "field": f"group {group.pk}", "resolved_at": None}
+    Snag.objects.update_or_create(connection=connection, **about, defaults=facts)
+
+
+def is_below_floor(kind: str, listing: Listing) -> bool:
+    """Whether a snag says so: of what everybody is shown, or of what a group is."""
+    of_floor = Q(field="margin_floor") | Q(field__startswith="floor ")
+    return Snag.objects.filter(of_floor, listing=listing, kind=kind, resolved_at=None).exists()
 
 
 def retry_held(now: datetime) -> None:
     """Refused prices whose pause is over go out again."""
-    PriceOffer.objects.filter(state=PriceOffer.State.HELD, retry_at__lte=now).update(state=PriceOffer.State.PENDING)
+    for table in (PriceOffer, GroupPrice):
+        table.objects.filter(state=PriceOffer.State.HELD, retry_at__lte=now).update(state=PriceOffer.State.PENDING)
 
 
-def waiting() -> QuerySet[PriceOffer]:
-    """Prices to be pushed."""
-    return PriceOffer.objects.filter(state=PriceOffer.State.PENDING, listing__link=Listing.Link.LINKED)
+PENDING = Q(state=PriceOffer.State.PENDING, listing__link=Listing.Link.LINKED)
+
+
+def _waiting(connection: Connection, group: ChannelGroup | None) -> QuerySet[Any]:
+    return offers_for(connection, group).filter(PENDING)
+
+
+def are_waiting() -> set[int]:
+    """The connections that have prices to be pushed."""
+    found = set(PriceOffer.objects.filter(PENDING).values_list("listing__connection", flat=True).distinct())
+    return found | set(
+        GroupPrice.objects.filter(PENDING, group__gone_at=None).values_list("group__connection", flat=True).distinct()
+    )
 
 
 def push_again(listing: Listing) -> set[int]:
@@ -313,8 +441,11 @@ def push_again(listing: Listing) -> set[int]:
 
 def unlinked(listing_ids: Iterable[int]) -> None:
     """Nothing is shown any more for listings that stand for no item."""
-    PriceOffer.objects.filter(listing_id__in=list(listing_ids)).delete()
-    settle_snags(SNAG, "it is not linked any more", listing_id__in=list(listing_ids))
+    gone = list(listing_ids)
+    PriceOffer.objects.filter(listing_id__in=gone).delete()
+    GroupPrice.objects.filter(listing_id__in=gone).delete()
+    settle_snags(SNAG, "it is not linked any more", listing_id__in=gone)
+    settle_snags(GROUP_SNAG, "it is not linked any more", listing_id__in=gone)
 
 
 def said(price: Decimal, previous: Decimal | None) -> str:

@@ -18,6 +18,7 @@ from yuvrel.connectors.capabilities import Capability
 from yuvrel.connectors.messages import SellingTerms
 from yuvrel.core.availability import THOUSAND, OfferRule, RuleColumns
 from yuvrel.core.money import ZERO, spoken
+from yuvrel.core.order_limits import OrderLimits
 from yuvrel.core.past_zero import BADGES, Deliveries, PastZero, Sold, Way, left_columns, promised_on
 from yuvrel.core.rules import ON_CHANNELS, Ints, Level, Rung, Setting
 from yuvrel.people.roles import Ability
@@ -28,7 +29,7 @@ from yuvrel.sales.past_zero import Allowance, sold_under
 from yuvrel.stock.models import StockBalance
 
 from .credentials import kind_of
-from .models import Connection, Listing
+from .models import ChannelGroup, Connection, Listing
 from .rules import Ids, Kept, Sources, listing_rungs, reached_by, resolved_columns, resolved_sources, scope_of
 
 PAST_ZERO_GROUP, SHOPPER_GROUP = "Selling past zero", "What the shopper sees"
@@ -101,9 +102,32 @@ declare(
     ),
     Setting("low_stock_text", "Low stock text", "{count} becomes how many are left.", "text", "Only {count} left", **SHOWN),
     Setting(
+        "order_minimum",
+        "Minimum per order",
+        "Nobody can order fewer than this at once.",
+        "quantity",
+        None,
+        unit="units",
+        low=Decimal(1),
+        limitless=True,
+        **SHOWN,
+    ),
+    Setting(
+        "order_step",
+        "In steps of",
+        "An order goes up in steps of this many; minimum and maximum are kept in whole steps.",
+        "quantity",
+        None,
+        unit="units",
+        low=Decimal(1),
+        limitless=True,
+        no_limit="any number",
+        **SHOWN,
+    ),
+    Setting(
         "order_maximum",
         "Maximum per order",
-        "Nobody can order more than this at once.",
+        "Nobody can order more than this at once. A group of customers may have limits of its own.",
         "quantity",
         None,
         unit="units",
@@ -113,7 +137,7 @@ declare(
     ),
 )
 PAST_ZERO = ("selling_past_zero", "past_zero_limit", "past_zero_from", "past_zero_until", "past_zero_text", "past_zero_days")
-SHOPPER = ("show_stock", "low_stock_below", "low_stock_text", "order_maximum")
+SHOPPER = ("show_stock", "low_stock_below", "low_stock_text", "order_minimum", "order_step", "order_maximum")
 NAMES = (*PAST_ZERO, *SHOPPER)
 # A level that more than one item may inherit from.
 SHARED = frozenset(ON_CHANNELS) - {Level.LISTING, Level.ITEM}
@@ -187,19 +211,38 @@ def terms_of(
     if not can_tell(connection):
         return found
     facts: dict[int, dict[str, Any]] = defaultdict(dict)
-    if any(kept[name][level] for name in SHOPPER for level in kept[name]):
-        _shopper(connection, ids, kept, facts)
+    groups = _limits_of_groups(connection)
+    if groups or any(kept[name][level] for name in SHOPPER for level in kept[name]):
+        _shopper(connection, ids, kept, facts, groups)
     if past is not None:
         _past_zero(connection, ids, kept, past, today, facts)
     return {pk: SellingTerms(**one).kept() for pk, one in facts.items()}
 
 
-def _shopper(connection: Connection, ids: Ids, kept: Kept, facts: dict[int, dict[str, Any]]) -> None:
+def _limits_of_groups(connection: Connection) -> dict[str, OrderLimits]:
+    """The limits of the groups of customers that an account knows, by its key; of those alone that have any."""
+    names = ("order_minimum", "order_step", "order_maximum")
+    rows = ChannelGroup.objects.filter(connection=connection, gone_at=None).exclude(group=None).order_by("key")
+    found = {key: OrderLimits(*limits) for key, *limits in rows.values_list("key", *(f"group__{name}" for name in names))}
+    return {key: limits for key, limits in found.items() if limits != OrderLimits()}
+
+
+def _told_limits(limits: OrderLimits) -> dict[str, Decimal | None]:
+    whole = limits.in_steps()
+    return {"least": whole.least, "step": whole.step, "most": whole.most}
+
+
+def _shopper(
+    connection: Connection, ids: Ids, kept: Kept, facts: dict[int, dict[str, Any]], groups: Mapping[str, OrderLimits]
+) -> None:
     columns = {name: resolved_columns(name, connection, ids, kept) for name in SHOPPER}
     for at, pk in enumerate(ids.listing.tolist()):
         worth = {name: values[which[at]] for name, (values, which) in columns.items()}
         below = Decimal(str(worth["low_stock_below"]))
-        facts[pk] |= {"show_stock": worth["show_stock"] == "shown", "most": worth["order_maximum"]}
+        limits = OrderLimits(worth["order_minimum"], worth["order_step"], worth["order_maximum"])
+        facts[pk] |= {"show_stock": worth["show_stock"] == "shown", **_told_limits(limits)}
+        if groups:
+            facts[pk]["groups"] = {key: _told_limits(limits.for_group(group)) for key, group in groups.items()}
         if below:
             facts[pk] |= {"low_below": below, "low_text": worth["low_stock_text"]}
 

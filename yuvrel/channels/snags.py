@@ -85,8 +85,8 @@ def try_all_again(actor: Actor, kind: str, connection_id: int | None) -> str:
 
 
 def _listing_again(actor: Actor, kind: str, listing: Listing) -> str:
-    if kind == prices.SNAG:
-        return _price_again(listing)
+    if kind in (prices.SNAG, prices.GROUP_SNAG):
+        return _price_again(kind, listing)
     if kind == refreshing.SNAG:
         refreshing.ask_refresh(actor, listing.pk)
         return "The texts are being sent again."
@@ -95,11 +95,10 @@ def _listing_again(actor: Actor, kind: str, listing: Listing) -> str:
     return "The offer is being sent again."
 
 
-def _price_again(listing: Listing) -> str:
-    woken = prices.push_again(listing)
-    for connection_id in woken:
+def _price_again(kind: str, listing: Listing) -> str:
+    for connection_id in prices.push_again(listing):
         wake_prices(connection_id)
-    return "The price is being sent again." if woken else prices.STILL_HELD
+    return prices.STILL_HELD if prices.is_below_floor(kind, listing) else "The price is being sent again."
 
 
 @transaction.atomic

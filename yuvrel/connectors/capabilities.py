@@ -14,6 +14,7 @@ from typing import Any, ClassVar
 
 from .messages import (
     CaptureNotice,
+    GroupPricePush,
     LedgerDoc,
     ListingText,
     NewListing,
@@ -23,6 +24,7 @@ from .messages import (
     QuantityPush,
     Raw,
     RemoteCategory,
+    RemoteGroup,
     RemoteListing,
     RemoteOrder,
     RemotePrice,
@@ -43,6 +45,7 @@ class Capability(StrEnum):
     STATES = "states"
     PRICES = "prices"
     PRICE_CHANGES = "price_changes"
+    GROUP_PRICES = "group_prices"
     FEEDS = "feeds"
     PUBLISHING = "publishing"
     TEXTS = "texts"
@@ -119,6 +122,22 @@ class PriceChanges(Prices):
     @abstractmethod
     def read_price(self, body: Any) -> RemotePrice:
         """A changed price in the account's own format. Raises NonsenseError naming the field."""
+
+
+class GroupPrices(Prices):
+    """Groups of customers can be shown prices of their own."""
+
+    @abstractmethod
+    def customer_groups(self) -> list[RemoteGroup]:
+        """The account's groups of customers."""
+
+    @abstractmethod
+    def read_group_prices(self, group: str, external_ids: Sequence[str]) -> dict[str, Decimal | None]:
+        """What a group is shown now, by listing; None where it sees what everybody does."""
+
+    @abstractmethod
+    def push_group_prices(self, group: str, pushes: Sequence[GroupPricePush]) -> list[PushResult]:
+        """Set what a group is shown: one result a line. Raises RefusedThereError for a group that there is not."""
 
 
 class Feeds(ABC):
@@ -253,6 +272,7 @@ PROTOCOLS: dict[Capability, type] = {
     Capability.STATES: States,
     Capability.PRICES: Prices,
     Capability.PRICE_CHANGES: PriceChanges,
+    Capability.GROUP_PRICES: GroupPrices,
     Capability.FEEDS: Feeds,
     Capability.PUBLISHING: Publishing,
     Capability.TEXTS: Texts,

@@ -92,6 +92,7 @@ class RemoteCustomer(Message):
 
     name: Name = ""
     email: Annotated[Name, Field(max_length=100)] = ""
+    group: Annotated[Code, Field(max_length=40)] = ""
     on_account: bool = False
 
 
@@ -162,10 +163,27 @@ class Page(Message):
     cursor: str = ""
 
 
-class SellingTerms(Message):
+def _as_json(value: Any) -> Any:
+    """However many zeros somebody wrote behind a number, it is the same number."""
+    if isinstance(value, dict):
+        return {name: _as_json(one) for name, one in value.items()}
+    if isinstance(value, Decimal):
+        return f"{value.normalize():f}"
+    return value.isoformat() if isinstance(value, date) else value
+
+
+class LineLimits(Message):
+    """The fewest and the most of it that one order may hold, and the steps in between; None: no limit of that sort."""
+
+    least: Annotated[Units, Field(gt=0)] | None = None
+    step: Annotated[Units, Field(gt=0)] | None = None
+    most: Annotated[Units, Field(gt=0)] | None = None
+
+
+class SellingTerms(LineLimits):
     """How a listing may be sold: of the quantity, `past_zero` units beyond what is there, with what the shopper is told
-    while the next unit would be one of them; a text when fewer than `low_below` are left; the most in one order; whether it
-    is for sale at all."""
+    while the next unit would be one of them; a text when fewer than `low_below` are left; the limits of one order, and those
+    of the account's customer groups that have others; whether it is for sale at all."""
 
     past_zero: Annotated[Units, Field(ge=0)] = Decimal(0)
     badge: Name = ""
@@ -174,16 +192,12 @@ class SellingTerms(Message):
     low_below: Annotated[Units, Field(ge=0)] = Decimal(0)
     low_text: Name = ""
     show_stock: bool = True
-    most: Annotated[Units, Field(gt=0)] | None = None
+    groups: dict[Key, LineLimits] = Field(default_factory=dict, max_length=50)
     state: Literal["live", "hidden", "ended"] = "live"
 
     def kept(self) -> dict[str, Any]:
         """What is not as usual, as JSON; nothing for a listing that is sold as usual."""
-        told = self.model_dump(exclude_defaults=True)
-        # However many zeros somebody wrote behind a number, it is the same number.
-        plain = {name: f"{value.normalize():f}" for name, value in told.items() if isinstance(value, Decimal)}
-        days = {name: value.isoformat() for name, value in told.items() if isinstance(value, date)}
-        return {**told, **plain, **days}
+        return {name: _as_json(value) for name, value in self.model_dump(exclude_defaults=True).items()}
 
 
 class RemoteQuantity(Message):
@@ -216,6 +230,20 @@ class RemotePrice(Message):
     external_id: Key = Field(min_length=1)
     price: Amount = Field(ge=0, lt=bounds.MOST_PRICE)
     previous: Amount | None = None
+
+
+class RemoteGroup(Message):
+    """A group of customers of the account, who see prices of their own."""
+
+    key: Annotated[Code, Field(min_length=1, max_length=40)]
+    title: Name = Field(min_length=1)
+
+
+class GroupPricePush(Message):
+    """Show this price to the customers of a group; None: what everybody is shown."""
+
+    external_id: str
+    price: Decimal | None
 
 
 class PushResult(Message):

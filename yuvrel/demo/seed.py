@@ -122,7 +122,7 @@ class Seeder(Outside):
         clubs = keep_list(
             SYSTEM, None, 0, {"name": "Clubs", "method": "derived", "percent": Decimal(-8), "ending": Decimal("0.90")}
         )
-        group = keep_group(SYSTEM, None, 0, "Beekeepers' clubs", clubs.pk)
+        group = keep_group(SYSTEM, None, 0, {"name": "Beekeepers' clubs", "price_list_id": clubs.pk})
         Customer.objects.filter(on_account=True).update(group=group)
         pounds = {"method": "derived", "currency": "GBP", "rate": Decimal("0.86"), "ending": Decimal("0.95")}
         keep_list(SYSTEM, None, 0, {"name": "Pounds", **pounds})

@@ -218,15 +218,10 @@ def customer_of(incoming: IncomingOrder) -> Customer | None:
         return None
     email = str(incoming.customer.get("email", "")).strip().lower()
     key = f"{incoming.connection_id}:{email or name}"[:120]
-    customer, _ = Customer.objects.update_or_create(
-        external_key=key,
-        defaults={
-            "name": name,
-            "email": email,
-            "address": incoming.ship_to,
-            "on_account": bool(incoming.customer.get("on_account")),
-        },
-    )
+    told = {"name": name, "email": email, "address": incoming.ship_to, "on_account": bool(incoming.customer.get("on_account"))}
+    # Who is in a group there joins ours when first seen; afterwards the group is what a person here says.
+    first = {**told, "group_id": incoming.customer.get("group_id")}
+    customer, _ = Customer.objects.update_or_create(external_key=key, defaults=told, create_defaults=first)
     return customer
 
 

@@ -15,6 +15,8 @@ from yuvrel.core import pricing as core
 from yuvrel.core.errors import BadInputError, NotFoundError, StaleError
 from yuvrel.core.money import ZERO
 from yuvrel.core.working import Working
+from yuvrel.events.actions import record
+from yuvrel.events.models import Event
 from yuvrel.people.queries import company
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.platform.faults import sheet_rows
@@ -30,6 +32,7 @@ from .schemas import AskedPrice, CustomerRow
 
 FACTS = ("name", "email", "on_account", "note", "group_id", "price_list_id")
 # Who may price says what somebody pays.
+GROUP_FACTS = ("price_list_id", "order_minimum", "order_step", "order_maximum")
 OF_PRICES = {"group_id", "price_list_id"}
 SORTS = {"name": "name"}
 YEAR = timedelta(days=365)
@@ -166,34 +169,53 @@ def groups() -> list[dict[str, Any]]:
     """Every group with how many are in it."""
     rows = CustomerGroup.objects.select_related("price_list").annotate(n=Count("customers")).order_by("name")
     return [
-        {"id": row.pk, "name": row.name, "version": row.version, "price_list_id": row.price_list_id, "customers": row.n}
+        {"id": row.pk, "customers": row.n, **{name: getattr(row, name) for name in ("name", "version", *GROUP_FACTS)}}  # type: ignore[attr-defined]
         for row in rows
-    ]  # type: ignore[attr-defined]
+    ]
 
 
 @transaction.atomic
-def keep_group(actor: Actor, group_id: int | None, version: int, name: str, price_list_id: int | None) -> CustomerGroup:
-    """Keep a group: a new one, or one as it is now. Raises BadInputError, StaleError."""
+def keep_group(actor: Actor, group_id: int | None, version: int, facts: Mapping[str, Any]) -> CustomerGroup:
+    """Keep a group: a new one, or one as it is now; `facts` has its name and any of GROUP_FACTS. What it is shown and may
+    order at channels is worked out anew. Raises BadInputError, StaleError."""
     actor.need(Ability.PRICE)
     row = CustomerGroup() if group_id is None else CustomerGroup.objects.select_for_update().filter(pk=group_id).first()
     if row is None:
         raise NotFoundError("There is no such group.")
     if row.pk and row.version != version:
         raise StaleError(f"Somebody changed {row.name} since you opened it.")
-    if not name.strip():
-        raise BadInputError("Give the group a name.", field="name")
-    if price_list_id and not PriceList.objects.filter(pk=price_list_id).exists():
-        raise BadInputError("There is no such price list.", field="price_list_id")
-    before = {"name": row.name, "price_list": row.price_list_id} if row.pk else {}
+    before = _group_told(row) if row.pk else {}
     row.version += 1 if row.pk else 0
-    row.name, row.price_list_id = name.strip(), price_list_id
+    row.name = str(facts.get("name", row.name)).strip()
+    for name in GROUP_FACTS:
+        setattr(row, name, facts.get(name, getattr(row, name)))
+    _check_group(row)
     try:
         with transaction.atomic():
             row.save()
     except IntegrityError as error:
         raise BadInputError(f"There is a group called {row.name} already.", field="name") from error
-    audit(actor, "keep customer group", "customer group", row.pk, before, {"name": row.name, "price_list": price_list_id})
+    audit(actor, "keep customer group", "customer group", row.pk, before, _group_told(row))
+    record(Event.Kind.CUSTOMER_GROUP, [row.pk], f"group {row.name}")
     return row
+
+
+def _group_told(row: CustomerGroup) -> dict[str, str]:
+    return {name: str(getattr(row, name)) for name in ("name", *GROUP_FACTS)}
+
+
+def _check_group(row: CustomerGroup) -> None:
+    if not row.name:
+        raise BadInputError("Give the group a name.", field="name")
+    if row.price_list_id and not PriceList.objects.filter(pk=row.price_list_id).exists():
+        raise BadInputError("There is no such price list.", field="price_list_id")
+    for name in ("order_minimum", "order_step", "order_maximum"):
+        value = getattr(row, name)
+        if value is not None and value <= 0:
+            raise BadInputError("It must be greater than zero; leave it empty for no limit of its own.", field=name)
+    least, most = row.order_minimum, row.order_maximum
+    if least is not None and most is not None and least > most:
+        raise BadInputError("The minimum is above the maximum.", field="order_minimum")
 
 
 def speakers_for(row: Customer) -> list[core.Speaker]:

@@ -71,12 +71,12 @@ def groups(request: HttpRequest) -> Any:
 @router.post("/customer-groups", response=list[CustomerGroupOut], operation_id="add_customer_group")
 def add_group(request: HttpRequest, body: CustomerGroupIn) -> Any:
     """A new group."""
-    customers.keep_group(actor(request), None, 0, body.name, body.price_list_id)
+    customers.keep_group(actor(request), None, 0, body.facts())
     return customers.groups()
 
 
 @router.put("/customer-groups/{int:group_id}", response=list[CustomerGroupOut], operation_id="change_customer_group")
 def change_group(request: HttpRequest, group_id: int, body: CustomerGroupIn) -> Any:
     """Change a group."""
-    customers.keep_group(actor(request), group_id, body.version, body.name, body.price_list_id)
+    customers.keep_group(actor(request), group_id, body.version, body.facts())
     return customers.groups()

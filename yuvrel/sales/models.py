@@ -40,12 +40,23 @@ class CustomerGroup(models.Model):
     company = owner()
     name = models.CharField(max_length=80)
     price_list = models.ForeignKey("pricing.PriceList", on_delete=models.PROTECT, null=True, related_name="groups")
+    order_minimum = models.DecimalField(**QUANTITY, null=True, help_text="Units of an order line; none: as for everybody")
+    order_step = models.DecimalField(**QUANTITY, null=True)
+    order_maximum = models.DecimalField(**QUANTITY, null=True)
     version = models.PositiveIntegerField(default=1)
 
     objects: ClassVar[models.Manager["CustomerGroup"]] = owned()
 
     class Meta:
-        constraints = [models.UniqueConstraint("company", Lower("name"), name="customer_group_name_once")]
+        constraints = [
+            models.UniqueConstraint("company", Lower("name"), name="customer_group_name_once"),
+            models.CheckConstraint(
+                condition=(models.Q(order_minimum=None) | models.Q(order_minimum__gt=0))
+                & (models.Q(order_step=None) | models.Q(order_step__gt=0))
+                & (models.Q(order_maximum=None) | models.Q(order_maximum__gt=0)),
+                name="customer_group_limits_positive",
+            ),
+        ]
 
     def __str__(self) -> str:
         return self.name

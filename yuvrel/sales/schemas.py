@@ -232,6 +232,9 @@ class CustomerGroupOut(Schema):
     name: str
     version: int
     price_list_id: int | None
+    order_minimum: Quantity | None
+    order_step: Quantity | None
+    order_maximum: Quantity | None
     customers: int
 
 
@@ -241,6 +244,13 @@ class CustomerGroupIn(Schema):
     version: int = 0
     name: str = Field(max_length=80)
     price_list_id: Id | None = None
+    order_minimum: QuantityIn | None = None
+    order_step: QuantityIn | None = None
+    order_maximum: QuantityIn | None = None
+
+    def facts(self) -> dict[str, Any]:
+        """What was given; no list and no limit are values of their own."""
+        return self.model_dump(exclude_unset=True, exclude={"version"})
 
 
 class AskedPrice(SheetRow):

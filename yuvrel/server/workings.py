@@ -71,6 +71,7 @@ WORKINGS: dict[str, Callable[[str], Any]] = {
     "booked": lambda key: agreement.booked_working(*_ids(key, 1)),
     "price": lambda key: pricing.price_working(*_pair(key), _today()),
     "price-offer": lambda key: price_rules.price_offer_working(*_ids(key, 1)),
+    "group-price": lambda key: price_rules.price_offer_working(*_ids(key, 2)),
     "asked": lambda key: customers.asked_working(*_pair(key), _today()),
     "setting": lambda key: rules.setting_working(*_setting(key)),
 }

@@ -10,11 +10,12 @@ from urllib.parse import quote
 from pydantic import Field
 
 from ..base import Connector, number, objects, part, raw_rows, read, sound
-from ..capabilities import Captures, Listings, Prices, Shipments, States, Terms, Webhooks
+from ..capabilities import Captures, GroupPrices, Listings, Shipments, States, Terms, Webhooks
 from ..http import NonsenseError
 from ..messages import (
     Amount,
     CaptureNotice,
+    GroupPricePush,
     Identity,
     Key,
     Message,
@@ -23,6 +24,7 @@ from ..messages import (
     PushResult,
     QuantityPush,
     Raw,
+    RemoteGroup,
     RemoteLine,
     RemoteListing,
     RemoteOrder,
@@ -57,6 +59,15 @@ class _Prices(Message):
     prices: list[Any]
 
 
+class _Groups(Message):
+    groups: list[Any]
+
+
+class _GroupPriced(Message):
+    id: Key = Field(min_length=1)
+    price: Amount | None = Field(ge=0)
+
+
 class _Result(Message):
     id: str | int
     ok: bool
@@ -80,7 +91,7 @@ class _Made(Message):
     id: str
 
 
-class WebShop(Connector, Listings, Terms, States, Prices, Webhooks, Shipments, Captures):
+class WebShop(Connector, Listings, Terms, States, GroupPrices, Webhooks, Shipments, Captures):
     """A shop with products, variants, orders and webhooks."""
 
     kind = "web_shop"
@@ -143,14 +154,8 @@ class WebShop(Connector, Listings, Terms, States, Prices, Webhooks, Shipments, C
 
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult]:
         """Set quantities and how they may be sold, a hundred at a time."""
-        results: list[PushResult] = []
-        for start in range(0, len(pushes), 100):
-            lines = [
-                {"id": p.external_id, "quantity": int(p.quantity), "selling": p.terms.kept()} for p in pushes[start : start + 100]
-            ]
-            data = read(_Results, self.caller.call("POST", "/api/quantities", json={"lines": lines}))
-            results += [PushResult(external_id=str(r.id), ok=r.ok, error=r.error) for r in sound(_Result, data.results)]
-        return results
+        lines = [{"id": p.external_id, "quantity": int(p.quantity), "selling": p.terms.kept()} for p in pushes]
+        return self._tell("/api/quantities", lines)
 
     def read_prices(self, external_ids: Sequence[str]) -> dict[str, RemotePrice]:
         """Prices of variants, a hundred at a time."""
@@ -161,13 +166,31 @@ class WebShop(Connector, Listings, Terms, States, Prices, Webhooks, Shipments, C
 
     def push_prices(self, pushes: Sequence[PricePush]) -> list[PushResult]:
         """Set prices with what they were before, a hundred at a time."""
+        told = [(p.external_id, str(p.price), None if p.previous is None else str(p.previous)) for p in pushes]
+        return self._tell("/api/prices", [{"id": key, "price": price, "was": was} for key, price, was in told])
+
+    def customer_groups(self) -> list[RemoteGroup]:
+        """The shop's groups of customers."""
+        return list(sound(RemoteGroup, read(_Groups, self.caller.call("GET", "/api/groups")).groups))
+
+    def read_group_prices(self, group: str, external_ids: Sequence[str]) -> dict[str, Decimal | None]:
+        """What a group sees, a hundred at a time."""
+        path = f"/api/groups/{quote(group, safe='')}/prices"
+        batches = [{"ids": ",".join(external_ids[start : start + 100])} for start in range(0, len(external_ids), 100)]
+        answers = [read(_Prices, data) for data in self.caller.read_many(path, batches)]
+        return {row.id: row.price for row in sound(_GroupPriced, (row for data in answers for row in data.prices))}
+
+    def push_group_prices(self, group: str, pushes: Sequence[GroupPricePush]) -> list[PushResult]:
+        """Set what a group sees, a hundred at a time."""
+        path = f"/api/groups/{quote(group, safe='')}/prices"
+        lines = [{"id": p.external_id, "price": None if p.price is None else str(p.price)} for p in pushes]
+        return self._tell(path, lines)
+
+    def _tell(self, path: str, lines: Sequence[dict[str, Any]]) -> list[PushResult]:
+        """Lines that are told a hundred at a time, and what the shop said of each."""
         results: list[PushResult] = []
-        for start in range(0, len(pushes), 100):
-            lines = [
-                {"id": p.external_id, "price": str(p.price), "was": None if p.previous is None else str(p.previous)}
-                for p in pushes[start : start + 100]
-            ]
-            data = read(_Results, self.caller.call("POST", "/api/prices", json={"lines": lines}))
+        for start in range(0, len(lines), 100):
+            data = read(_Results, self.caller.call("POST", path, json={"lines": lines[start : start + 100]}))
             results += [PushResult(external_id=str(r.id), ok=r.ok, error=r.error) for r in sound(_Result, data.results)]
         return results
 

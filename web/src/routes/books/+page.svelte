@@ -162,7 +162,7 @@
 										<button class="quiet" onclick={() => putRight(drift.id, 'push')}
 											>Push ours</button
 										>
-										{#if drift.code === 'A2' && session.may('change prices')}<button
+										{#if drift.can_take && session.may('change prices')}<button
 												class="quiet"
 												onclick={() => putRight(drift.id, 'take')}>Take theirs</button
 											>{/if}

@@ -11,8 +11,9 @@ from django.core.management.base import BaseCommand, CommandParser
 from django.utils import timezone
 
 from yuvrel.agreement.actions import check_all
+from yuvrel.channels import prices
 from yuvrel.channels.jobs import RELAYS
-from yuvrel.channels.models import InboundMessage, Listing, PriceOffer
+from yuvrel.channels.models import InboundMessage, Listing
 from yuvrel.demo import first_day
 from yuvrel.demo.company import PASSWORD, PEOPLE
 from yuvrel.events.actions import waiting_for
@@ -81,7 +82,7 @@ class Command(BaseCommand):
                 any(waiting_for(name).exists() for name in RELAYS)
                 or InboundMessage.objects.filter(state="new").exists()
                 or Listing.objects.filter(offer_state="pending").exists()
-                or PriceOffer.objects.filter(state="pending").exists()
+                or prices.are_waiting()
                 or not InboundMessage.objects.exists()
             )
             quiet = 0 if busy else quiet + 1
