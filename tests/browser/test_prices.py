@@ -18,7 +18,10 @@ from yuvrel.catalogue.models import Item
 from yuvrel.channels import actions, linking
 from yuvrel.channels.models import Connection
 from yuvrel.people.roles import SYSTEM
+from yuvrel.pricing.actions import keep_list
+from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.models import PriceList
+from yuvrel.sales.models import Customer, CustomerGroup
 
 
 @pytest.fixture
@@ -189,3 +192,55 @@ def test_a_price_typed_in_the_list_and_what_a_customer_of_a_group_pays(person: P
     page.locator("button[data-fig=asked]").first.click()
     expect(page.locator("aside")).to_contain_text("overruled")
     assert_accessible(page)
+
+
+def test_a_group_of_the_shops_customers_sees_its_list_and_orders_in_its_steps(person: Person) -> None:
+    page = person.page
+    follow(person, "The shop", "here and shown there")
+    members = keep_list(SYSTEM, None, 0, {"name": "Members"})
+    type_prices(SYSTEM, members.pk, [Typed(Item.objects.get(sku="GLV-9").pk, D("19.90"))], timezone.now())
+    person.go("/orders/customers")
+    page.get_by_role("button", name="Groups").click()
+    page.get_by_label("Name of a new group").fill("Bee clubs")
+    page.get_by_role("button", name="Add the group").click()
+    person.says("Saved.")
+    page.get_by_label("In steps of, Bee clubs").fill("-6")
+    page.get_by_label("Minimum per order, Bee clubs").focus()
+    expect(page.get_by_role("alert").filter(has_text="greater than zero")).to_be_visible()
+    page.get_by_label("In steps of, Bee clubs").fill("6")
+    page.get_by_label("Minimum per order, Bee clubs").focus()
+    expect(page.get_by_role("alert").filter(has_text="greater than zero")).to_be_hidden()
+
+    person.go(f"/connections/{Connection.objects.get(name='The shop').pk}", check=False)
+    page.get_by_role("button", name="Read from the account").click()
+    person.says("2 groups there.")
+    page.get_by_label("Group here of Clubs").select_option(label="Bee clubs")
+    expect(page.get_by_text("0 prices of its own for Clubs")).to_be_visible()
+    page.get_by_label("Price list of Clubs").select_option(label="Members")
+    expect(page.get_by_text("1 price of its own for Clubs; 1 would be other than now")).to_be_visible()
+    assert_accessible(page)
+    page.get_by_role("table", name="Customer groups there").get_by_role("button", name="Save").click()
+    person.says("Saved. What it is shown")
+    expect(page.get_by_role("table", name="Customer groups there")).to_contain_text("1 agreed", timeout=20_000)
+
+    shop = f"{person.standins.base}/shop/web/?group=club"
+    page.goto(shop)
+    gloves = page.get_by_role("row").filter(has_text="GLV-9")
+    for _ in range(40):
+        if "in steps of 6" in gloves.inner_text():
+            break
+        page.wait_for_timeout(500)
+        page.reload()
+    expect(gloves).to_contain_text("24.60 19.90")
+    page.get_by_label("How many GLV-9").fill("4")
+    page.get_by_role("button", name="Buy").click()
+    expect(page.get_by_text("Gloves comes in steps of 6.")).to_be_visible()
+    page.get_by_label("How many GLV-9").fill("6")
+    page.get_by_role("button", name="Buy").click()
+    expect(page.get_by_text("Thank you.")).to_be_visible()
+    person.go("/orders", check=False)
+    page.get_by_role("link", name="Una Thorne").or_(
+        page.get_by_role("row").filter(has_text="Una Thorne").get_by_role("link")
+    ).first.click()
+    expect(page.get_by_role("main")).to_contain_text("119.40")
+    assert Customer.objects.get(name="Una Thorne").group == CustomerGroup.objects.get(name="Bee clubs")

@@ -10,7 +10,7 @@ from typing import Any
 
 from yuvrel.books.actions import CHART, accounts_of
 from yuvrel.catalogue.models import Item
-from yuvrel.channels.models import Connection, Listing, PriceOffer
+from yuvrel.channels.models import Connection, GroupPrice, Listing, PriceOffer
 
 from . import NOT_YET_CONNECTED
 from .range import BY_SKU, CLUBS, FIRST, LAST, SPECS, SUPPLIERS, TOWNS, gtin
@@ -24,6 +24,10 @@ SCOPES = {
 }
 Setup = dict[str, dict[str, Any]]
 EDITED = "GLV-GOA-8"  # nothing else touches it at first, so that the edit at the shop stays to be seen
+
+
+# Shoppers who see prices of their own once they have signed in.
+GROUPS = [{"key": "clubs", "title": "Bee clubs"}, {"key": "staff", "title": "Staff"}]
 
 
 def _priced(sku: str, offer: PriceOffer | None) -> dict[str, Any]:
@@ -83,7 +87,7 @@ class Outside:
         web = {spec.sku: shown.get((self.connections["tannery-yard"].pk, spec.sku), 0) for spec in SPECS}
         orders = self.fresh_orders(web)
         self.setup["larkmead-web"] = {
-            "account": {**_account("shop", "Larkmead web shop", "shop-web-token"), "next_number": 20500},
+            "account": {**_account("shop", "Larkmead web shop", "shop-web-token"), "next_number": 20500, "groups": GROUPS},
             "product": self.products(web),
             "order": orders,
         }
@@ -121,6 +125,8 @@ class Outside:
         offers = {offer.listing.sku: offer for offer in listed}
         told = Listing.objects.filter(connection=self.connections["tannery-yard"], link="linked").exclude(terms={})
         terms = dict(told.values_list("sku", "terms"))
+        of_clubs = GroupPrice.objects.filter(listing__connection=self.connections["tannery-yard"], state="agreed")
+        clubs = {sku: {"clubs": str(price)} for sku, price in of_clubs.values_list("listing__sku", "price")}
         for spec in SPECS:
             groups[self.items[spec.sku].product_id].append(spec.sku)
         return [
@@ -135,6 +141,7 @@ class Outside:
                         "sku": sku,
                         "barcode": self.barcode(sku),
                         **_priced(sku, offers.get(sku)),
+                        "for_groups": clubs.get(sku, {}),
                         "quantity": shown.get(sku, 0),
                         "selling": terms.get(sku, {}),
                         "options": BY_SKU[sku].options,

@@ -19,7 +19,7 @@ from yuvrel.buying.models import PurchaseOrder, Supplier, SupplierInbox
 from yuvrel.catalogue.models import Category
 from yuvrel.channels import prices
 from yuvrel.channels.credentials import seal
-from yuvrel.channels.models import Connection, Feed, Listing, OutboundMessage, PriceOffer, Publication
+from yuvrel.channels.models import ChannelGroup, Connection, Feed, GroupPrice, Listing, OutboundMessage, PriceOffer, Publication
 from yuvrel.channels.offers import wanted_of
 from yuvrel.channels.price_rules import SET, owner_of
 from yuvrel.channels.rules import Ids
@@ -124,6 +124,7 @@ class Seeder(Outside):
         )
         group = keep_group(SYSTEM, None, 0, {"name": "Beekeepers' clubs", "price_list_id": clubs.pk})
         Customer.objects.filter(on_account=True).update(group=group)
+        ChannelGroup.objects.create(connection=self.connections["tannery-yard"], key="clubs", title="Bee clubs", group=group)
         pounds = {"method": "derived", "currency": "GBP", "rate": Decimal("0.86"), "ending": Decimal("0.95")}
         keep_list(SYSTEM, None, 0, {"name": "Pounds", **pounds})
         smokers, rule = Selection(q="Smoker"), PriceRule("percent", Decimal(-15), Decimal("0.50"), Rounding.NEAREST)
@@ -284,6 +285,8 @@ class Seeder(Outside):
         )
         agreed = {"offered_at": self.now, "agreed_at": self.now, "previous_shown": F("previous")}
         PriceOffer.objects.filter(state=PriceOffer.State.PENDING).update(state=PriceOffer.State.AGREED, **agreed)
+        pending = GroupPrice.objects.filter(state=PriceOffer.State.PENDING)
+        pending.update(state=PriceOffer.State.AGREED, offered_at=self.now, agreed_at=self.now, shown=F("price"))
         offered = PriceOffer.objects.filter(listing=OuterRef("pk")).values("price")
         Listing.objects.exclude(price_offer=None).update(price=Subquery(offered))
 

@@ -32,19 +32,20 @@
 		}
 		await client.invalidateQueries();
 	}
-	const give = (group: Group, list: string): Promise<void> =>
+	const keep = (group: Group, change: Partial<Schemas['CustomerGroupIn']>): Promise<void> =>
 		act(() =>
 			ask(
 				api.PUT('/api/v1/customer-groups/{group_id}', {
 					params: { path: { group_id: group.id } },
-					body: {
-						version: group.version,
-						name: group.name,
-						price_list_id: list ? Number(list) : null
-					}
+					body: { version: group.version, name: group.name, ...change }
 				})
 			)
 		);
+	const LIMITS = [
+		['order_minimum', 'Minimum per order'],
+		['order_step', 'In steps of'],
+		['order_maximum', 'Maximum per order']
+	] as const;
 	function add(event: SubmitEvent): void {
 		event.preventDefault();
 		void act(() => ask(api.POST('/api/v1/customer-groups', { body: { version: 0, name: fresh } })));
@@ -52,7 +53,13 @@
 </script>
 
 <table class="rows" aria-label="Groups">
-	<thead><tr><th>Group</th><th>Price list</th><th class="num">In it</th></tr></thead>
+	<thead
+		><tr
+			><th>Group</th><th>Price list</th>{#each LIMITS as [name, label] (name)}<th class="num"
+					>{label}</th
+				>{/each}<th class="num">In it</th></tr
+		></thead
+	>
 	<tbody>
 		{#each groups.data ?? [] as group (group.id)}
 			<tr
@@ -62,14 +69,28 @@
 						aria-label="Price list of {group.name}"
 						disabled={!may}
 						value={`${group.price_list_id ?? ''}`}
-						onchange={(event) => give(group, event.currentTarget.value)}
+						onchange={(event) =>
+							keep(group, {
+								price_list_id: event.currentTarget.value ? Number(event.currentTarget.value) : null
+							})}
 					>
 						<option value="">the base prices</option>
 						{#each choices as one (one.id)}<option value={`${one.id}`}>{one.name}</option>{/each}
 					</select></td
-				><td class="num">{count(group.customers, 'customer')}</td></tr
+				>{#each LIMITS as [name, label] (name)}<td class="num"
+						><input
+							class="field count"
+							inputmode="decimal"
+							aria-label="{label}, {group.name}"
+							placeholder="as all"
+							disabled={!may}
+							value={group[name] ?? ''}
+							onchange={(event) =>
+								keep(group, { [name]: event.currentTarget.value.trim() || null })}
+						/></td
+					>{/each}<td class="num">{count(group.customers, 'customer')}</td></tr
 			>
-		{:else}<tr><td colspan="3" class="soft">No group yet.</td></tr>{/each}
+		{:else}<tr><td colspan="6" class="soft">No group yet.</td></tr>{/each}
 	</tbody>
 </table>
 {#if may}<form onsubmit={add} aria-label="New group">
@@ -82,9 +103,20 @@
 		/>
 		<button class="do" disabled={!fresh.trim()}>Add the group</button>
 	</form>{/if}
+<p class="soft note">
+	Minimum, steps and maximum are units of a thing in one order of a shop that knows the group; an
+	empty field leaves what holds for all.
+</p>
 <p class="bad" role="alert">{refusal}</p>
 
 <style>
+	.note {
+		margin-top: 10px;
+	}
+	.count {
+		width: 92px;
+		text-align: right;
+	}
 	form {
 		display: flex;
 		gap: 10px;

@@ -8,6 +8,7 @@
 	import { session } from '#lib/session.svelte.ts';
 	import { CONNECTION_TABS } from '#lib/tabs.ts';
 	import Batches from '#lib/ui/Batches.svelte';
+	import ChannelGroups from '#lib/ui/ChannelGroups.svelte';
 	import ConnectionHealth from '#lib/ui/ConnectionHealth.svelte';
 	import ConnectionSettings from '#lib/ui/ConnectionSettings.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
@@ -250,6 +251,7 @@
 						>
 					</p>
 					<Rules way="connection" {id} group="Prices" />
+					{#if can('group_prices')}<ChannelGroups connection={id} mayRead={may} />{/if}
 				</section>{/if}
 			{#if can('feeds')}<Batches rows={data.batches} />{/if}
 			<section id="schedule">

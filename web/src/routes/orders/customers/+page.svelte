@@ -101,7 +101,12 @@
 			}}
 		/>{/if}
 </Dialogue>
-<Dialogue isOpen={opened === 'groups'} title="Groups of customers" onclose={() => (opened = '')}>
+<Dialogue
+	wide
+	isOpen={opened === 'groups'}
+	title="Groups of customers"
+	onclose={() => (opened = '')}
+>
 	{#if opened === 'groups'}<CustomerGroups />{/if}
 </Dialogue>
 

@@ -175,6 +175,27 @@
 										>{/if}</td
 								>
 							</tr>
+							{#each data.group_prices as group (group.group_id)}
+								<tr data-row>
+									<th scope="row">Price for {group.title}</th>
+									<td class="num"
+										>{#if group.price === null}<span class="soft">as everybody</span>{:else}<Fig
+												value={group.price}
+												kind="group-price"
+												id={`${data.id}-${group.group_id}`}
+											/>{/if}</td
+									>
+									<td
+										>{#if group.price !== null}<Beam
+												tilt={Number(group.price) - Number(group.shown ?? group.price)}
+												tone={tone(group.state)}
+												label="price for {group.title} {group.state}"
+											/>{/if}</td
+									>
+									<td class="num">{figure(group.shown)}</td>
+									<td><Mark state={group.state} /></td>
+								</tr>
+							{/each}
 							{#if can('states')}<tr data-row>
 									<th scope="row">Stands as</th>
 									<td class="num">{data.offered === null ? '–' : SAID[data.stands]}</td>
