@@ -15,7 +15,7 @@ from psycopg.types.json import Jsonb
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Drift
 from yuvrel.books.models import LedgerDocument
-from yuvrel.channels import inbound, linking, offers, outbound
+from yuvrel.channels import inbound, ledger_out, linking, offers, outbound
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, Listing
 from yuvrel.channels.rehearsal import rehearse_rules
@@ -167,7 +167,7 @@ def settle_all(timed: Timed) -> None:
         continue
     Listing.objects.update(offer_state="pending")
     ledger = Connection.objects.get(kind="ledger")
-    outbound.queue_ledger(LedgerDocument.objects.values_list("pk", flat=True))
+    ledger_out.queue_ledger(LedgerDocument.objects.values_list("pk", flat=True))
     while outbound.deliver(ledger):
         continue
 

@@ -50,6 +50,10 @@ def book(account: str) -> Any:
     off = sum((Decimal(p["amount"]) for p in postings), Decimal(0))
     if off or not postings:
         return refusal(422, f"Document {number} is out of balance by {off}.")
+    codes = {row["code"] for row in g.account.get("tax_codes", [])}
+    strange = sorted({str(line["tax_code"]) for line in body.get("details", []) if line.get("tax_code")} - codes)
+    if strange:
+        return refusal(422, f"There is no tax code {', '.join(strange)}.")
     if date[:7] in g.account.get("locked", []):
         return refusal(422, f"The period {date[:7]} is locked.")
     document = {
@@ -59,6 +63,7 @@ def book(account: str) -> Any:
         "date": date,
         "contact": body.get("contact", ""),
         "memo": body.get("memo", ""),
+        "order": body.get("order", ""),
         "postings": postings,
         "details": body.get("details", []),
         "booked_at": stamp(store(), account),
@@ -87,6 +92,39 @@ def balances_of(documents: list[Doc]) -> dict[tuple[str, str], Decimal]:
     return sums
 
 
+@bp.get("/api/tax-codes")
+@scoped("ledger", "accounts.read")
+def tax_codes(account: str) -> Any:
+    return {"tax_codes": g.account.get("tax_codes", [])}
+
+
+@bp.put("/api/orders/<number>")
+@scoped("ledger", "documents.write")
+def put_order(account: str, number: str) -> Any:
+    """A quote or a sales order, as it stands now; it books nothing."""
+    body = request.get_json(silent=True) or {}
+    if body.get("kind") not in ("quote", "order") or body.get("state") not in ("open", "closed", "cancelled"):
+        return refusal(422, "An order is a quote or an order, and open, closed or cancelled.")
+    known = store().get(account, "order", number)
+    order = {
+        "id": f"o-{number}",
+        "number": number,
+        **{name: str(body.get(name, "")) for name in ("kind", "state", "date", "contact", "memo")},
+        "total": str(money(body.get("total"), "total")),
+        "details": body.get("details", []),
+        "changed_at": stamp(store(), account),
+    }
+    (store().amend if known else store().put)(account, "order", number, order)
+    return order
+
+
+@bp.get("/api/orders")
+@scoped("ledger", "balances.read")
+def orders(account: str) -> Any:
+    rows, following = paged(account, "order", request.args.get("after") or "", 500)
+    return {"orders": [{name: row[name] for name in ("number", "state", "total")} for row in rows], "after": following}
+
+
 @bp.get("/api/balances")
 @scoped("ledger", "balances.read")
 def balances(account: str) -> Any:
@@ -106,6 +144,7 @@ def page(account: str) -> Any:
             account=account,
             ledger=account_of(account, "ledger"),
             documents=documents[::-1][:60],
+            orders=store().all(account, "order")[::-1][:60],
             count=len(documents),
             sums=sums,
             **board_of(account),

@@ -27,6 +27,7 @@ from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
 from yuvrel.channels import (
+    actions,
     group_prices,
     inbound,
     linking,
@@ -465,6 +466,44 @@ class LedgerContract(Contract):
 
         return work, check
 
+    def ledger_orders(self) -> Trial:
+        """Two orders are told as sales orders, one of them shipped since; each stands there once, as it does here."""
+        shop = Connection.objects.get(name="Web")
+        set_rules(shop, ledger_order="order")
+        for _ in range(2):
+            self.world.buy({"v1": 1})
+        inbound.poll(shop)
+        relay_now()
+        first = SalesOrder.objects.earliest("pk")
+        shipped: list[Shipment] = []
+
+        def work() -> None:
+            deliver(self.again())
+            if not shipped:
+                shipped.append(ship(SYSTEM, first.pk, at=timezone.now()))
+                relay_now()
+            deliver(self.again())
+
+        def check() -> None:
+            there = {order["number"]: order["state"] for order in self.store.all(self.account, "order")}
+            assert sorted(there.values()) == ["closed", "open"]
+            assert there[first.number] == "closed"
+            self.agreed()
+
+        return work, check
+
+    def tax_codes(self) -> Trial:
+        """The account is tested: its codes are kept as it told them."""
+        with self.store.transaction():
+            account = self.store.get(self.account, "account", self.account) or {}
+            codes = [{"code": "S23", "title": "Standard", "percent": "23"}]
+            self.store.put(self.account, "account", self.account, {**account, "tax_codes": codes})
+
+        def check() -> None:
+            assert self.again().test_report["tax_codes"] == [["S23", "23", "Standard"]]
+
+        return lambda: actions.test(SYSTEM, self.row.pk, timezone.now()), check
+
 
 class SupplierContract(Contract):
     """A supplier's inbox: an order goes out once and its answer comes back."""
@@ -546,6 +585,7 @@ STRIKES: dict[Capability, set[str]] = {
     Capability.ORDERS: PAGES | CLOCKS,
     Capability.WEBHOOKS: CLOCKS | {name for name in FAULTS if name.startswith("webhook_")},
     Capability.DOCUMENTS: PAGES,
+    Capability.LEDGER_ORDERS: PAGES,
 }
 CASES = [
     (kind, can, fault)

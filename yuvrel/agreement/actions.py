@@ -39,6 +39,7 @@ from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove
 
 from .keeping import Finding, keep
 from .models import Drift
+from .order_checks import compare_orders
 from .price_checks import OF_GROUP, can_take, check_prices
 
 IN_MOTION = (Listing.Offer.PENDING, Listing.Offer.HELD)
@@ -383,6 +384,7 @@ def _compare_ledger(connection: Connection) -> _LedgerOutcome:
                 "see the documents of that month",
             )
         )
+    findings += compare_orders(connection, connector)
     inventory = connection.accounts.get(Role.INVENTORY, "")
     left = sum((v for (_, code), v in by_account.items() if code == inventory), ZERO)
     right = sum((v for (_, code), v in balances.items() if code == inventory), ZERO)

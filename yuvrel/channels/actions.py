@@ -14,7 +14,7 @@ from django.utils import timezone
 
 from yuvrel.books.models import Account, LedgerDocument
 from yuvrel.catalogue.models import Category
-from yuvrel.connectors.capabilities import Capability, Documents, Publishing, Webhooks
+from yuvrel.connectors.capabilities import Capability, Documents, Publishing, TaxCodes, Webhooks
 from yuvrel.connectors.http import AddressError, ConnectorError, check_address
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.bounds import check_happened
@@ -137,6 +137,8 @@ def test(actor: Actor, connection_id: int, at: datetime) -> Connection:
             report["fault"] = f"The token lacks {', '.join(identity.missing)}. Ask the account for it."
         if isinstance(connector, Documents) and report["ok"]:
             report["accounts"] = connector.accounts()
+        if isinstance(connector, TaxCodes) and report["ok"]:
+            report["tax_codes"] = [(one.code, str(one.percent), one.title) for one in connector.tax_codes()]
         if isinstance(connector, Publishing) and report["ok"]:
             categories = [one.model_dump() for one in connector.categories()]
     except ConnectorError as error:

@@ -32,6 +32,7 @@ from yuvrel.sales.allocation import fill_backorders, give_up_short
 from . import (
     group_prices,
     inbound,
+    ledger_out,
     linking,
     offers,
     outbound,
@@ -183,7 +184,8 @@ def _tell(events: Events) -> Woken:
     for change in SettingChange.objects.filter(pk__in=by_kind[Event.Kind.SETTING], name="order_states"):
         for connection in Connection.objects.filter(reaches(change)):
             inbound.read_again(connection)
-    woken = outbound.queue_ledger(by_kind[Event.Kind.LEDGER])
+    woken = ledger_out.queue_ledger(by_kind[Event.Kind.LEDGER])
+    woken |= ledger_out.queue_orders(by_kind[Event.Kind.ORDER])
     woken |= outbound.queue_shipments(by_kind[Event.Kind.SHIPMENT])
     return woken | outbound.queue_purchase_orders(by_kind[Event.Kind.PURCHASE_ORDER])
 
@@ -204,7 +206,16 @@ RELAYS = {
 OF_BOTH = {Event.Kind.RULES, Event.Kind.SETTING, Event.Kind.CUSTOMER_GROUP}
 OF_QUANTITIES = frozenset({Event.Kind.AVAILABILITY, *OF_BOTH})
 OF_PRICES = frozenset({Event.Kind.PRICE, Event.Kind.PRICE_LIST, Event.Kind.COST, *OF_BOTH})
-TO_TELL = frozenset({Event.Kind.LEDGER, Event.Kind.SHIPMENT, Event.Kind.PURCHASE_ORDER, Event.Kind.FAULT, Event.Kind.SETTING})
+TO_TELL = frozenset(
+    {
+        Event.Kind.LEDGER,
+        Event.Kind.ORDER,
+        Event.Kind.SHIPMENT,
+        Event.Kind.PURCHASE_ORDER,
+        Event.Kind.FAULT,
+        Event.Kind.SETTING,
+    }
+)
 subscribe(Consumer("offers", OF_QUANTITIES, relay_offers.name))
 subscribe(Consumer("prices", OF_PRICES, relay_prices.name))
 subscribe(Consumer("messages", TO_TELL, relay_messages.name))

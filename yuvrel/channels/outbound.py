@@ -4,33 +4,33 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable
-from datetime import date, datetime, timedelta
+from datetime import datetime, timedelta
 from decimal import Decimal
 from hashlib import sha256
-from typing import Any, cast
+from typing import Any
 
 from django.db.models import Sum
 from django.utils import timezone
 
-from yuvrel.books.actions import account_sums, mark_refused, mark_sent
-from yuvrel.books.models import LedgerDocument
+from yuvrel.books.actions import mark_refused
 from yuvrel.buying.actions import Answer, acknowledge, delivered, supplier_of
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.connectors.base import Connector, capable, read
-from yuvrel.connectors.capabilities import Capability, Captures, Documents, Purchases, Shipments
+from yuvrel.connectors.capabilities import Capability, Captures, Purchases, Shipments
 from yuvrel.connectors.http import ConnectorError
-from yuvrel.connectors.messages import CaptureNotice, LedgerDoc, Raw, ShipmentNotice, SupplierAnswer, Unreadable
+from yuvrel.connectors.messages import CaptureNotice, Raw, ShipmentNotice, SupplierAnswer, Unreadable
 from yuvrel.connectors.registry import KINDS
 from yuvrel.connectors.ubl import OrderDocument, OrderedLine, Party, build_order
 from yuvrel.core.errors import RefusedError, YuvrelError
-from yuvrel.core.postings import their_account
 from yuvrel.people.queries import company
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import Capture, Shipment, ShipmentLine
 
-from .credentials import connector_as, connector_for, kinds_that
+from .credentials import connector_as, connector_for
+from .ledger_out import send_document, send_order
 from .models import Connection, Feed, InboundMessage, OutboundMessage
 from .quarantine import attempt, ends_the_run, read_row, set_aside
+from .queueing import queue
 from .runs import account_failed, account_works, raise_snag, run_of, settle_snags
 from .schedules import feed_of, read_whole
 
@@ -38,6 +38,7 @@ TRIES_BEFORE_A_SNAG = 6
 LONGEST_PAUSE = 600
 REFUSED = {
     "ledger": "The ledger did not take a document",
+    "ledger_order": "The ledger did not take an order",
     "shipment": "The channel did not take a shipment",
     "capture": "The channel did not charge a payment",
     "purchase_order": "The supplier did not take an order",
@@ -46,26 +47,16 @@ WAITING = OutboundMessage.State.WAITING
 ANSWER = "answer"
 
 
-def _live(can: Capability) -> Connection | None:
-    return Connection.objects.filter(kind__in=kinds_that(can), state=Connection.State.LIVE).order_by("pk").first()
-
-
-def queue_ledger(document_ids: Iterable[int]) -> set[int]:
-    """Queue ledger documents for the live ledger, if there is one. Returns the connections to wake."""
-    ledger = _live(Capability.DOCUMENTS)
-    return _queue("ledger", document_ids, ledger) if ledger else set()
-
-
 def queue_shipments(shipment_ids: Iterable[int]) -> set[int]:
     """Queue shipments for the channels whose orders they fulfil."""
     woken: set[int] = set()
     for shipment in Shipment.objects.filter(pk__in=list(shipment_ids)).select_related("order__connection"):
         connection = shipment.order.connection
         if Capability.SHIPMENTS in KINDS[connection.kind].can:
-            woken |= _queue("shipment", [shipment.pk], connection)
+            woken |= queue("shipment", [shipment.pk], connection)
         if Capability.CAPTURES in KINDS[connection.kind].can:
             taken = list(shipment.captures.values_list("pk", flat=True))  # type: ignore[attr-defined]
-            woken |= _queue("capture", taken, connection) if taken else set()
+            woken |= queue("capture", taken, connection) if taken else set()
     return woken
 
 
@@ -78,17 +69,8 @@ def queue_purchase_orders(order_ids: Iterable[int]) -> set[int]:
         .prefetch_related("supplier__inboxes__connection")
     ):
         if order.supplier.inbox:
-            woken |= _queue("purchase_order", [order.pk], order.supplier.inbox)
+            woken |= queue("purchase_order", [order.pk], order.supplier.inbox)
     return woken
-
-
-def _queue(kind: str, subjects: Iterable[int], connection: Connection) -> set[int]:
-    now = timezone.now()
-    OutboundMessage.objects.bulk_create(
-        [OutboundMessage(connection=connection, kind=kind, subject_id=i, next_try_at=now) for i in subjects],
-        ignore_conflicts=True,
-    )
-    return {connection.pk}
 
 
 def deliver(connection: Connection) -> int:
@@ -118,8 +100,9 @@ def deliver(connection: Connection) -> int:
                     account_failed(connection, "deliver", error)
                     break
                 continue
-            row.state, row.sent_at, row.last_error = OutboundMessage.State.SENT, timezone.now(), ""
-            row.save()
+            # What was asked for anew while it was on its way goes out once more.
+            was = OutboundMessage.objects.filter(pk=row.pk, next_try_at=row.next_try_at)
+            was.update(state=OutboundMessage.State.SENT, sent_at=timezone.now(), last_error="", answer=row.answer)
             settle_snags("delivery", "delivered", outbound=row)
             sent += 1
         run.done, run.taken, run.failed = sent, sent, len(rows) - sent
@@ -160,33 +143,6 @@ def _failed(connection: Connection, row: OutboundMessage, error: Exception) -> N
     if row.state == OutboundMessage.State.SNAGGED or row.attempts == TRIES_BEFORE_A_SNAG:
         raise_snag(connection, "delivery", REFUSED[row.kind], str(error), outbound=row)
     row.save()
-
-
-def ledger_message(document: LedgerDocument, accounts: dict[str, str]) -> LedgerDoc:
-    """A document in the ledger's own account codes. Raises RefusedError when a role is not mapped."""
-    codes: dict[str, Decimal] = {}
-    for role, total in account_sums(document):
-        code = their_account(accounts, role)
-        if not code:
-            raise RefusedError(f"No ledger account is mapped for {role}.", field="accounts")
-        codes[code] = codes.get(code, Decimal(0)) + total
-    entry = document.entry
-    return LedgerDoc(
-        number=document.number,
-        kind=document.kind,
-        date=(entry.date if entry else cast(date, document.day)).isoformat(),
-        contact=document.contact,
-        memo=f"{entry.document} {entry.memo}".strip() if entry else f"{document.gather}, all of the day",
-        details=document.details,
-        lines=[(code, amount) for code, amount in codes.items() if amount],
-    )
-
-
-def _send_ledger(connector: Connector, row: OutboundMessage) -> str:
-    document = LedgerDocument.objects.select_related("entry").get(pk=row.subject_id)
-    external = capable(connector, Documents).post_document(ledger_message(document, row.connection.accounts))
-    mark_sent(document.pk, external, timezone.now())
-    return str(external)
 
 
 def _send_shipment(connector: Connector, row: OutboundMessage) -> str:
@@ -275,7 +231,13 @@ def _send_purchase(connector: Connector, row: OutboundMessage) -> str:
     return str(receipt)
 
 
-SENDERS = {"ledger": _send_ledger, "shipment": _send_shipment, "capture": _send_capture, "purchase_order": _send_purchase}
+SENDERS = {
+    "ledger": send_document,
+    "ledger_order": send_order,
+    "shipment": _send_shipment,
+    "capture": _send_capture,
+    "purchase_order": _send_purchase,
+}
 
 
 def read_answers(connection: Connection, at: datetime) -> int:

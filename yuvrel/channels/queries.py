@@ -32,6 +32,7 @@ from yuvrel.stock.queries import find_items, narrows
 from . import submissions
 from .credentials import kind_of
 from .inbound import STATE_SNAG, WORDS
+from .ledger_out import tax_words
 from .linking import pairing_index, verdict_for
 from .models import Connection, Feed, Listing, PriceOffer, Publication, Snag
 from .offers import load_shelves, offer_of, places_of
@@ -130,11 +131,12 @@ def words(row: Connection) -> list[dict[str, Any]]:
         listed = known.setdefault(WORDS(sort), [])
         if word not in listed:
             listed.append(word)
-    return [
+    told = [
         {"sort": sort, "word": word, "proposed": proposed.get(word, "") if sort == WORDS.STATES else ""}
         for sort, listed in known.items()
         for word in listed
     ]
+    return [*told, *(tax_words(row) if Capability.TAX_CODES in kind.can else [])]
 
 
 def bench(link: str, connection: int | None, q: str, cursor: str, limit: int) -> dict[str, Any]:

@@ -39,6 +39,7 @@ class ReportOut(Schema):
     missing: list[str] = Field(default_factory=list)
     fault: str = ""
     accounts: list[list[str]] = Field(default_factory=list)
+    tax_codes: list[list[str]] = Field(default_factory=list)
 
 
 class ConnectionRow(SheetRow):

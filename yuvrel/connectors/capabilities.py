@@ -16,6 +16,7 @@ from .messages import (
     CaptureNotice,
     GroupPricePush,
     LedgerDoc,
+    LedgerOrder,
     ListingText,
     NewListing,
     Page,
@@ -25,6 +26,7 @@ from .messages import (
     Raw,
     RemoteCategory,
     RemoteGroup,
+    RemoteLedgerOrder,
     RemoteListing,
     RemoteOrder,
     RemotePrice,
@@ -33,6 +35,7 @@ from .messages import (
     Submitted,
     SubmittedAnswer,
     SupplierAnswer,
+    TaxCode,
 )
 
 
@@ -54,6 +57,8 @@ class Capability(StrEnum):
     CAPTURES = "captures"
     WEBHOOKS = "webhooks"
     DOCUMENTS = "documents"
+    LEDGER_ORDERS = "ledger_orders"
+    TAX_CODES = "tax_codes"
     PURCHASES = "purchases"
 
 
@@ -249,6 +254,26 @@ class Documents(ABC):
         """Sum of debits by document number, of everything the ledger holds."""
 
 
+class LedgerOrders(Documents):
+    """The ledger also keeps quotes and sales orders, which book nothing."""
+
+    @abstractmethod
+    def put_order(self, order: LedgerOrder) -> str:
+        """Keep an order as it stands now, by its number, however often it is told; returns the ledger's id."""
+
+    @abstractmethod
+    def orders_there(self) -> dict[str, RemoteLedgerOrder]:
+        """Every order that the ledger holds, by its number."""
+
+
+class TaxCodes(Documents):
+    """The ledger names tax rates by codes of its own."""
+
+    @abstractmethod
+    def tax_codes(self) -> list[TaxCode]:
+        """The ledger's tax codes."""
+
+
 class Purchases(ABC):
     """A supplier that takes orders and answers them."""
 
@@ -281,5 +306,7 @@ PROTOCOLS: dict[Capability, type] = {
     Capability.CAPTURES: Captures,
     Capability.WEBHOOKS: Webhooks,
     Capability.DOCUMENTS: Documents,
+    Capability.LEDGER_ORDERS: LedgerOrders,
+    Capability.TAX_CODES: TaxCodes,
     Capability.PURCHASES: Purchases,
 }

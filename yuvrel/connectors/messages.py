@@ -335,8 +335,39 @@ class LedgerDoc(Message):
     date: str
     contact: str = ""
     memo: str = ""
+    order: str = ""
     lines: list[tuple[str, Decimal]]
     details: list[dict[str, Any]] = Field(default_factory=list)
+
+
+class LedgerOrder(Message):
+    """An order for the outside ledger, which books nothing: as a quote or as a sales order, and how it stands. In the
+    company's currency, with tax."""
+
+    number: str
+    kind: Literal["quote", "order"]
+    date: str
+    contact: str = ""
+    memo: str = ""
+    state: Literal["open", "closed", "cancelled"]
+    total: Decimal
+    details: list[dict[str, Any]] = Field(default_factory=list)
+
+
+class RemoteLedgerOrder(Message):
+    """An order as the ledger holds it."""
+
+    number: Annotated[Code, Field(min_length=1, max_length=60)]
+    state: Annotated[Code, Field(max_length=20)]
+    total: Total
+
+
+class TaxCode(Message):
+    """A tax code of the ledger and its rate in per cent."""
+
+    code: Annotated[Code, Field(min_length=1, max_length=20)]
+    title: Name = ""
+    percent: Decimal = Field(ge=0, le=100, decimal_places=2)
 
 
 class SupplierAnswer(Message):

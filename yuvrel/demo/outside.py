@@ -409,9 +409,11 @@ class Outside:
                 "postings": [{"account": "5400", "amount": "7.95"}, {"account": "1300", "amount": "-7.95"}],
             }
         )
+        rates = (("S23", "Standard", "23"), ("R13", "Reduced", "13.5"), ("Z0", "Zero rate", "0"))
+        taxes = [{"code": code, "title": title, "percent": percent} for code, title, percent in rates]
         chart = [{"code": c, "name": n} for _, c, n in sorted(CHART, key=lambda row: row[1])]
         self.setup["daybook"] = {
-            "account": {**_account("ledger", "Daybook", "daybook-token"), "chart": chart, "locked": []},
+            "account": {**_account("ledger", "Daybook", "daybook-token"), "chart": chart, "locked": [], "tax_codes": taxes},
             "document": documents,
         }
         accounts_of.cache_clear()

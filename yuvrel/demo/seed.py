@@ -143,6 +143,7 @@ class Seeder(Outside):
     def connect(self) -> None:
         """The connections, tested and ready to go live; the trade shop is left for a person to add."""
         of_shop = {"fee_percent": "1.80", "fee_fixed": "0.25", "cash_customer": "Web shop cash sales", "order_prefix": "WS-"}
+        of_shop["ledger_order"] = "order"
         self.connection("tannery-yard", "web_shop", "Larkmead web shop", "shop/larkmead-web", "shop-web-token", of_shop)
         of_market = {"fee_percent": "12", "cash_customer": "Hedgerow sales", "order_prefix": "HM-"}
         signed_in = {"account": {"client": "larkmead", "region": "ie"}}

@@ -9,7 +9,7 @@ from yuvrel.ownership import company_id, owned
 
 class Event(models.Model):
     """One thing that happened, for one consumer: each has rows of its own and so keeps its own place, and what commits
-    late is found whatever its number; `subject_id` is the id of the item, list, connection, group, shipment or
+    late is found whatever its number; `subject_id` is the id of the item, list, connection, group, order, shipment or
     document."""
 
     class Kind(models.TextChoices):
@@ -24,6 +24,7 @@ class Event(models.Model):
         PRICE_LIST = "price_list"
         COST = "cost"
         CUSTOMER_GROUP = "customer_group"
+        ORDER = "order"
 
     company_id = models.BigIntegerField(default=company_id, help_text="Companies stand above events: a number, no more")
     consumer = models.CharField(max_length=20)

@@ -123,6 +123,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     order.save()
     post_prepayment(order, at, new=new, gather=incoming.gather)
     record(Event.Kind.AVAILABILITY, touched, f"order {order.number}")
+    record(Event.Kind.ORDER, [order.pk], order.number)
     audit(actor, "take order", "order", order.pk, after={"version": incoming.version, "state": order.state})
     outcome = "cancelled" if incoming.cancelled else "new" if new else "changed"
     return Taken(order, outcome, *_to_look_at(incoming, problem, field))
@@ -277,6 +278,7 @@ def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
     order.save()
     if order.kind == SalesOrder.Kind.ORDER:
         post_prepayment(order, at)
+        record(Event.Kind.ORDER, [order.pk], order.number)
     audit(actor, "release order", "order", order.pk, before, {"total": str(order.total)})
     return order
 
@@ -364,6 +366,7 @@ def ship(
     pass_on(ORDER, order, State.PART_SHIPPED if left else State.SHIPPED)
     order.save()
     record(Event.Kind.SHIPMENT, [result.shipment.pk], result.shipment.number)
+    record(Event.Kind.ORDER, [order.pk], order.number)
     record(Event.Kind.AVAILABILITY, result.items, f"shipment {result.shipment.number}")
     audit(actor, "ship order", "order", order.pk, after={"shipment": result.shipment.number})
     return result.shipment

@@ -102,6 +102,16 @@ declare(
         **OWN,
     ),
     Setting(
+        "ledger_order",
+        "Orders in the ledger",
+        "Whether the ledger knows of an order before anything of it has left. It books nothing; the invoice names it.",
+        "choice",
+        "no",
+        choices=(("no", "not told"), ("quote", "as a quote"), ("order", "as a sales order")),
+        levels=OF_CONNECTIONS,
+        **OWN,
+    ),
+    Setting(
         "selling_currency",
         "Also sells in",
         "Orders in this currency are taken in at the rate of the day they were placed; the rates are under Books, Accounts. "
@@ -177,6 +187,7 @@ NAMES = (
     *MAPS,
     "selling_currency",
     "ledger_document",
+    "ledger_order",
     "unknown_lines",
     "order_prefix",
     "backorders",
@@ -198,6 +209,7 @@ class OrderRules:
     nameless: bool
     sells_in: str
     daily: bool
+    ledger_order: str
     states: Mapping[str, str]
     accounts: Mapping[str, str]
     carriers: Mapping[str, str]
@@ -240,5 +252,6 @@ def _rules(worth: Mapping[str, Any]) -> OrderRules:
         worth["unknown_lines"] == "flagged",
         worth["selling_currency"],
         worth["ledger_document"] == "day",
+        worth["ledger_order"],
         *(meanings(worth[name]) for name in MAPS),
     )

@@ -231,6 +231,7 @@ def _invoice(
             "quantity": str(p.quantity),
             "net": str(p.net),
             "tax": str(p.tax),
+            "tax_percent": str(lines[p.line_id].tax_percent),
         }
         for p in parts
     ]

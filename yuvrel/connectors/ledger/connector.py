@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from decimal import Decimal
 from typing import Any
+from urllib.parse import quote
 
 from ..base import Connector, pages, raw_rows, read, sound
-from ..capabilities import Documents
-from ..messages import Identity, LedgerDoc, Message, Page
+from ..capabilities import LedgerOrders, TaxCodes
+from ..messages import Identity, LedgerDoc, LedgerOrder, Message, Page, RemoteLedgerOrder, TaxCode
 
 
 class _Account(Message):
@@ -43,7 +44,16 @@ class _Documents(Message):
     after: str | None = None
 
 
-class Ledger(Connector, Documents):
+class _Orders(Message):
+    orders: list[Any]
+    after: str | None = None
+
+
+class _Codes(Message):
+    tax_codes: list[Any]
+
+
+class Ledger(Connector, LedgerOrders, TaxCodes):
     """A ledger that refuses what does not balance and books a number once."""
 
     kind = "ledger"
@@ -67,6 +77,7 @@ class Ledger(Connector, Documents):
             "date": document.date,
             "contact": document.contact,
             "memo": document.memo,
+            "order": document.order,
             "details": document.details,
             "postings": [{"account": code, "amount": str(amount)} for code, amount in document.lines],
         }
@@ -81,6 +92,25 @@ class Ledger(Connector, Documents):
         """Number and sum of debits of each document."""
         found = sound(_Document, (raw.body for page in pages(self._documents) for raw in page.rows))
         return {row.number: row.debits for row in found}
+
+    def put_order(self, order: LedgerOrder) -> str:
+        """Keep it as it stands; the ledger answers the same id for the same number."""
+        path = f"/api/orders/{quote(order.number, safe='')}"
+        body = {**order.model_dump(exclude={"number", "total"}), "total": str(order.total)}
+        return read(_Booked, self.caller.call("PUT", path, json=body)).id
+
+    def orders_there(self) -> dict[str, RemoteLedgerOrder]:
+        """Quotes and sales orders, page by page."""
+        found = sound(RemoteLedgerOrder, (raw.body for page in pages(self._orders) for raw in page.rows))
+        return {row.number: row for row in found}
+
+    def tax_codes(self) -> list[TaxCode]:
+        """Codes and rates."""
+        return sound(TaxCode, read(_Codes, self.caller.call("GET", "/api/tax-codes")).tax_codes)
+
+    def _orders(self, cursor: str) -> Page:
+        data = read(_Orders, self.caller.call("GET", "/api/orders", params={"after": cursor}))
+        return Page(rows=raw_rows(data.orders), cursor=data.after or "")
 
     def _documents(self, cursor: str) -> Page:
         data = read(_Documents, self.caller.call("GET", "/api/documents", params={"after": cursor}))

@@ -18,8 +18,10 @@
 		group: string;
 		can?: readonly string[];
 		words?: readonly Schemas['WordOut'][];
+		/** What a map's words can be, where the account names it: by setting. */
+		offered?: Record<string, { value: string; label: string }[]>;
 	};
-	let { way, id, group, can, words = [] }: Props = $props();
+	let { way, id, group, can, words = [], offered = {} }: Props = $props();
 	type Setting = Schemas['SettingOut'];
 	type Given = string | number | boolean | null;
 	const client = useQueryClient();
@@ -164,6 +166,7 @@
 									<WordMap
 										setting={one}
 										{words}
+										offered={offered[one.name]}
 										value={`${valueOf(one) ?? ''}`}
 										inherited={`${rung.inherited_value ?? ''}`}
 										disabled={!may || busy}

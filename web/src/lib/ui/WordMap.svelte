@@ -2,15 +2,20 @@
 	import type { Schemas } from '#lib/api/client.ts';
 
 	/** What each word of an account means here: those its kind knows, those heard, and those set. */
+	type Choice = { value: string; label: string };
 	type Props = {
 		setting: Schemas['SettingOut'];
 		words: readonly Schemas['WordOut'][];
+		/** What can be chosen, where the account names it. */
+		offered?: readonly Choice[];
 		value: string;
 		inherited: string;
 		disabled: boolean;
 		onchange: (value: string) => void;
 	};
-	let { setting, words, value, inherited, disabled, onchange }: Props = $props();
+	let { setting, words, offered = [], value, inherited, disabled, onchange }: Props = $props();
+	const choices = $derived<readonly Choice[]>(setting.choices.length ? setting.choices : offered);
+	const isRate = $derived(setting.words === 'tax_rates');
 	const parse = (text: string): Record<string, string> =>
 		text ? (JSON.parse(text) as Record<string, string>) : {};
 	const set = $derived(parse(value || inherited));
@@ -22,11 +27,11 @@
 			.map((word) => ({ sort: setting.words, word, proposed: '' }))
 	]);
 	const label = (meaning: string): string =>
-		setting.choices.find((one) => one.value === meaning)?.label ?? meaning;
+		choices.find((one) => one.value === meaning)?.label ?? meaning;
 	/** What a word means without a rule. */
 	const usual = (proposed: string): string =>
 		proposed || (setting.words === 'payment_methods' ? (setting.choices[0]?.value ?? '') : '');
-	const said = (word: string): string => word.replaceAll('_', ' ');
+	const said = (word: string): string => (isRate ? `${word} %` : word.replaceAll('_', ' '));
 
 	function mean(word: string, meaning: string): void {
 		const rest = Object.fromEntries(Object.entries(set).filter(([other]) => other !== word));
@@ -38,7 +43,7 @@
 	{#each rows as row (row.word)}
 		<label
 			><span>{said(row.word)}</span>
-			{#if setting.choices.length}
+			{#if choices.length}
 				<select
 					class="field"
 					aria-label="{setting.label}: {said(row.word)}"
@@ -46,8 +51,10 @@
 					value={set[row.word] ?? ''}
 					onchange={(event) => mean(row.word, event.currentTarget.value)}
 				>
-					<option value="">{label(usual(row.proposed)) || 'no meaning yet'}</option>
-					{#each setting.choices as choice (choice.value)}{#if choice.value !== usual(row.proposed)}<option
+					<option value=""
+						>{label(usual(row.proposed)) || (isRate ? 'no code' : 'no meaning yet')}</option
+					>
+					{#each choices as choice (choice.value)}{#if choice.value !== usual(row.proposed)}<option
 								value={choice.value}>{choice.label}</option
 							>{/if}{/each}
 				</select>

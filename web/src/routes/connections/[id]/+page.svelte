@@ -27,6 +27,12 @@
 	}));
 	const data = $derived(connection.data);
 	let busy = $state('');
+	const codes = $derived(
+		(data?.test_report.tax_codes ?? []).map(([code = '', percent, title]) => ({
+			value: code,
+			label: `${code} ${title}, ${Number(percent)} %`
+		}))
+	);
 	const may = $derived(session.may('connect channels'));
 	const can = (what: string): boolean => data?.can.includes(what) ?? false;
 
@@ -215,6 +221,17 @@
 			{#if can('orders')}<section id="orders">
 					<h2>Orders and fees</h2>
 					<Rules way="connection" {id} group="Orders" can={data.can} words={data.words} />
+				</section>{/if}
+			{#if can('tax_codes')}<section id="ledger">
+					<h2>Tax codes</h2>
+					<Rules
+						way="connection"
+						{id}
+						group="Ledger"
+						can={data.can}
+						words={data.words}
+						offered={{ tax_codes: codes }}
+					/>
 				</section>{/if}
 			{#if can('quantities')}<section id="quantities">
 					<h2>Quantities shown</h2>

@@ -1,0 +1,215 @@
+"""Orders that the ledger knows as quotes or sales orders before they book anything, and its tax codes."""
+
+from __future__ import annotations
+
+from decimal import Decimal as D
+from typing import Any
+
+import httpx
+import pytest
+from django.utils import timezone
+
+from tests.channels.conftest import Standins
+from tests.channels.test_journey import World, settle
+from tests.world import set_rules
+from yuvrel.agreement import actions as agreement
+from yuvrel.agreement.models import Drift
+from yuvrel.catalogue.models import TaxClass
+from yuvrel.channels import actions, inbound, ledger_out, outbound, queries, snags
+from yuvrel.channels.jobs import relay_now
+from yuvrel.channels.models import Connection, OutboundMessage, Snag
+from yuvrel.core.errors import BadInputError
+from yuvrel.people.roles import SYSTEM
+from yuvrel.sales.actions import hold, release, ship
+from yuvrel.sales.models import SalesOrder
+
+pytestmark = pytest.mark.django_db
+
+
+@pytest.fixture
+def world(db: None, standins: Standins) -> World:
+    return World(standins)
+
+
+def told(world: World, number: str) -> dict[str, Any] | None:
+    """What the ledger itself holds."""
+    return world.standins.store.get("books", "order", number)
+
+
+def order_of(world: World, wanted: dict[str, int] | None = None) -> SalesOrder:
+    """An order of the shop, taken in and told."""
+    world.buy(wanted or {"v1": 3})
+    inbound.poll(Connection.objects.get(pk=world.shop.pk))
+    settle()
+    return SalesOrder.objects.latest("pk")
+
+
+def office(world: World, path: str, **form: Any) -> None:
+    """Somebody at the shop's back office."""
+    answer = httpx.post(f"{world.standins.base}/shop/web/office/{path}", data=form, trust_env=False)
+    assert answer.status_code == 302
+
+
+def level(world: World) -> list[tuple[str, str, str]]:
+    agreement.check_connection(Connection.objects.get(pk=world.ledger.pk))
+    open_ones = Drift.objects.filter(healed_at=None, code="A6").order_by("pk")
+    return [(drift.title, drift.expected, drift.found) for drift in open_ones]
+
+
+def test_nothing_is_told_of_orders_unless_somebody_says_so(world: World) -> None:
+    order = order_of(world)
+    assert told(world, order.number) is None
+    ship(SYSTEM, order.pk, at=timezone.now())
+    settle()
+    assert told(world, order.number) is None
+    assert not OutboundMessage.objects.filter(kind="ledger_order").exists()
+
+
+@pytest.mark.parametrize(("rule", "kind"), [("order", "order"), ("quote", "quote")])
+def test_an_order_is_known_to_the_ledger_from_its_first_day_to_its_last(world: World, rule: str, kind: str) -> None:
+    set_rules(world.shop, ledger_order=rule, cash_customer="Shop sales")
+    order = order_of(world)
+    found = told(world, order.number)
+    assert found is not None
+    assert (found["kind"], found["state"], found["contact"]) == (kind, "open", "Shop sales")
+    assert D(found["total"]) == order.total
+    assert [(line["sku"], line["quantity"]) for line in found["details"] if line["sku"]] == [("SMK-S", "3.000")]
+    assert not [d for d in world.standins.store.all("books", "document") if d["kind"] == "invoice"], "it books nothing"
+    assert level(world) == []
+    ship(SYSTEM, order.pk, at=timezone.now())
+    settle()
+    found = told(world, order.number)
+    assert found is not None
+    assert found["state"] == "closed"
+    (invoice,) = [d for d in world.standins.store.all("books", "document") if d["kind"] == "invoice"]
+    assert invoice["order"] == order.number
+    assert level(world) == []
+    assert OutboundMessage.objects.filter(kind="ledger_order").count() == 1
+
+
+def test_what_the_shopper_changes_and_cancels_is_told(world: World) -> None:
+    set_rules(world.shop, ledger_order="order")
+    order = order_of(world)
+    office(world, "edit", id=order.external_id, count=5)
+    inbound.poll(Connection.objects.get(pk=world.shop.pk))
+    settle()
+    found = told(world, order.number)
+    assert found is not None
+    assert found["details"][0]["quantity"] == "5.000"
+    assert level(world) == []
+    office(world, "cancel", id=order.external_id)
+    inbound.poll(Connection.objects.get(pk=world.shop.pk))
+    settle()
+    found = told(world, order.number)
+    assert found is not None
+    assert found["state"] == "cancelled"
+    assert level(world) == []
+
+
+def test_a_held_order_is_told_when_it_goes_on(world: World) -> None:
+    set_rules(world.shop, ledger_order="order", backorders="held")
+    order = order_of(world, {"v2": 4})
+    assert told(world, order.number) is not None
+    world.buy({"v1": 3})
+    OutboundMessage.objects.filter(kind="ledger_order").delete()
+    hold(SYSTEM, order.pk, "asks for a later date")
+    relay_now()
+    ledger_out.queue_orders([order.pk])
+    assert not OutboundMessage.objects.filter(kind="ledger_order").exists(), "held before the ledger knew of it"
+    release(SYSTEM, order.pk, timezone.now())
+    settle()
+    assert OutboundMessage.objects.get(kind="ledger_order").state == "sent"
+
+
+def test_what_differs_there_is_a_drift(world: World) -> None:
+    set_rules(world.shop, ledger_order="order")
+    order = order_of(world)
+    with world.standins.store.transaction():
+        found = told(world, order.number) or {}
+        world.standins.store.put("books", "order", order.number, {**found, "state": "closed"})
+        world.standins.store.put("books", "order", "Q-9", {**found, "number": "Q-9", "total": "12.00"})
+    assert level(world) == [
+        (f"Order {order.number} in the ledger", f"open, {order.total}", f"closed, {order.total}"),
+        ("Order Q-9 in the ledger", "not ours", "open, 12.00"),
+    ]
+
+
+def test_an_order_that_changes_while_it_is_told_is_told_again(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    set_rules(world.shop, ledger_order="order")
+    world.buy({"v1": 3})
+    inbound.poll(Connection.objects.get(pk=world.shop.pk))
+    relay_now()
+    real = outbound.SENDERS["ledger_order"]
+
+    def slow(connector: Any, row: OutboundMessage) -> str:
+        answer = real(connector, row)
+        ledger_out.queue_orders([row.subject_id])
+        return answer
+
+    monkeypatch.setitem(outbound.SENDERS, "ledger_order", slow)
+    outbound.deliver(Connection.objects.get(pk=world.ledger.pk))
+    assert OutboundMessage.objects.get(kind="ledger_order").state == "waiting"
+    monkeypatch.setitem(outbound.SENDERS, "ledger_order", real)
+    settle()
+    assert OutboundMessage.objects.get(kind="ledger_order").state == "sent"
+
+
+def test_what_the_ledger_refuses_is_a_snag_until_it_takes_it(world: World) -> None:
+    set_rules(world.shop, ledger_order="order")
+    # A code that the ledger does not have.
+    set_rules(world.ledger, tax_codes='{"23": "GONE"}')
+    order = order_of(world)
+    ship(SYSTEM, order.pk, at=timezone.now())
+    settle()
+    snag = Snag.objects.get(kind="delivery", resolved_at=None)
+    assert (snag.title, "There is no tax code GONE" in snag.detail) == ("The ledger did not take a document", True)
+    set_rules(world.ledger, tax_codes="{}")
+    snags.try_again(SYSTEM, snag.pk)
+    settle()
+    assert not Snag.objects.filter(resolved_at=None).exists()
+    assert level(world) == []
+
+
+CODES = [
+    {"code": "S23", "title": "Standard", "percent": "23"},
+    {"code": "R13", "title": "Reduced", "percent": "13.50"},
+    {"code": "Z", "title": "Zero", "percent": "0"},
+    {"code": "EX", "title": "Exempt", "percent": "0"},
+]
+
+
+def test_lines_carry_the_ledgers_own_tax_codes(world: World) -> None:
+    with world.standins.store.transaction():
+        account = world.standins.store.get("books", "account", "books") or {}
+        world.standins.store.put("books", "account", "books", {**account, "tax_codes": CODES})
+    row = actions.test(SYSTEM, world.ledger.pk, timezone.now())
+    assert row.test_report["tax_codes"] == [
+        ("S23", "23", "Standard"),
+        ("R13", "13.50", "Reduced"),
+        ("Z", "0", "Zero"),
+        ("EX", "0", "Exempt"),
+    ]
+    row = Connection.objects.get(pk=world.ledger.pk)
+    TaxClass.objects.create(name="Zero", percent=D(0))
+    words = {one["word"]: one["proposed"] for one in queries.words(row) if one["sort"] == "tax_rates"}
+    assert words == {"0": "", "23": "S23"}, "of two codes of one rate neither is taken for granted"
+    set_rules(world.shop, ledger_order="order")
+    order = order_of(world)
+    found = told(world, order.number)
+    assert found is not None
+    assert {line["tax_code"] for line in found["details"]} == {"S23"}
+    ship(SYSTEM, order.pk, at=timezone.now())
+    settle()
+    (invoice,) = [d for d in world.standins.store.all("books", "document") if d["kind"] == "invoice"]
+    assert {(line["tax_percent"], line["tax_code"]) for line in invoice["details"]} == {("23.00", "S23")}
+    assert level(world) == []
+    with pytest.raises(BadInputError):
+        set_rules(world.ledger, tax_codes='{"23": "' + "X" * 40 + '"}')
+
+
+@pytest.mark.parametrize("body", [{"kind": "bill", "state": "open"}, {"kind": "quote", "state": "lost"}, {}])
+def test_the_ledger_says_no_to_what_is_no_order(world: World, body: dict[str, str]) -> None:
+    headers = {"Authorization": "Bearer t"}
+    there = f"{world.standins.base}/ledger/books/api/orders/X"
+    answer = httpx.put(there, json={**body, "total": "1"}, headers=headers, trust_env=False)
+    assert (answer.status_code, "is a quote or an order" in answer.text) == (422, True)
