@@ -22,6 +22,7 @@ from yuvrel.core.errors import BadInputError
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import hold, release, ship
 from yuvrel.sales.models import SalesOrder
+from yuvrel.sales.queries import order_page
 
 pytestmark = pytest.mark.django_db
 
@@ -85,6 +86,8 @@ def test_an_order_is_known_to_the_ledger_from_its_first_day_to_its_last(world: W
     assert invoice["order"] == order.number
     assert level(world) == []
     assert OutboundMessage.objects.filter(kind="ledger_order").count() == 1
+    said = [(moment["what"], moment["more"]) for moment in order_page(order.pk)["history"]]
+    assert ("Books knows of it", "closed") in said
 
 
 def test_what_the_shopper_changes_and_cancels_is_told(world: World) -> None:

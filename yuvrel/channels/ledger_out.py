@@ -19,6 +19,7 @@ from yuvrel.connectors.messages import LedgerDoc, LedgerOrder
 from yuvrel.core.errors import RefusedError
 from yuvrel.core.postings import their_account
 from yuvrel.core.rules import OF_CONNECTIONS, Setting, meanings
+from yuvrel.documents.registry import Moment, add_moments
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import Ability
 from yuvrel.rules.queries import settled
@@ -194,3 +195,17 @@ def send_order(connector: Connector, row: OutboundMessage) -> str:
     order = SalesOrder.objects.select_related("connection", "customer").get(pk=row.subject_id)
     rules = order_rules_of([order.connection])[order.connection_id]
     return capable(connector, LedgerOrders).put_order(order_message(order, rules, codes_of(row.connection)))
+
+
+def _moments(order: SalesOrder) -> list[Moment]:
+    """What of an order the ledger was told last."""
+    row = OutboundMessage.objects.filter(kind=ORDER, subject_id=order.pk).select_related("connection").first()
+    if row is None:
+        return []
+    ledger, standing = row.connection.name, state_of(order)
+    if row.state == OutboundMessage.State.SENT and row.sent_at:
+        return [Moment(row.sent_at, "", f"{ledger} knows of it", standing)]
+    return [Moment(row.next_try_at, "", f"{ledger} is still to be told", row.last_error)]
+
+
+add_moments("order", _moments)

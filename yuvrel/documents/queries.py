@@ -7,7 +7,7 @@ from typing import Any
 from yuvrel.core.errors import NotFoundError
 from yuvrel.people.models import AuditRow
 
-from .registry import DocumentKind, Moment, Ref, address, kind_of
+from .registry import MORE_MOMENTS, DocumentKind, Moment, Ref, address, kind_of
 
 
 def get_document(kind: DocumentKind, document_id: int) -> Any:
@@ -52,9 +52,9 @@ def _more(after: dict[str, Any]) -> str:
 
 def time_line(kind: DocumentKind, row: Any) -> list[Moment]:
     """All that happened to a document, the oldest first."""
-    if kind.happened is not None:
-        return kind.happened(row)
-    return sorted([*done_to(kind, row.pk), *kind.moments(row)], key=lambda one: one.at)
+    own = kind.happened(row) if kind.happened is not None else [*done_to(kind, row.pk), *kind.moments(row)]
+    more = [moment for tell in MORE_MOMENTS.get(kind.code, ()) for moment in tell(row)]
+    return sorted([*own, *more], key=lambda one: one.at)
 
 
 def belongs_to(kind: DocumentKind, row: Any) -> tuple[str, str]:

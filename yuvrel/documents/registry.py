@@ -88,6 +88,13 @@ class DocumentKind:
 
 
 KINDS: dict[str, DocumentKind] = {}
+# What layers above know of documents of a kind, as what was told to whom.
+MORE_MOMENTS: dict[str, list[Moments]] = {}
+
+
+def add_moments(code: str, moments: Moments) -> None:
+    """Make known something more that happens to documents of a kind."""
+    MORE_MOMENTS.setdefault(code, []).append(moments)
 
 
 def register(kind: DocumentKind) -> DocumentKind:
