@@ -14,6 +14,7 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "yuvrel.server.settings")
 django.setup()
 
 from django.db import connection, connections  # noqa: E402
+from django.db.models import F  # noqa: E402
 from django.test.utils import setup_databases, teardown_databases  # noqa: E402
 from django.utils import timezone  # noqa: E402
 
@@ -21,7 +22,8 @@ from bench.__main__ import Table, standins, timed  # noqa: E402
 from bench.company import Size, build, standin_setup  # noqa: E402
 from yuvrel.catalogue.models import Item  # noqa: E402
 from yuvrel.catalogue.retail import keep_prices, priced  # noqa: E402
-from yuvrel.channels import prices  # noqa: E402
+from yuvrel.channels import offers, prices  # noqa: E402
+from yuvrel.channels.jobs import relay_now  # noqa: E402
 from yuvrel.channels.models import Connection, Listing, PriceOffer  # noqa: E402
 from yuvrel.channels.rehearsal import rehearse_rules  # noqa: E402
 from yuvrel.core.price_change import PriceRule  # noqa: E402
@@ -113,6 +115,7 @@ def measure(table: Table, shop: Connection, derived: PriceList) -> None:
         "",
         f"{seconds / bare:.1f} ×",
     )
+    rule_over_all(table)
     PriceOffer.objects.update(state="agreed")
     chosen = list(PriceOffer.objects.filter(listing__connection=shop).order_by("pk").values_list("pk", flat=True)[:5000])
     PriceOffer.objects.filter(pk__in=chosen).update(state="pending")
@@ -125,6 +128,34 @@ def measure(table: Table, shop: Connection, derived: PriceList) -> None:
         f"{calls:.1f} calls/s",
         f"{calls / 20:.0%} of 20 calls/s",
     )
+
+
+def rule_over_all(table: Table) -> None:
+    """A buffer for the whole company, rehearsed over every listing and then set and worked out, in one run; what is
+    offered afterwards is what was rehearsed."""
+    company = Rung(Level.COMPANY, "the bench")
+    offers.recompute_connections({row.pk: "bench" for row in offers.live_connections()})
+    Listing.objects.update(offer_state="agreed")
+    before = dict(Listing.objects.values_list("pk", "offered"))
+    bare, count = timed(lambda: Listing.objects.update(offered=F("offered")))
+    seconds, said = timed(lambda: rehearse_rules(SYSTEM, company, {"buffer": "3"}))
+    changing = said["rising"] + said["falling"]
+    name = f"rehearse a buffer on {said['listings']:,} listings ({changing:,} change)"
+    table.add(
+        name, seconds, f"{said['listings'] / seconds:,.0f} listings/s", f"{seconds / bare:.1f} × one bare UPDATE of {count:,}"
+    )
+
+    def apply() -> None:
+        change(SYSTEM, company, {"buffer": "3"}, timezone.now())
+        while relay_now():
+            continue
+
+    seconds, _ = timed(apply)
+    moved = sum(1 for pk, offered in Listing.objects.values_list("pk", "offered") if offered != before[pk])
+    if moved != changing:
+        raise SystemExit(f"{changing:,} were rehearsed, {moved:,} changed")
+    name = f"set it and work out {said['listings']:,} offers ({moved:,} wait to be pushed)"
+    table.add(name, seconds, f"{said['listings'] / seconds:,.0f} listings/s", f"{seconds / bare:.1f} ×")
 
 
 def main() -> None:

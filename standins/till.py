@@ -21,14 +21,24 @@ bp = Blueprint("till", __name__, url_prefix="/till/<account>")
 @bp.get("/api/self")
 @scoped("till", "")
 def self_(account: str) -> Any:
-    return {"name": g.account["name"], "scopes": g.scopes}
+    return {"name": g.account["name"], "scopes": g.scopes, "outlets": [one["key"] for one in g.account.get("outlets", [])]}
+
+
+def stock_at(article: Doc, outlet: str) -> Any:
+    """The stock figure of an article: at an outlet where the account has several."""
+    return (
+        (article.get("stocks") or {}).get(outlet, article["stock"] if article["stock"] is None else "0")
+        if outlet
+        else article["stock"]
+    )
 
 
 @bp.get("/api/articles")
 @scoped("till", "articles:read")
 def articles(account: str) -> Any:
     rows, following = paged(account, "article", request.args.get("after") or "", 100)
-    return {"articles": rows, "after": following}
+    outlet = request.args.get("outlet", "")
+    return {"articles": [{**row, "stock": stock_at(row, outlet)} for row in rows], "after": following}
 
 
 @bp.get("/api/stock")
@@ -36,11 +46,12 @@ def articles(account: str) -> Any:
 def read_stock(account: str) -> Any:
     wanted = request.args.get("plu", "").split(",")
     found = {plu: store().get(account, "article", plu) for plu in wanted}
-    return {"stock": {plu: a["stock"] for plu, a in found.items() if a}}
+    outlet = request.args.get("outlet", "")
+    return {"stock": {plu: stock_at(a, outlet) for plu, a in found.items() if a}}
 
 
-def _amended(account: str, field: str, figure: Callable[[Any], str]) -> Any:
-    """Write a field of the articles that a batch names; what is refused, by its number."""
+def _amended(account: str, field: str, change: Callable[[Doc, Any], Doc]) -> Any:
+    """Change the articles that a batch names; what is refused, by its number."""
     refused = {}
     for number, (plu, value) in enumerate((request.get_json(silent=True) or {}).get(field, {}).items()):
         article = store().get(account, "article", plu)
@@ -49,14 +60,20 @@ def _amended(account: str, field: str, figure: Callable[[Any], str]) -> Any:
         elif article is None:
             refused[plu] = "no such article"
         else:
-            store().amend(account, "article", plu, {**article, field.removesuffix("s"): figure(value)})
+            store().amend(account, "article", plu, {**article, **change(article, value)})
     return {"refused": refused}
 
 
 @bp.put("/api/stock")
 @scoped("till", "articles:write")
 def write_stock(account: str) -> Any:
-    return _amended(account, "stock", lambda value: str(money(value, "stock")))
+    outlet = request.args.get("outlet", "")
+
+    def change(article: Doc, value: Any) -> Doc:
+        figure = str(money(value, "stock"))
+        return {"stocks": {**(article.get("stocks") or {}), outlet: figure}} if outlet else {"stock": figure}
+
+    return _amended(account, "stock", change)
 
 
 @bp.get("/api/prices")
@@ -70,7 +87,7 @@ def read_prices(account: str) -> Any:
 @bp.put("/api/prices")
 @scoped("till", "articles:write")
 def write_prices(account: str) -> Any:
-    return _amended(account, "prices", lambda value: str(money(value, "price").quantize(CENT)))
+    return _amended(account, "prices", lambda article, value: {"price": str(money(value, "price").quantize(CENT))})
 
 
 @bp.get("/api/price-changes")
@@ -87,7 +104,8 @@ def receipts(account: str) -> Any:
     # What was not uploaded yet has no time of change, and every real time sorts after "0".
     since = request.args.get("since", "") or "0"
     rows, following = paged(account, "receipt", request.args.get("after") or "", 100, since)
-    return {"receipts": rows, "after": following}
+    outlet = request.args.get("outlet", "")
+    return {"receipts": [row for row in rows if not outlet or row.get("outlet") == outlet], "after": following}
 
 
 @bp.get("/")
@@ -99,6 +117,8 @@ def page(account: str) -> Any:
             account=account,
             till=account_of(account, "till"),
             articles=store().all(account, "article"),
+            outlet=request.args.get("outlet", ""),
+            stock_at=stock_at,
             waiting=[r for r in rows if not r["uploaded_at"]],
             sold=rows[::-1][:15],
             **board_of(account),
@@ -139,6 +159,7 @@ def sell(account: str) -> Response:
             "uploaded_at": "",
             "currency": "EUR",
             "tender": request.form.get("tender", "cash"),
+            "outlet": request.form.get("outlet", ""),
             "rows": rows,
             "total": str(sum(Decimal(r["sum"]) for r in rows)),
         }

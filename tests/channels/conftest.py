@@ -156,6 +156,16 @@ def setup() -> dict[str, dict[str, Any]]:
         },
         "trade": {"account": {"id": "trade", "sort": "shop", "name": "Trade", "tokens": {"t": SHOP_SCOPES}}, "product": products},
         "mill": {"account": {"id": "mill", "sort": "till", "name": "Mill Lane", "tokens": {"t": till}}, "article": articles},
+        "chain": {
+            "account": {
+                "id": "chain",
+                "sort": "till",
+                "name": "Chain",
+                "tokens": {"t": till},
+                "outlets": [{"key": "yard", "title": "Yard"}, {"key": "lane", "title": "Lane"}],
+            },
+            "article": articles,
+        },
         "hedge": {
             "account": {
                 "id": "hedge",

@@ -73,9 +73,9 @@ def keep_sign_in(connection: Connection, values: dict[str, str]) -> None:
     for entry in kind_of(connection).sign_in.entries:
         given = str(values.get(entry.name) or "").strip()
         before = secrets.get(entry.name) if entry.secret else connection.account.get(entry.name)
-        if not (given or before):
+        if not (given or before or entry.optional):
             raise BadInputError(
                 f"Enter the {entry.label[:1].lower()}{entry.label[1:]}. {entry.help}", field=f"sign_in.{entry.name}"
             )
-        (secrets if entry.secret else shown)[entry.name] = given or str(before)
+        (secrets if entry.secret else shown)[entry.name] = given or str(before or "")
     connection.secrets_sealed, connection.account = seal(json.dumps(secrets)), shown

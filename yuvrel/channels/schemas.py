@@ -18,6 +18,7 @@ class SignInEntryOut(Schema):
     label: str
     help: str
     secret: bool
+    optional: bool
 
 
 class KindOut(Schema):

@@ -22,13 +22,14 @@ LONGEST_GRANT = 86_400.0
 @dataclass(frozen=True)
 class Entry:
     """One thing to enter; a secret is sealed and never shown again. What is `fixed` says which account is meant and stays
-    once anything was exchanged."""
+    once anything was exchanged; an `optional` one may be left empty."""
 
     name: str
     label: str
     help: str
     secret: bool = True
     fixed: bool = False
+    optional: bool = False
 
 
 @dataclass(frozen=True)

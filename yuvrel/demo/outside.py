@@ -26,6 +26,8 @@ Setup = dict[str, dict[str, Any]]
 EDITED = "GLV-GOA-8"  # nothing else touches it at first, so that the edit at the shop stays to be seen
 
 
+# The ledger's own names of tax rates: code, per cent, title.
+TAX_CODES = (("S23", "23", "Standard"), ("R13", "13.5", "Reduced"), ("Z0", "0", "Zero rate"))
 # Shoppers who see prices of their own once they have signed in.
 GROUPS = [{"key": "clubs", "title": "Bee clubs"}, {"key": "staff", "title": "Staff"}]
 
@@ -409,8 +411,7 @@ class Outside:
                 "postings": [{"account": "5400", "amount": "7.95"}, {"account": "1300", "amount": "-7.95"}],
             }
         )
-        rates = (("S23", "Standard", "23"), ("R13", "Reduced", "13.5"), ("Z0", "Zero rate", "0"))
-        taxes = [{"code": code, "title": title, "percent": percent} for code, title, percent in rates]
+        taxes = [{"code": code, "title": title, "percent": percent} for code, percent, title in TAX_CODES]
         chart = [{"code": c, "name": n} for _, c, n in sorted(CHART, key=lambda row: row[1])]
         self.setup["daybook"] = {
             "account": {**_account("ledger", "Daybook", "daybook-token"), "chart": chart, "locked": [], "tax_codes": taxes},

@@ -47,7 +47,7 @@ from yuvrel.stock.models import StockBalance, Transfer
 from .company import make_people, make_range, make_suppliers
 from .drawings import picture_range
 from .history import History, simulate
-from .outside import EDITED, MARKET_CATEGORIES, SCOPES, THERE, Outside, Setup
+from .outside import EDITED, MARKET_CATEGORIES, SCOPES, TAX_CODES, THERE, Outside, Setup
 from .past import Past
 from .range import BY_SKU, SPECS, SUPPLIERS
 
@@ -182,6 +182,7 @@ class Seeder(Outside):
                 "name": name,
                 "scopes": SCOPES[path.split("/")[0]],
                 "accounts": [[c, n] for _, c, n in CHART] if kind == "ledger" else [],
+                "tax_codes": [list(one) for one in TAX_CODES] if kind == "ledger" else [],
             },
             **more,
         )

@@ -20,6 +20,22 @@ from ..messages import (
     RemoteOrder,
     RemotePrice,
 )
+from ..sign_in import TOKEN, Entry
+
+OUTLET = Entry(
+    "outlet",
+    "Outlet",
+    "Which of the account's shops the till stands in, as mill or wagon. Leave it empty where there is one alone.",
+    secret=False,
+    fixed=True,
+    optional=True,
+)
+
+
+class _Self(Message):
+    name: str
+    scopes: list[str]
+    outlets: list[str] = []
 
 
 class _Articles(Message):
@@ -55,10 +71,12 @@ class _Receipts(Message):
 
 
 class Till(Connector, Listings, Quantities, PriceChanges, Orders):
-    """A till at one location."""
+    """A till at one location: an account's only one, or that of one of its outlets. Articles and prices are the account's,
+    stock and receipts the outlet's."""
 
     kind = "till"
     label = "Till"
+    sign_in = TOKEN.with_entries(OUTLET)
     gives_no = ("costs", "suppliers", "descriptions", "pictures", "options", "customers")
     scopes = ("articles:read", "articles:write", "sales:read")
     order_states: ClassVar[Mapping[str, str]] = {"sold": "taken"}
@@ -66,12 +84,25 @@ class Till(Connector, Listings, Quantities, PriceChanges, Orders):
     sales_already_happened = True
 
     def identify(self) -> Identity:
-        """Name of the till and what its key may do."""
-        return self._identity(self.caller.call("GET", "/api/self"))
+        """Name of the till, what its key may do, and whether the account has such an outlet."""
+        found = read(_Self, self.caller.call("GET", "/api/self"))
+        outlet = self.values.get("outlet", "")
+        held = self._identity({"name": f"{found.name}, {outlet}" if outlet else found.name, "scopes": found.scopes})
+        having = f"(it has {', '.join(found.outlets)})" if found.outlets else "(it has none)"
+        if outlet and outlet not in found.outlets:
+            return held.model_copy(update={"missing": [*held.missing, f"the outlet {outlet} {having}"]})
+        if found.outlets and not outlet:
+            return held.model_copy(update={"missing": [*held.missing, f"an outlet: say which {having}"]})
+        return held
+
+    def _here(self, **params: Any) -> dict[str, Any]:
+        """What is asked, of the outlet alone where there is one."""
+        outlet = self.values.get("outlet", "")
+        return {**params, "outlet": outlet} if outlet else params
 
     def listings(self, cursor: str) -> Page:
         """Articles."""
-        data = read(_Articles, self.caller.call("GET", "/api/articles", params={"after": cursor}))
+        data = read(_Articles, self.caller.call("GET", "/api/articles", params=self._here(after=cursor)))
         return Page(rows=raw_rows(data.articles), cursor=data.after or "")
 
     def read_listing(self, body: Any) -> RemoteListing:
@@ -94,7 +125,7 @@ class Till(Connector, Listings, Quantities, PriceChanges, Orders):
 
     def read_quantities(self, external_ids: Sequence[str]) -> dict[str, Decimal]:
         """The stock figures the till shows."""
-        batches = [{"plu": ",".join(external_ids[start : start + 200])} for start in range(0, len(external_ids), 200)]
+        batches = [self._here(plu=",".join(external_ids[start : start + 200])) for start in range(0, len(external_ids), 200)]
         answers = [read(_Stock, data) for data in self.caller.read_many("/api/stock", batches)]
         rows = sound(_Figure, ({"plu": plu, "stock": stock} for data in answers for plu, stock in data.stock.items()))
         return {row.plu: row.stock for row in rows}
@@ -102,7 +133,7 @@ class Till(Connector, Listings, Quantities, PriceChanges, Orders):
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> list[PushResult]:
         """Set stock figures."""
         body = {"stock": {p.external_id: format(p.quantity.normalize(), "f") for p in pushes}}
-        refused = read(_Refused, self.caller.call("PUT", "/api/stock", json=body)).refused
+        refused = read(_Refused, self.caller.call("PUT", "/api/stock", json=body, params=self._here())).refused
         return [
             PushResult(external_id=p.external_id, ok=p.external_id not in refused, error=refused.get(p.external_id, ""))
             for p in pushes
@@ -135,7 +166,7 @@ class Till(Connector, Listings, Quantities, PriceChanges, Orders):
 
     def orders(self, since: str, cursor: str) -> Page:
         """Receipts uploaded since a till time."""
-        data = read(_Receipts, self.caller.call("GET", "/api/receipts", params={"since": since, "after": cursor}))
+        data = read(_Receipts, self.caller.call("GET", "/api/receipts", params=self._here(since=since, after=cursor)))
         return Page(rows=raw_rows(data.receipts, at="uploaded_at"), cursor=data.after or "")
 
     def read_order(self, body: Any) -> RemoteOrder:

@@ -31,7 +31,7 @@
 			>{isNew || !entry.secret ? entry.label : `New ${entry.label.toLowerCase()}`}
 			<input
 				class="field"
-				required={isNew && !isOptional}
+				required={isNew && !isOptional && !entry.optional}
 				maxlength="300"
 				type={entry.secret ? 'password' : 'text'}
 				autocomplete="off"
