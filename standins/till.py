@@ -108,6 +108,45 @@ def receipts(account: str) -> Any:
     return {"receipts": [row for row in rows if not outlet or row.get("outlet") == outlet], "after": following}
 
 
+@bp.get("/api/closes")
+@scoped("till", "sales:read")
+def closes(account: str) -> Any:
+    rows, following = paged(account, "close", request.args.get("after") or "", 100, request.args.get("since", "") or "0")
+    outlet = request.args.get("outlet", "")
+    return {"closes": [row for row in rows if not outlet or row.get("outlet") == outlet], "after": following}
+
+
+@bp.post("/close")
+def close(account: str) -> Response:
+    """Close the till for the day: what is in the drawer and what the card terminal says are counted."""
+    with store().transaction():
+        till = account_of(account, "till")
+        number = int(till.get("next_close", 1))
+        store().amend(account, "account", account, {**till, "next_close": number + 1})
+        at = stamp(store(), account)
+        close: Doc = {
+            "id": secrets.token_hex(6),
+            "number": f"Z{number:04d}",
+            "outlet": request.form.get("outlet", ""),
+            "closed_at": at,
+            "updated_at": at,
+            "currency": "EUR",
+            "tenders": [
+                {
+                    "tender": tender,
+                    "float": str(money(request.form.get(f"float-{tender}") or "0", "float")),
+                    "counted": str(money(request.form[f"counted-{tender}"], "counted")),
+                }
+                for tender in ("cash", "card")
+                if request.form.get(f"counted-{tender}", "").strip()
+            ],
+        }
+        if not close["tenders"]:
+            return redirect(f"/till/{account}/?said=Count+something+first.")
+        store().put(account, "close", close["id"], close)
+    return redirect(f"/till/{account}/?said=Closed,+{close['number']}.")
+
+
 @bp.get("/")
 def page(account: str) -> Any:
     with store().transaction():

@@ -24,6 +24,7 @@ from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.loading import base_list
 from yuvrel.pricing.models import PriceList
 from yuvrel.sales.models import Customer, CustomerGroup, OrderLine, SalesOrder
+from yuvrel.sales.till_counts import CountedTender, take_count
 from yuvrel.server.api import api
 from yuvrel.server.workings import WORKINGS
 from yuvrel.stock.models import CostChange, StockBalance, Transfer
@@ -146,6 +147,10 @@ def working_keys() -> dict[str, str]:
     club = ChannelGroup.objects.filter(connection=listing.connection).first()
     club = club or ChannelGroup.objects.create(connection=listing.connection, key="staff", title="Staff")
     keys |= {"group-price": f"{listing.pk}-{club.pk}"}
+    counted = take_count(
+        SYSTEM, listing.connection, "z", "Z1", timezone.now(), "EUR", [CountedTender("cash", Decimal(0), Decimal(1))]
+    )[0]
+    keys |= {"till-count": f"{counted.lines.values_list('pk', flat=True)[0]}"}
     keys |= {"asked": f"{Customer.objects.values_list('pk', flat=True)[0]}-{balance.item_id}"}
     assert set(keys) == set(WORKINGS)
     return keys

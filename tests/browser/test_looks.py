@@ -67,6 +67,7 @@ SHEETS = (
     "/buying/suppliers",
     "/books",
     "/books/journal",
+    "/books/counts",
     "/books/accounts",
     "/connections",
     "/connections/runs",

@@ -244,3 +244,28 @@ def test_a_group_of_the_shops_customers_sees_its_list_and_orders_in_its_steps(pe
     ).first.click()
     expect(page.get_by_role("main")).to_contain_text("119.40")
     assert Customer.objects.get(name="Una Thorne").group == CustomerGroup.objects.get(name="Bee clubs")
+
+
+def test_a_till_is_closed_and_what_is_missing_is_in_the_books(person: Person) -> None:
+    page = person.page
+    page.goto(f"{person.standins.base}/till/mill/")
+    page.get_by_label("How many Big smoker").fill("2")
+    page.get_by_role("button", name="Ring up").click()
+    page.get_by_role("button", name="Upload the batch").click()
+    page.get_by_label("Float").fill("100")
+    page.get_by_label("Cash counted").fill("148.20")
+    page.get_by_role("button", name="Close and count").click()
+    expect(page.get_by_text("Closed, Z0001.")).to_be_visible()
+    person.go("/connections", check=False)
+    page.get_by_role("link", name="The till").click()
+    page.get_by_role("button", name="Run now: Till counts in").click()
+    person.go("/books/counts", check=False)
+    cash = page.get_by_role("row").filter(has_text="Z0001")
+    expect(cash).to_contain_text("−1.00", timeout=20_000)
+    page.locator("button[data-fig=till-count]").first.click()
+    expect(page.locator("aside")).to_contain_text("149.20")
+    assert_accessible(page)
+    page.keyboard.press("Escape")
+    page.get_by_role("link", name="Z0001").click()
+    expect(page.get_by_role("heading", level=1)).to_have_text("Till count Z0001")
+    expect(page.get_by_role("main")).to_contain_text("Cash differences")

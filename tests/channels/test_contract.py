@@ -39,6 +39,7 @@ from yuvrel.channels import (
     refreshing,
     submissions,
 )
+from yuvrel.channels.close_intake import take_closes
 from yuvrel.channels.credentials import connector_for
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import (
@@ -63,7 +64,7 @@ from yuvrel.pricing.actions import keep_list
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.loading import base_list
 from yuvrel.sales.actions import ship
-from yuvrel.sales.models import Capture, SalesOrder, Shipment
+from yuvrel.sales.models import Capture, SalesOrder, Shipment, TillCount
 from yuvrel.stock.actions import adjust
 from yuvrel.stock.models import StockBalance
 
@@ -427,6 +428,18 @@ class TillContract(Contract):
             till.post("/upload")
         return lambda: inbound.poll(self.again()), self._orders_check(3)
 
+    def closes(self) -> Trial:
+        """A till is closed twice, each count taken in once."""
+        with httpx.Client(base_url=f"{self.world.standins.base}/till/{self.account}") as till:
+            for counted in ("10.00", "0.50"):
+                till.post("/close", data={"counted-cash": counted})
+
+        def check() -> None:
+            counted = TillCount.objects.order_by("closed_at").values_list("number", "lines__counted", "lines__posted")
+            assert list(counted) == [("Z0001", D("10.00"), D("10.00")), ("Z0002", D("0.50"), D("0.50"))]
+
+        return lambda: take_closes(self.again(), timezone.now()), check
+
     def price_changes(self) -> Trial:
         """A price is changed at the till, which keeps it, and becomes ours; one that stands for nothing is left."""
         set_rules(self.row, price_owner="there")
@@ -583,6 +596,7 @@ STRIKES: dict[Capability, set[str]] = {
     Capability.FEEDS: {"line_refused"},
     Capability.PUBLISHING: {"line_refused"},
     Capability.ORDERS: PAGES | CLOCKS,
+    Capability.CLOSES: PAGES | CLOCKS,
     Capability.WEBHOOKS: CLOCKS | {name for name in FAULTS if name.startswith("webhook_")},
     Capability.DOCUMENTS: PAGES,
     Capability.LEDGER_ORDERS: PAGES,

@@ -22,13 +22,13 @@ from tests.world import give_inbox, make_company, make_connection, make_item, ma
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import ItemPrice
-from yuvrel.channels import inbound, linking, outbound, price_intake, submissions
+from yuvrel.channels import close_intake, inbound, linking, outbound, price_intake, submissions
 from yuvrel.channels.models import Connection, Feed, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.connectors.http import ConnectorError, read_json
 from yuvrel.connectors.messages import Submitted
 from yuvrel.connectors.registry import KINDS
 from yuvrel.people.roles import SYSTEM
-from yuvrel.sales.models import SalesOrder
+from yuvrel.sales.models import SalesOrder, TillCount
 from yuvrel.server import today
 
 pytestmark = pytest.mark.django_db
@@ -133,6 +133,10 @@ ORDER = {
 RECEIPT = {
     "id": "odd", "number": "00012", "sold_at": NOW, "uploaded_at": NOW, "currency": "EUR", "tender": "cash", "total": "12.30",
     "rows": [{"pos": 1, "plu": "v1", "code": "A", "label": "Thing", "count": 1, "sum": "12.30", "vat": "23"}],
+}  # fmt: skip
+CLOSE = {
+    "id": "odd", "number": "Z0001", "closed_at": NOW, "updated_at": NOW, "currency": "EUR", "outlet": "",
+    "tenders": [{"tender": "cash", "float": "100.00", "counted": "147.20"}],
 }  # fmt: skip
 PRODUCT = {
     "id": "p1", "title": "Smoker", "category": "Tools", "tax_percent": "23",
@@ -322,6 +326,25 @@ def test_listings(db: None, monkeypatch: pytest.MonkeyPatch, kind: str, path: st
     many(valid, one)
 
 
+def test_closes_of_a_till(db: None, monkeypatch: pytest.MonkeyPatch) -> None:
+    make_company()
+    row = make_connection("till")
+
+    def one(odd: Any) -> None:
+        page_of(monkeypatch, "/api/closes", lambda: {"closes": [odd, {**CLOSE, "id": "healthy"}], "after": None})
+        close_intake.take_closes(row, timezone.now())
+        assert TillCount.objects.get(external_id="healthy").lines.get().counted == D("147.20")
+        told = Snag.objects.filter(kind="till count", resolved_at=None).exists()
+        assert TillCount.objects.count() == 2 or told or key_of(odd) == "healthy"
+        assert_invariants()
+
+    many(CLOSE, one, 60)
+
+
+def key_of(odd: Any) -> Any:
+    return odd.get("id") if isinstance(odd, dict) else None
+
+
 def test_answers_of_a_supplier(db: None, monkeypatch: pytest.MonkeyPatch) -> None:
     place = make_company()
     item = make_item("A")
@@ -429,5 +452,6 @@ def test_every_feed_of_every_kind_is_tried_here() -> None:
     assert feeds == {
         ("web_shop", "read_listing"), ("web_shop", "read_order"), ("web_shop", "order_in"),
         ("market", "read_listing"), ("market", "read_order"), ("market", "read_feed"),
-        ("till", "read_listing"), ("till", "read_order"), ("till", "read_price"), ("supplier", "read_answer"),
+        ("till", "read_listing"), ("till", "read_order"), ("till", "read_price"), ("till", "read_close"),
+        ("supplier", "read_answer"),
     }  # fmt: skip

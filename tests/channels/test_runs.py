@@ -15,7 +15,7 @@ from tests.channels.test_journey import World, settle
 from tests.world import make_user, set_rules
 from yuvrel.channels import actions, inbound, jobs, linking, run_queries, runs
 from yuvrel.channels.models import Call, Connection, Feed, Listing, Run
-from yuvrel.channels.schedules import due_parts
+from yuvrel.channels.schedules import PARTS, due_parts
 from yuvrel.connectors.http import BusyError
 from yuvrel.core.errors import BadInputError, ForbiddenError, RefusedError
 from yuvrel.people.roles import SYSTEM, Actor, Role
@@ -213,3 +213,7 @@ def test_payloads_are_deleted_after_their_days_and_runs_stay(world: World) -> No
     jobs.tidy(0)
     assert set(Call.objects.values_list("run__connection__name", flat=True)) == {"Till"}
     assert Run.objects.filter(kind="orders").count() == 2
+
+
+def test_every_part_that_is_asked_for_by_itself_has_a_name_on_the_page() -> None:
+    assert {part.run for part in PARTS} <= set(run_queries.LABELS)

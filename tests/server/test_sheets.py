@@ -44,6 +44,7 @@ from yuvrel.planning import forecasts
 from yuvrel.planning import queries as planning
 from yuvrel.platform import faults
 from yuvrel.sales import queries as sales
+from yuvrel.sales import till_counts
 from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.sales.models import SalesOrder
 from yuvrel.server import sheets, today
@@ -63,6 +64,7 @@ PATHS = {
     "journal": "/api/v1/journal",
     "agreement": "/api/v1/agreement/items",
     "runs": "/api/v1/runs",
+    "till_counts": "/api/v1/till-counts",
 }
 
 
@@ -94,6 +96,10 @@ def company() -> Location:
     take_order(SYSTEM, incoming(shop, order_line(hive, 50), placed_at=NOW), NOW)
     for days in range(1, 8):
         take_till_sale(SYSTEM, incoming(till, order_line(honey, 1), placed_at=timezone.now() - timedelta(days=days)))
+    for day, counted in ((3, "12.30"), (1, "30.00")):
+        tenders = [till_counts.CountedTender(way, D(0), D(counted) * share) for share, way in enumerate(("cash", "card"), 1)]
+        closed = timezone.now() - timedelta(days=day)
+        till_counts.take_count(SYSTEM, till, f"z{day}", f"Z{day}", closed, "EUR", tenders)
     drafts = [buying.Wanted(item.pk, spot.pk, D(12), {}) for item, spot in ((honey, place), (hive, place), (honey, mill))]
     buying.draft(SYSTEM, drafts, timezone.now())
     forecasts.carry_out(forecasts.begin_run(SYSTEM, timezone.now()).pk, timezone.now)
@@ -265,6 +271,7 @@ SORTS = {
     ),
     "moves": (stock.MOVE_SORTS, {"happened": "happened_at", "recorded": "recorded_at"}),
     "orders": (sales.SORTS, {"placed": "placed_at"}),
+    "till_counts": (till_counts.SORTS, {"closed": "closed_at"}),
     "suppliers": (suppliers.SORTS, {"lead": "lead_days", "minimum": "order_minimum"}),
     "purchase_orders": (purchases.SORTS, {"place": "location", "expected": "expected_on", "made": "made_at"}),
 }

@@ -54,6 +54,7 @@ CHART: tuple[tuple[Role, str, str], ...] = (
     (Role.SHRINKAGE, "5400", "Shrinkage"),
     (Role.DAMAGE, "5410", "Damaged goods"),
     (Role.WRITE_OFF, "5420", "Written off"),
+    (Role.CASH_DIFFERENCE, "5430", "Cash differences"),
 )
 
 

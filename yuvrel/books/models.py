@@ -71,6 +71,7 @@ class JournalEntry(FromDocument):
         BILL = "bill"
         TRANSFER = "transfer"
         SUMMARY = "summary"
+        TILL_COUNT = "till count"
 
     company = owner()
     kind = models.CharField(max_length=12, choices=Kind.choices)

@@ -30,6 +30,7 @@ from yuvrel.rules.models import SettingChange
 from yuvrel.sales.allocation import fill_backorders, give_up_short
 
 from . import (
+    close_intake,
     group_prices,
     inbound,
     ledger_out,
@@ -278,10 +279,17 @@ def ask_for(connection: Connection, part: str) -> None:
 ASKED: dict[str, Callable[[Connection], object]] = {
     "orders": lambda connection: inbound.poll(connection),
     "prices": lambda connection: price_intake.take_changes(connection, timezone.now()),
+    "closes": lambda connection: _closes(connection),
     "feeds": lambda connection: _collect(connection),
     "answers": lambda connection: outbound.read_answers(connection, timezone.now()),
     "listings": lambda connection: linking.take_listings(SYSTEM, connection.pk, timezone.now(), create=False),
 }
+
+
+def _closes(connection: Connection) -> None:
+    """Tills that were closed; what was sold before is heard of first."""
+    inbound.poll(connection)
+    close_intake.take_closes(connection, timezone.now())
 
 
 def _collect(connection: Connection) -> None:

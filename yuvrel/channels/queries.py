@@ -10,6 +10,7 @@ from typing import Any
 from django.db.models import Count, Max, Q, QuerySet
 from django.utils import timezone
 
+from yuvrel.books.models import Account
 from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.catalogue.pictures import first_of
@@ -105,6 +106,7 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "label": kind.label,
         "can": sorted(kind.can),
         "words": words(row),
+        "accounts": _mapping(row),
         "fulfils_from": row.fulfils_from_id,
         "feeds": [place.pk for place in row.feeds.all()],
         "their_place": row.their_place_id,
@@ -120,6 +122,13 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "health": health(row, timezone.now()),
         "runs": sheet_rows(RunRow, list(runs), run_row, known_run),
     }
+
+
+def _mapping(row: Connection) -> dict[str, str]:
+    """The ledger's account of each of ours; empty for one that was opened since and is not mapped yet."""
+    if Capability.DOCUMENTS not in kind_of(row).can:
+        return dict(row.accounts)
+    return {**dict.fromkeys(Account.objects.order_by("code").values_list("role", flat=True), ""), **row.accounts}
 
 
 def words(row: Connection) -> list[dict[str, Any]]:

@@ -21,6 +21,7 @@ from .schemas import RunRow
 LABELS = {
     "orders": "Orders in",
     "prices taken in": "Prices in",
+    "closes": "Till counts in",
     "answers": "Answers in",
     "listings": "Listings in",
     "survey": "Look at what would come in",

@@ -41,6 +41,7 @@ class Part:
 PARTS = (
     Part("orders", "Orders", Capability.ORDERS, "every", "orders"),
     Part("prices", "Prices changed there", Capability.PRICE_CHANGES, "every", "prices taken in"),
+    Part("closes", "Till counts", Capability.CLOSES, "every", "closes", 300),
     Part("feeds", "What came of batches", Capability.FEEDS, "every", "feeds", 15),
     Part("answers", "Answers to purchase orders", Capability.PURCHASES, "every", "answers"),
     Part("listings", "Listings", Capability.LISTINGS, "hand", "listings"),

@@ -25,6 +25,7 @@ from .messages import (
     QuantityPush,
     Raw,
     RemoteCategory,
+    RemoteClose,
     RemoteGroup,
     RemoteLedgerOrder,
     RemoteListing,
@@ -53,6 +54,7 @@ class Capability(StrEnum):
     PUBLISHING = "publishing"
     TEXTS = "texts"
     ORDERS = "orders"
+    CLOSES = "closes"
     SHIPMENTS = "shipments"
     CAPTURES = "captures"
     WEBHOOKS = "webhooks"
@@ -202,6 +204,18 @@ class Orders(ABC):
         """An order in the account's own format. Raises NonsenseError naming the field."""
 
 
+class Closes(Orders):
+    """The account is closed and counted, as a till at the end of the day."""
+
+    @abstractmethod
+    def closes(self, since: str, cursor: str) -> Page:
+        """A page of closes since a time of the account's, oldest first; `at` is that time of each."""
+
+    @abstractmethod
+    def read_close(self, body: Any) -> RemoteClose:
+        """A close in the account's own format. Raises NonsenseError naming the field."""
+
+
 class Shipments(ABC):
     """The channel tells its customer what was shipped."""
 
@@ -302,6 +316,7 @@ PROTOCOLS: dict[Capability, type] = {
     Capability.PUBLISHING: Publishing,
     Capability.TEXTS: Texts,
     Capability.ORDERS: Orders,
+    Capability.CLOSES: Closes,
     Capability.SHIPMENTS: Shipments,
     Capability.CAPTURES: Captures,
     Capability.WEBHOOKS: Webhooks,

@@ -139,6 +139,24 @@ class RemoteOrder(Message):
     payments: list[RemotePayment] = Field(default_factory=list, max_length=20)
 
 
+class RemoteCount(Message):
+    """What was counted of one way to pay when a till was closed; `opening`: what lay there at the start."""
+
+    method: Annotated[Code, Field(max_length=40)] = Field(min_length=1)
+    opening: Annotated[Total, Field(ge=0)] = Decimal(0)
+    counted: Annotated[Total, Field(ge=0)]
+
+
+class RemoteClose(Message):
+    """A till that was closed and counted."""
+
+    external_id: Key = Field(min_length=1)
+    number: Code
+    closed_at: Moment
+    currency: Annotated[Code, Field(max_length=3)] = "EUR"
+    counts: list[RemoteCount] = Field(min_length=1, max_length=20)
+
+
 class Unreadable(Message):
     """One thing on a page that cannot be read: kept as it came, so that the rest of the page goes on."""
 

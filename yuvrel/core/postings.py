@@ -38,6 +38,7 @@ class Role(StrEnum):
     SHRINKAGE = "shrinkage"
     DAMAGE = "damage"
     WRITE_OFF = "write_off"
+    CASH_DIFFERENCE = "cash_difference"
     OPENING = "opening"
     SALES_RETURNS = "sales_returns"
     IN_TRANSIT = "in_transit"
@@ -243,3 +244,10 @@ def bill(received: Decimal, billed: Decimal, tax: Decimal, exchange: Decimal = Z
             Line(Role.PAYABLE, -(billed + tax)),
         ]
     )
+
+
+def till_count(differences: Mapping[str, Decimal]) -> tuple[Line, ...]:
+    """What was counted at a till beside what should be there, by clearing account: more than that is a debit of the
+    account, less a credit; the other side is the cash difference."""
+    lines = [Line(role, amount, memo="counted" if amount > 0 else "missing") for role, amount in differences.items()]
+    return balanced([*lines, Line(Role.CASH_DIFFERENCE, -sum(differences.values(), ZERO))])

@@ -27,6 +27,7 @@ from .incoming import IncomingLine, IncomingOrder, faults, fits
 from .models import Customer, OrderLine, SalesOrder, Shipment
 from .payments import keep_payments, post_prepayment
 from .shipping import hand_over
+from .till_counts import heard_late
 
 State = SalesOrder.State
 
@@ -192,6 +193,7 @@ def take_till_sale(actor: Actor, incoming: IncomingOrder, kind: str = SalesOrder
     order.save()
     if not waits:
         _hand_over_at_till(order)
+        heard_late(order)
     audit(actor, "take till sale", "order", order.pk, after={"total": str(order.total), "state": order.state})
     return Taken(order, "new", problem, field)
 
@@ -276,6 +278,7 @@ def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
             allocate_after_all(order)
         pass_on(ORDER, order, waiting_state(order))
     order.save()
+    heard_late(order)
     if order.kind == SalesOrder.Kind.ORDER:
         post_prepayment(order, at)
         record(Event.Kind.ORDER, [order.pk], order.number)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from django.http import HttpRequest
 from django.utils import timezone
@@ -11,8 +11,8 @@ from ninja import Router
 from yuvrel.platform.auth import actor
 from yuvrel.platform.wire import Said
 
-from . import actions, queries
-from .schemas import HoldIn, OrderOut, OrderPage, ShipIn
+from . import actions, queries, till_counts
+from .schemas import HoldIn, OrderOut, OrderPage, ShipIn, TillCountPage
 
 router = Router(tags=["orders"])
 
@@ -30,6 +30,21 @@ def list_orders(
     """Orders of all channels, newest first."""
     actor(request)
     return queries.order_sheet(q, state, connection, cursor, limit, sort)
+
+
+@router.get("/till-counts", response=TillCountPage, operation_id="list_till_counts")
+def list_till_counts(
+    request: HttpRequest,
+    q: str = "",
+    connection: int | None = None,
+    show: Literal["all", "differing"] = "all",
+    sort: str = "",
+    cursor: str = "",
+    limit: int = 100,
+) -> Any:
+    """What was counted when tills were closed, beside what should have been there."""
+    actor(request)
+    return till_counts.sheet(q, connection, show, cursor, limit, sort)
 
 
 @router.get("/orders/{int:order_id}", response=OrderOut, operation_id="get_order")

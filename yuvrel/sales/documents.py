@@ -12,7 +12,7 @@ from yuvrel.core.working import plain
 from yuvrel.documents.registry import DocumentKind, Form, Moment, register
 from yuvrel.people.models import AuditRow
 
-from .models import Capture, Invoice, SalesOrder, Shipment
+from .models import Capture, Invoice, SalesOrder, Shipment, TillCount
 
 State = SalesOrder.State
 WAITS = (State.RECEIVED.value, State.HELD.value, State.READY.value)
@@ -118,6 +118,17 @@ def _invoice_facts(row: Invoice) -> list[tuple[str, str]]:
     return [*amounts, *_order_facts(row.shipment.order)]
 
 
+def _count_facts(row: TillCount) -> list[tuple[str, str]]:
+    lines = [
+        (
+            line.method.replace("_", " ").capitalize(),
+            f"{line.opening:.2f} at the start, {line.taken:.2f} taken, {line.counted:.2f} counted",
+        )
+        for line in row.lines.order_by("pk")  # type: ignore[attr-defined]
+    ]
+    return [("Till", row.connection.name), *lines]
+
+
 ORDER = register(
     DocumentKind(
         "order",
@@ -131,6 +142,7 @@ ORDER = register(
         happened=_happened,
     )
 )
+TILL_COUNT = register(DocumentKind("till count", "Till count", TillCount, "books", at="closed_at", facts=_count_facts))
 SHIPMENT = register(
     DocumentKind(
         "shipment",

@@ -359,3 +359,43 @@ class PastSale(models.Model):
             models.CheckConstraint(condition=models.Q(units__gte=0), name="past_sale_not_negative"),
         ]
         indexes = [models.Index(fields=["location", "item", "day"], name="past_sale_place")]
+
+
+class TillCount(models.Model):
+    """A till that was closed and counted: what should have been there since the close before, and what was."""
+
+    company = owner()
+    connection = models.ForeignKey("channels.Connection", on_delete=models.PROTECT, related_name="till_counts")
+    external_id = models.CharField(max_length=80)
+    number = models.CharField(max_length=80)
+    closed_at = models.DateTimeField()
+    since = models.DateTimeField(help_text="The close before, or when the till was tied in")
+
+    objects: ClassVar[models.Manager["TillCount"]] = owned()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["connection", "external_id"], name="till_count_once")]
+        indexes = [models.Index(fields=["connection", "-closed_at"], name="till_count_newest")]
+
+    def __str__(self) -> str:
+        return self.number
+
+
+class TillCountLine(models.Model):
+    """One way to pay at one close. `taken` is what our sales of it come to; `posted`: the difference that is booked."""
+
+    count = models.ForeignKey(TillCount, on_delete=models.CASCADE, related_name="lines")
+    method = models.CharField(max_length=40)
+    role = models.CharField(max_length=30, help_text="Of the clearing account that it settles through")
+    opening = models.DecimalField(**MONEY, default=0)
+    counted = models.DecimalField(**MONEY)
+    taken = models.DecimalField(**MONEY, default=0)
+    posted = models.DecimalField(**MONEY, default=0)
+
+    objects: ClassVar[models.Manager["TillCountLine"]] = owned("count__company")
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["count", "method"], name="till_count_line_once"),
+            models.CheckConstraint(condition=models.Q(counted__gte=0) & models.Q(opening__gte=0), name="till_count_not_negative"),
+        ]

@@ -225,6 +225,31 @@ class CustomerIn(Schema):
         return {name: value for name, value in given.items() if value is not None or name in ("group_id", "price_list_id")}
 
 
+class TillCountRow(SheetRow):
+    """What was counted of one way to pay when a till was closed, beside what should have been there: what lay there at the
+    start and what was taken since the close before."""
+
+    id: int
+    count_id: int
+    number: str
+    till: str
+    since_at: datetime
+    closed_at: datetime
+    method: str
+    opening: Money
+    taken: Money
+    expected: Money
+    counted: Money
+    difference: Money
+
+
+class TillCountPage(Schema):
+    """A page of them."""
+
+    rows: list[TillCountRow]
+    next: str
+
+
 class CustomerGroupOut(Schema):
     """A group of customers."""
 

@@ -99,6 +99,7 @@ SHEETS: dict[str, Source] = {
     "suppliers": Source(buying.list_suppliers, buying.SupplierPage),
     "forecasts": Source(forecasts.list_forecasts, forecasts.ForecastPage),
     "journal": Source(books.list_journal, books.JournalPage, inner="lines"),
+    "till_counts": Source(sales.list_till_counts, sales.TillCountPage),
     "runs": Source(channels.list_runs, channels.RunPage),
     "agreement": Source(agreement.list_items, agreement.AgreePage, prefix="shown_", spread=_shown),
 }

@@ -19,7 +19,7 @@ from yuvrel.planning import outlooks
 from yuvrel.planning import queries as planning
 from yuvrel.pricing import queries as pricing
 from yuvrel.rules import queries as rules
-from yuvrel.sales import customers
+from yuvrel.sales import customers, till_counts
 from yuvrel.sales import queries as sales
 from yuvrel.stock import queries as stock
 
@@ -54,6 +54,7 @@ WORKINGS: dict[str, Callable[[str], Any]] = {
     "value": lambda key: stock.value_working(*_ids(key, 2)),
     "cost": lambda key: stock.latest_cost_working(*_ids(key, 1)),
     "cost-change": lambda key: stock.cost_working(*_ids(key, 1)),
+    "till-count": lambda key: till_counts.count_working(*_ids(key, 1)),
     "committed": lambda key: sales.committed_working(*_ids(key, 2)),
     "incoming": lambda key: arrivals.incoming_working(*_ids(key, 2)),
     "offer": lambda key: channels.offer_working(_ids(key, 1)[0], _today()),

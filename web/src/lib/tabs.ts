@@ -29,7 +29,8 @@ export const BUYING_TABS = [
 export const BOOKS_TABS = [
 	{ name: 'Agreement', path: '/books' },
 	{ name: 'Journal', path: '/books/journal' },
-	{ name: 'Accounts', path: '/books/accounts' }
+	{ name: 'Accounts', path: '/books/accounts' },
+	{ name: 'Till counts', path: '/books/counts' }
 ];
 export const CONNECTION_TABS = [
 	{ name: 'Connections', path: '/connections' },

@@ -7,7 +7,7 @@ from decimal import Decimal
 from typing import Any, ClassVar
 
 from ..base import Connector, number, objects, part, raw_rows, read, sound
-from ..capabilities import Listings, Orders, PriceChanges, Quantities
+from ..capabilities import Closes, Listings, PriceChanges, Quantities
 from ..messages import (
     Identity,
     Message,
@@ -15,6 +15,7 @@ from ..messages import (
     PricePush,
     PushResult,
     QuantityPush,
+    RemoteClose,
     RemoteLine,
     RemoteListing,
     RemoteOrder,
@@ -70,7 +71,12 @@ class _Receipts(Message):
     after: str | None = None
 
 
-class Till(Connector, Listings, Quantities, PriceChanges, Orders):
+class _Closes(Message):
+    closes: list[Any]
+    after: str | None = None
+
+
+class Till(Connector, Listings, Quantities, PriceChanges, Closes):
     """A till at one location: an account's only one, or that of one of its outlets. Articles and prices are the account's,
     stock and receipts the outlet's."""
 
@@ -168,6 +174,27 @@ class Till(Connector, Listings, Quantities, PriceChanges, Orders):
         """Receipts uploaded since a till time."""
         data = read(_Receipts, self.caller.call("GET", "/api/receipts", params=self._here(since=since, after=cursor)))
         return Page(rows=raw_rows(data.receipts, at="uploaded_at"), cursor=data.after or "")
+
+    def closes(self, since: str, cursor: str) -> Page:
+        """Closes since a till time."""
+        data = read(_Closes, self.caller.call("GET", "/api/closes", params=self._here(since=since, after=cursor)))
+        return Page(rows=raw_rows(data.closes, at="closed_at"), cursor=data.after or "")
+
+    def read_close(self, body: Any) -> RemoteClose:
+        """A close with what was counted of each tender."""
+        return read(
+            RemoteClose,
+            {
+                "external_id": part(body, "id"),
+                "number": part(body, "number"),
+                "closed_at": part(body, "closed_at"),
+                "currency": part(body, "currency"),
+                "counts": [
+                    {"method": part(row, "tender"), "opening": row.get("float", 0), "counted": part(row, "counted")}
+                    for row in objects(body, "tenders")
+                ],
+            },
+        )
 
     def read_order(self, body: Any) -> RemoteOrder:
         """A receipt; it has one version, as a sale that happened does not change."""

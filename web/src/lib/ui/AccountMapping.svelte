@@ -23,6 +23,7 @@
 					value={mapped[role]}
 					onchange={(event) => choose(role, event.currentTarget.value)}
 				>
+					{#if !mapped[role]}<option value="">not mapped</option>{/if}
 					{#each accounts.length ? accounts : [[mapped[role] ?? '', 'run the test to see names']] as account (account[0])}
 						<option value={account[0]}>{account[0]} {account[1]}</option>
 					{/each}

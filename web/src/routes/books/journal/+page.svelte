@@ -55,6 +55,8 @@
 		'adjustment',
 		'opening',
 		'bill',
+		'transfer',
+		'till count',
 		'summary'
 	];
 	const journal = createInfiniteQuery(() => ({
