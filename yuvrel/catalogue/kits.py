@@ -23,7 +23,7 @@ def kits(wanted: Iterable[int] | None = None) -> dict[int, Parts]:
     more = asked
     while more is None or more:
         rows = BundleComponent.objects.order_by("component_id")
-        rows = rows if more is None else rows.filter(bundle_id__in=more)
+        rows = rows if more is None else rows.filter(bundle_id__any_of=more)
         found = list(rows.values_list("bundle_id", "component_id", "quantity"))
         for bundle, part, each in found:
             made[bundle].append((part, each))
@@ -41,7 +41,7 @@ def holders_of(items: Iterable[int]) -> dict[int, int]:
     found: dict[int, int] = {}
     more = {item: item for item in items}
     while more:
-        rows = BundleComponent.objects.filter(component_id__in=list(more)).values_list("bundle_id", "component_id")
+        rows = BundleComponent.objects.filter(component_id__any_of=list(more)).values_list("bundle_id", "component_id")
         more = {bundle: more[part] for bundle, part in rows if bundle not in found}
         found |= more
     return found
@@ -51,7 +51,7 @@ def explode(item_ids: Iterable[int]) -> dict[int, Parts]:
     """What each item takes off the shelf: itself, its components for a kit, nothing for a service."""
     wanted = list(item_ids)
     found: dict[int, Parts] = {}
-    kinds = dict(Item.objects.filter(pk__in=wanted).values_list("pk", "kind"))
+    kinds = dict(Item.objects.filter(pk__any_of=wanted).values_list("pk", "kind"))
     made = kits(pk for pk, kind in kinds.items() if kind == Item.Kind.BUNDLE)
     for item_id, kind in kinds.items():
         found[item_id] = [(item_id, Decimal(1))] if kind == Item.Kind.STOCKED else made.get(item_id, [])

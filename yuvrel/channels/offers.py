@@ -149,7 +149,7 @@ def _thousandths(values: Iterable[Decimal]) -> Units:
 def _pools(pool: Pool, items: _Numbered, feeds: Sequence[int]) -> Units:
     """The pool of each item at the locations that feed a connection, in thousandths."""
     rows = list(
-        StockBalance.objects.filter(item_id__in=items.ids, location_id__in=feeds).values_list(
+        StockBalance.objects.filter(item_id__any_of=items.ids, location_id__in=feeds).values_list(
             "item_id", "location_id", "on_hand", "committed", "backordered"
         )
     )
@@ -178,7 +178,7 @@ def _due(item_ids: Sequence[int], places: Sequence[int], until: date) -> dict[tu
 
 def _pool_of_each(pool: Pool, item_ids: Iterable[int], feeds: Sequence[int]) -> dict[int, int]:
     """The pool of every item that has one, in thousandths, in a fixed number of queries; services have none."""
-    kinds = dict(Item.objects.filter(pk__in=set(item_ids)).values_list("pk", "kind"))
+    kinds = dict(Item.objects.filter(pk__any_of=set(item_ids)).values_list("pk", "kind"))
     bundles = _Numbered.of(pk for pk, kind in kinds.items() if kind == Item.Kind.BUNDLE)
     parts = [(kit, part, each) for kit, of in kits(bundles.ids).items() for part, each in of] if bundles.ids else []
     stocked = _Numbered.of([pk for pk, kind in kinds.items() if kind == Item.Kind.STOCKED] + [part for _, part, _ in parts])
@@ -193,6 +193,14 @@ def _pool_of_each(pool: Pool, item_ids: Iterable[int], feeds: Sequence[int]) -> 
     return dict(zip(stocked.ids, pools.tolist(), strict=True)) | dict(zip(bundles.ids, made.tolist(), strict=True))
 
 
+def pools_for(connection: Connection, listed: Ids, before: Kept, after: Kept) -> dict[int, int] | None:
+    """What there is of each item, read once for two sets of rules; None where they count different things."""
+    rule = pool_rule(connection, before)
+    if rule != pool_rule(connection, after):
+        return None
+    return _pool_of_each(rule, listed.item.tolist(), [place for place, _ in places_of(connection)])
+
+
 def offers_of(
     connection: Connection, listed: Ids, feeds: Sequence[int] | None = None, kept: Kept | None = None
 ) -> dict[int, Decimal]:
@@ -201,18 +209,23 @@ def offers_of(
 
 
 def wanted_of(
-    connection: Connection, listed: Ids, feeds: Sequence[int] | None = None, kept: Kept | None = None
+    connection: Connection,
+    listed: Ids,
+    feeds: Sequence[int] | None = None,
+    kept: Kept | None = None,
+    pools: dict[int, int] | None = None,
 ) -> dict[int, Wanted]:
     """What a connection may show of each listing, in a fixed number of queries; services have no offer, nor has what is
     set not to go out.
 
-    `feeds`: the locations to count instead of those that feed it now; `kept`: the rules to go by instead of those set.
+    `feeds`: the locations to count instead of those that feed it now; `kept`: the rules to go by instead of those set;
+    `pools`: what there is of each item, where that has been read (`pools_for`).
     """
     if feeds is None:
         feeds = [place for place, _ in places_of(connection)]
     kept = by_level(SETTING_NAMES) if kept is None else kept
     listed = listed.only(flowing(connection, listed, kept))
-    pools = _pool_of_each(pool_rule(connection, kept), listed.item.tolist(), feeds)
+    pools = _pool_of_each(pool_rule(connection, kept), listed.item.tolist(), feeds) if pools is None else pools
     ids = listed.only(np.array([item in pools for item in listed.item.tolist()], np.bool_))
     pool = np.array([pools[item] for item in ids.item.tolist()], np.int64)
     rules, today = rule_columns(connection, ids, kept), company_day(timezone.now())
@@ -251,7 +264,7 @@ def recompute(causes: dict[int, str]) -> set[int]:
         causes.setdefault(bundle, causes[item])
     changed = set()
     for connection in live_connections():
-        rows = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, item_id__in=list(causes))
+        rows = Listing.objects.filter(connection=connection, link=Listing.Link.LINKED, item_id__any_of=list(causes))
         if _renew(connection, rows, lambda item: causes[item], only_changed=False):
             changed.add(connection.pk)
     return changed | _recompute_sharing(causes)

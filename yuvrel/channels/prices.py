@@ -43,7 +43,7 @@ def recompute_items(causes: dict[int, str]) -> set[int]:
     """Work out the prices of every listing of these items; `causes`: item to what touched it. Returns the connections
     that must push."""
     wanted = list(causes)
-    return _renew_all(lambda rows: rows.filter(item_id__in=wanted), lambda item: causes[item])
+    return _renew_all(lambda rows: rows.filter(item_id__any_of=wanted), lambda item: causes[item])
 
 
 def recompute_lists(causes: dict[int, str]) -> set[int]:
@@ -190,7 +190,7 @@ OFFERED = ["currency", "price", "list", "state", "cause", "offered_at", "retry_a
 def _write(rows: Sequence[PriceOffer | GroupPrice], silent: Sequence[int]) -> None:
     """Many in a few statements. Only one consumer writes them, so that none is there twice."""
     if silent:
-        PriceOffer.objects.filter(listing_id__in=silent).delete()
+        PriceOffer.objects.filter(listing_id__any_of=silent).delete()
     insert_many([row for row in rows if row.pk is None])
     known = [row for row in rows if row.pk is not None]
     update_many(known, [*OFFERED, "previous"] if known and isinstance(known[0], PriceOffer) else OFFERED)
@@ -207,7 +207,7 @@ def _tell_floors(
     kind, field, whom = _for_whom(group)
     if above:
         settle_snags(kind, "the price is not below its floor", listing_id__in=above, field=field)
-    titles = dict(Listing.objects.filter(pk__in=[row.listing_id for row in below]).values_list("pk", "title"))
+    titles = dict(Listing.objects.filter(pk__any_of=[row.listing_id for row in below]).values_list("pk", "title"))
     standing = Snag.objects.filter(connection=connection, kind=kind, resolved_at=None, listing_id__in=list(titles))
     standing = standing.filter(field=field) if group else standing
     standing.update(resolved_at=timezone.now(), resolved_how="the price was changed again")

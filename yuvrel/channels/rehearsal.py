@@ -25,7 +25,7 @@ from . import price_rules, selling
 from .actions import check_settings, get_connection
 from .credentials import kind_of
 from .models import Connection, Listing
-from .offers import SETTING_NAMES, Wanted, wanted_of
+from .offers import SETTING_NAMES, Wanted, pools_for, wanted_of
 from .rules import Ids, reached_by
 
 MOST_ROWS = 50
@@ -66,6 +66,8 @@ def _rehearse(
     repriced = bool(set(changed or ()) & set(price_rules.SET))
     requantified = feeds is not None or bool(set(changed or ()) & set(SETTING_NAMES))
     told: dict[int, tuple[int, str, str, Decimal | None]] = {}
+    costs: dict[int, Decimal] = {}
+    taxes: dict[int, Decimal] = {}
     for row in shown:
         linked = reach.filter(connection=row, link=Listing.Link.LINKED, kept_there=False)
         ids = Ids.of(linked)
@@ -75,13 +77,16 @@ def _rehearse(
         if not requantified:
             count += len(ids.listing)
             continue
-        now, then = wanted_of(row, ids, kept=before), wanted_of(row, ids, feeds, after)
+        pools = pools_for(row, ids, before, after) if feeds is None else None
+        now, then = wanted_of(row, ids, None, before, pools), wanted_of(row, ids, feeds, after, pools)
         retold += sum(1 for pk, one in now.items() if pk in then and one.terms != then[pk].terms)
         fields = ("pk", "item_id", "title", "item__sku", "price", "units")
         rows = list(linked.values_list(*fields))
         listings = {pk: (item, title, sku, price) for pk, item, title, sku, price, _ in rows}
-        items = {item for item, *_ in listings.values()}
-        costs, taxes = _costs(items), _taxes(items)
+        # Connections show the same items: what one costs is asked for once.
+        new = {item for item, *_ in listings.values()} - costs.keys()
+        costs |= _costs(new)
+        taxes |= _taxes(new)
         for pk, item, _, _, price, units in rows:
             if pk in now or pk in then:
                 net = split_tax(price or ZERO, taxes[item])[0]
@@ -151,10 +156,10 @@ def _costs(items: Collection[int]) -> dict[int, Decimal]:
     """Average cost of one; a kit costs what its parts do."""
     made = kits(items)
     everything = {*items, *(part for of in made.values() for part, _ in of)}
-    one = dict(ItemCost.objects.filter(item_id__in=everything).values_list("item_id", "last_average"))
+    one = dict(ItemCost.objects.filter(item_id__any_of=everything).values_list("item_id", "last_average"))
     return {item: sum((one.get(part, ZERO) * each for part, each in parts_of(made, item)), ZERO) for item in items}
 
 
 def _taxes(items: Collection[int]) -> dict[int, Decimal]:
-    rows = Item.objects.filter(pk__in=items).values_list("pk", "product__tax_class__percent")
+    rows = Item.objects.filter(pk__any_of=items).values_list("pk", "product__tax_class__percent")
     return {item: percent if percent is not None else ZERO for item, percent in rows}

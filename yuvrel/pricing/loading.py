@@ -75,7 +75,7 @@ def costs_of(item_ids: Iterable[int]) -> dict[int, tuple[Decimal, Decimal]]:
     wanted = set(item_ids)
     made = kits(wanted)
     everything = {*wanted, *(part for of in made.values() for part, _ in of)}
-    rows = ItemCost.objects.filter(item_id__in=everything).values_list("item_id", "last_average", "last_cost")
+    rows = ItemCost.objects.filter(item_id__any_of=everything).values_list("item_id", "last_average", "last_cost")
     own = {item: (average, last) for item, average, last in rows}
     found = {}
     for item in wanted:
@@ -135,7 +135,7 @@ class Columns:
 
 def load_columns(item_ids: Sequence[int] | None, lists: Lists, day: date) -> Columns:
     """What prices of these items, or of all in use, in these lists are worked out from; a fixed number of queries."""
-    rows = Item.objects.filter(active=True) if item_ids is None else Item.objects.filter(pk__in=item_ids)
+    rows = Item.objects.filter(active=True) if item_ids is None else Item.objects.filter(pk__any_of=item_ids)
     facts = list(priced(rows).order_by("pk").values_list("pk", "price", "product__tax_class__percent", "kind"))
     ids = [row[0] for row in facts]
     number = {pk: n for n, pk in enumerate(ids)}
@@ -164,7 +164,7 @@ def _entries(
     in_force = (Q(starts_on=None) | Q(starts_on__lte=day)) & (Q(ends_on=None) | Q(ends_on__gte=day))
     rows = PriceEntry.objects.filter(in_force, list__in=list(lists))
     if item_ids is not None:
-        rows = rows.filter(item_id__in=item_ids)
+        rows = rows.filter(item_id__any_of=item_ids)
     names = ("list_id", "item_id", "price", "from_quantity", "starts_on", "ends_on", "pk", "previous")
     found = []
     for key, item, price, least, starts, ends, pk, before in rows.values_list(*names).iterator(20_000):
