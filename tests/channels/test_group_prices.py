@@ -261,6 +261,15 @@ def test_limits_of_an_order_are_told_for_everybody_and_for_a_group(world: World)
             keep_group(SYSTEM, group.pk, group.version + 1, bad)
 
 
+def test_a_tray_is_told_limits_in_trays(world: World) -> None:
+    give(world.small, 40)
+    set_rules(world.shop, order_minimum=10, order_step=6, order_maximum=40)
+    listing = Listing.objects.get(connection=world.shop, sku="SMK-S")
+    linking.link(SYSTEM, listing.pk, world.small.pk, listing.version, units=4)
+    settle()
+    assert variant(world, "SMK-S")["selling"] == {"least": "3", "step": "3", "most": "9"}
+
+
 def test_who_is_in_a_group_there_joins_ours_when_first_seen_and_pays_its_price(world: World) -> None:
     row = trade()
     put(world, "20.50", into=row)

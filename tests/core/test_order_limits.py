@@ -26,6 +26,20 @@ def test_minimum_and_maximum_are_kept_in_whole_steps() -> None:
     assert OrderLimits(D(30), None, D(20)).in_steps() == OrderLimits(D(20), None, D(20))
 
 
+def test_of_trays_as_many_as_come_to_whole_steps() -> None:
+    limits = OrderLimits(D(20), D(18), D(100))
+    assert limits.in_packs(12) == OrderLimits(D(2), D(3), D(8)), "three trays of twelve are two steps of eighteen"
+    assert limits.in_packs(1) == limits
+    assert OrderLimits(most=D(5)).in_packs(12) == OrderLimits(most=D(1))
+
+
+@given(limits=LIMITS, units=st.integers(1, 24), trays=st.integers(1, 60))
+def test_what_trays_allow_their_units_do(limits: OrderLimits, units: int, trays: int) -> None:
+    packed = limits.in_packs(units)
+    if limits.most is None or limits.most >= units:
+        assert not packed.allows(D(trays)) or limits.allows(D(trays * units))
+
+
 @given(limits=LIMITS)
 def test_something_can_always_be_ordered(limits: OrderLimits) -> None:
     whole = limits.in_steps()

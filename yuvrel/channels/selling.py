@@ -227,8 +227,8 @@ def _limits_of_groups(connection: Connection) -> dict[str, OrderLimits]:
     return {key: limits for key, limits in found.items() if limits != OrderLimits()}
 
 
-def _told_limits(limits: OrderLimits) -> dict[str, Decimal | None]:
-    whole = limits.in_steps()
+def _told_limits(limits: OrderLimits, units: int) -> dict[str, Decimal | None]:
+    whole = limits.in_packs(units).in_steps()
     return {"least": whole.least, "step": whole.step, "most": whole.most}
 
 
@@ -236,13 +236,13 @@ def _shopper(
     connection: Connection, ids: Ids, kept: Kept, facts: dict[int, dict[str, Any]], groups: Mapping[str, OrderLimits]
 ) -> None:
     columns = {name: resolved_columns(name, connection, ids, kept) for name in SHOPPER}
-    for at, pk in enumerate(ids.listing.tolist()):
+    for at, (pk, units) in enumerate(zip(ids.listing.tolist(), ids.units.tolist(), strict=True)):
         worth = {name: values[which[at]] for name, (values, which) in columns.items()}
         below = Decimal(str(worth["low_stock_below"]))
         limits = OrderLimits(worth["order_minimum"], worth["order_step"], worth["order_maximum"])
-        facts[pk] |= {"show_stock": worth["show_stock"] == "shown", **_told_limits(limits)}
+        facts[pk] |= {"show_stock": worth["show_stock"] == "shown", **_told_limits(limits, units)}
         if groups:
-            facts[pk]["groups"] = {key: _told_limits(limits.for_group(group)) for key, group in groups.items()}
+            facts[pk]["groups"] = {key: _told_limits(limits.for_group(group), units) for key, group in groups.items()}
         if below:
             facts[pk] |= {"low_below": below, "low_text": worth["low_stock_text"]}
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from decimal import ROUND_CEILING, Decimal
+from math import gcd
 
 
 @dataclass(frozen=True)
@@ -21,6 +22,15 @@ class OrderLimits:
             self.step if group.step is None else group.step,
             self.most if group.most is None else group.most,
         )
+
+    def in_packs(self, units: int) -> OrderLimits:
+        """The same for a listing that stands for so many units: the least rounded up to whole ones of it, the most down
+        but never below one, and as many of it as come to whole steps."""
+        if units == 1:
+            return self
+        step = None if self.step is None else _packs(self.step, units)
+        least = None if self.least is None else (self.least / units).to_integral_value(ROUND_CEILING)
+        return OrderLimits(least, step, None if self.most is None else max(self.most // units, Decimal(1)))
 
     def in_steps(self) -> OrderLimits:
         """Limits that can be kept together: the least is rounded up to whole steps, the most down to them, but never
@@ -40,3 +50,9 @@ class OrderLimits:
             and (self.most is None or count <= self.most)
             and (self.step is None or count % self.step == 0)
         )
+
+
+def _packs(step: Decimal, units: int) -> Decimal:
+    """The fewest of a listing of so many units that come to whole steps; quantities have three decimals."""
+    thousandths = int(step * 1000)
+    return Decimal(thousandths // gcd(thousandths, units * 1000))
