@@ -80,18 +80,17 @@ def _rehearse(
         pools = pools_for(row, ids, before, after) if feeds is None else None
         now, then = wanted_of(row, ids, None, before, pools), wanted_of(row, ids, feeds, after, pools)
         retold += sum(1 for pk, one in now.items() if pk in then and one.terms != then[pk].terms)
-        fields = ("pk", "item_id", "title", "item__sku", "price", "units")
-        rows = list(linked.values_list(*fields))
-        listings = {pk: (item, title, sku, price) for pk, item, title, sku, price, _ in rows}
+        rows = list(linked.values_list("pk", "item_id", "title", "item__sku", "price", "units"))
         # Connections show the same items: what one costs is asked for once.
-        new = {item for item, *_ in listings.values()} - costs.keys()
+        new = {item for _, item, *_ in rows} - costs.keys()
         costs |= _costs(new)
         taxes |= _taxes(new)
-        for pk, item, _, _, price, units in rows:
-            if pk in now or pk in then:
-                net = split_tax(price or ZERO, taxes[item])[0]
-                shifts.append(Shift(pk, _shown(now, pk), _shown(then, pk), net - costs[item] * units))
-        told |= listings
+        shifts += [
+            Shift(pk, _shown(now, pk), _shown(then, pk), split_tax(price or ZERO, taxes[item])[0] - costs[item] * units)
+            for pk, item, _, _, price, units in rows
+            if pk in now or pk in then
+        ]
+        told |= {pk: (item, title, sku, price) for pk, item, title, sku, price, _ in rows}
     found = rehearse(shifts)
     counts = ("listings", "rising", "falling", "to_zero", "from_zero", "at_stake", "units_now", "units_then")
     return {
