@@ -64,6 +64,7 @@ def book(account: str) -> Any:
         "contact": body.get("contact", ""),
         "memo": body.get("memo", ""),
         "order": body.get("order", ""),
+        "due": body.get("due", ""),
         "postings": postings,
         "details": body.get("details", []),
         "booked_at": stamp(store(), account),

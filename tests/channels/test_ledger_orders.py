@@ -11,7 +11,7 @@ from django.utils import timezone
 
 from tests.channels.conftest import Standins
 from tests.channels.test_journey import World, settle
-from tests.world import set_rules
+from tests.world import incoming, order_line, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Drift
 from yuvrel.catalogue.models import TaxClass
@@ -20,8 +20,9 @@ from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, OutboundMessage, Snag
 from yuvrel.core.errors import BadInputError
 from yuvrel.people.roles import SYSTEM
-from yuvrel.sales.actions import hold, release, ship
-from yuvrel.sales.models import SalesOrder
+from yuvrel.sales.actions import hold, release, ship, take_order
+from yuvrel.sales.documents import INVOICE
+from yuvrel.sales.models import Customer, Invoice, SalesOrder
 from yuvrel.sales.queries import order_page
 
 pytestmark = pytest.mark.django_db
@@ -216,3 +217,39 @@ def test_the_ledger_says_no_to_what_is_no_order(world: World, body: dict[str, st
     there = f"{world.standins.base}/ledger/books/api/orders/X"
     answer = httpx.put(there, json={**body, "total": "1"}, headers=headers, trust_env=False)
     assert (answer.status_code, "is a quote or an order" in answer.text) == (422, True)
+
+
+def test_an_invoice_on_account_says_when_it_is_due(world: World) -> None:
+    set_rules(world.shop, payment_days=14)
+    world.buy({"v1": 1})
+    inbound.poll(Connection.objects.get(pk=world.shop.pk))
+    paid = SalesOrder.objects.get()
+    ship(SYSTEM, paid.pk, at=timezone.now())
+    assert Invoice.objects.get().due_on is None, "it is paid"
+    due = []
+    for own in (None, 7):
+        take_order(
+            SYSTEM,
+            incoming(world.shop, order_line(world.small), paid=False, customer={"name": "Fenwick Club", "on_account": True}),
+            timezone.now(),
+        )
+        order = SalesOrder.objects.latest("pk")
+        Customer.objects.filter(pk=order.customer_id).update(payment_days=own)
+        ship(SYSTEM, order.pk, at=timezone.now())
+        invoice = Invoice.objects.latest("pk")
+        assert invoice.due_on is not None
+        due.append((invoice.due_on - invoice.issued_on).days)
+        assert f"Payable by {invoice.due_on:%-d %B %Y}." in printed_text(invoice)
+    assert due == [14, 7], "a customer's own terms go before the connection's"
+    settle()
+    told_due = [d["due"] for d in world.standins.store.all("books", "document") if d["kind"] == "invoice"]
+    assert told_due == [
+        "",
+        *(row.due_on.isoformat() for row in Invoice.objects.exclude(due_on=None).order_by("pk") if row.due_on),
+    ]
+    assert level(world) == []
+
+
+def printed_text(invoice: Invoice) -> str:
+    """What the printed invoice says."""
+    return str(INVOICE.forms["invoice"].facts(invoice.pk)["settled"])

@@ -189,6 +189,14 @@ def test_customers_are_known_by_number_mail_or_name(manager: Client) -> None:
     assert (club.group and club.group.name, club.on_account, club.note) == ("Clubs", True, "pallets")
     assert (Customer.objects.get(pk=known.pk).price_list, Customer.objects.get(pk=twins[1].pk).email) == (trade, "sam@l.example")
     assert Customer.objects.count() == 4
+    lines = f"number,name,payment_days,street,city\n{club.pk},Fenwick Beekeepers,0,3 Weir Row,Larkmead\n"
+    assert confirm(manager, send(manager, lines, "customers")["id"])["state"] == "done"
+    club.refresh_from_db()
+    assert (club.payment_days, club.address) == (0, {"street": "3 Weir Row", "city": "Larkmead"})
+    emptied = f"number,name,payment_days,city\n{club.pk},Fenwick Beekeepers,(empty),Cork\n"
+    assert confirm(manager, send(manager, emptied, "customers")["id"])["state"] == "done"
+    club.refresh_from_db()
+    assert (club.payment_days, club.address) == (None, {"street": "3 Weir Row", "city": "Cork"})
     changes_nothing(manager, "customers")
     changes_nothing(manager, "customers", sheet.encode())
     wrong = "number,name,email,group,price_list\n999999,X,,,\n,X,,Nobody,\n,Y,,,Nothing\n,Z,nomail,,\n"
@@ -282,6 +290,7 @@ def test_every_sheet_is_undone_to_what_it_was(manager: Client) -> None:
         keep(SYSTEM, None, 0, {"name": "Sam Lee"})
     number = Customer.objects.filter(name="Sam Lee").latest("pk").pk
     undone(manager, "customers", f"number,name,email,note\n{una},Una Thorne,new@t.example,x\n{number},Sam Lee,sam@l.example,y\n")
+    undone(manager, "customers", f"number,name,payment_days,street,city,country\n{una},Una Thorne,14,3 Weir Row,Larkmead,IE\n")
     assert Customer.objects.count() == 3
 
     base = base_list()

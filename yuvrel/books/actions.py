@@ -75,6 +75,7 @@ class Posting:
     contact: str = ""
     gather: str = ""
     details: list[dict[str, Any]] = field(default_factory=list)
+    due: date | None = None
 
 
 def open_chart() -> None:
@@ -166,6 +167,7 @@ def post(posting: Posting) -> JournalEntry | None:
         number=posting.number or f"J-{entry.pk}",
         contact=posting.contact,
         details=posting.details,
+        due_on=posting.due,
         gather=posting.gather[:MOST_GATHERED],
         state=State.GATHERED if posting.gather else State.PENDING,
     )

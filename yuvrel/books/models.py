@@ -168,6 +168,7 @@ class LedgerDocument(models.Model):
     kind = models.CharField(max_length=10, choices=Kind.choices)
     number = models.CharField(max_length=60)
     contact = models.CharField(max_length=120, blank=True)
+    due_on = models.DateField(null=True, help_text="When an invoice has to be paid")
     details = models.JSONField(default=list, help_text="Lines as the customer or supplier sees them")
     state = models.CharField(max_length=10, choices=State.choices, default=State.PENDING)
     external_id = models.CharField(max_length=80, blank=True)

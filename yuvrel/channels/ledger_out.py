@@ -109,6 +109,7 @@ def ledger_message(document: LedgerDocument, connection: Connection) -> LedgerDo
         contact=document.contact,
         memo=f"{entry.document} {entry.memo}".strip() if entry else f"{document.gather}, all of the day",
         order=_order_of(entry) if entry else "",
+        due=document.due_on.isoformat() if document.due_on else "",
         details=_coded(document.details, codes_of(connection)) if document.details else [],
         lines=[(code, amount) for code, amount in codes.items() if amount],
     )

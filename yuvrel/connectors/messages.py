@@ -354,6 +354,7 @@ class LedgerDoc(Message):
     contact: str = ""
     memo: str = ""
     order: str = ""
+    due: str = ""
     lines: list[tuple[str, Decimal]]
     details: list[dict[str, Any]] = Field(default_factory=list)
 

@@ -11,7 +11,7 @@ from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.roles import Ability, Actor
 from yuvrel.pricing.models import PriceList
 
-from .customers import keep
+from .customers import ADDRESS, keep
 from .models import Customer, CustomerGroup
 
 COLUMNS = (
@@ -23,8 +23,14 @@ COLUMNS = (
         "price_list", "a list of this customer's own; it speaks before the group's", "Trade", words(80), folded=True, empty=""
     ),
     Column("on_account", "yes: pays later, by invoice", "yes", yes_or_no, said_yes),
+    Column("payment_days", "days until an invoice is due; empty for the connection's", "14", whole, empty=""),
+    Column("street", "", "3 Weir Row", words(160), empty=""),
+    Column("city", "", "Larkmead", words(160), empty=""),
+    Column("postcode", "", "T12 X9", words(20), empty=""),
+    Column("country", "two letters, as IE", "IE", words(2), empty=""),
     Column("note", "", "asks for pallets", words(500), empty=""),
 )
+OWN = ("name", "email", "on_account", "note", "payment_days")
 NAMED = {column.name: column for column in COLUMNS}
 
 
@@ -54,6 +60,8 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
             "group": row.group.name if row.group else "",
             "price_list": row.price_list.name if row.price_list else "",
             "on_account": row.on_account,
+            "payment_days": "" if row.payment_days is None else row.payment_days,
+            **{name: row.address.get(name, "") for name in ADDRESS},
             "note": row.note,
         }
         yield key, {name: NAMED[name].text(value) for name, value in values.items()}
@@ -92,7 +100,12 @@ def apply(actor: Actor, rows: Sequence[Read]) -> None:
     there = {f"#{row.pk}": row for row in Customer.objects.filter(pk__in=known)}
     for row in rows:
         values, old = row.values, there.get(row.key)
-        facts: dict[str, Any] = {name: values[name] for name in ("name", "email", "on_account", "note") if name in values}
+        facts: dict[str, Any] = {name: values[name] for name in OWN if name in values}
+        if facts.get("payment_days") == "":
+            facts["payment_days"] = None
+        where = {name: values[name] for name in ADDRESS if name in values}
+        if where:
+            facts["address"] = {**(old.address if old else {}), **where}
         if "group" in values:
             facts["group_id"] = groups.get(values["group"].casefold())
         if "price_list" in values:

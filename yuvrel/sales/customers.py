@@ -30,7 +30,9 @@ from .models import Customer, CustomerGroup, OrderLine, SalesOrder
 from .queries import short_order
 from .schemas import AskedPrice, CustomerRow
 
-FACTS = ("name", "email", "on_account", "note", "group_id", "price_list_id")
+FACTS = ("name", "email", "on_account", "note", "group_id", "price_list_id", "payment_days", "address")
+ADDRESS = ("street", "city", "postcode", "country")
+MOST_DAYS = 365
 # Who may price says what somebody pays.
 GROUP_FACTS = ("price_list_id", "order_minimum", "order_step", "order_maximum")
 OF_PRICES = {"group_id", "price_list_id"}
@@ -110,7 +112,7 @@ def customer_page(customer_id: int) -> dict[str, Any]:
     orders = row.orders.select_related("connection").order_by("-placed_at", "-pk")[:20]  # type: ignore[attr-defined]
     return {
         **{name: getattr(row, name) for name in ("id", "version", *FACTS)},
-        "address": ", ".join(str(value) for value in row.address.values() if value),
+        "address": spoken_address(row),
         "from_channel": row.external_key is not None,
         "orders": [short_order(order) for order in orders],
         "groups": list(CustomerGroup.objects.order_by("name")),
@@ -152,14 +154,23 @@ def _check(row: Customer) -> None:
         raise BadInputError("A customer needs a name.", field="name")
     if row.email and "@" not in row.email:
         raise BadInputError(f"{row.email} is no mail address.", field="email")
+    if row.payment_days is not None and not 0 <= row.payment_days <= MOST_DAYS:
+        raise BadInputError(f"Payment terms are 0 to {MOST_DAYS} days.", field="payment_days")
     if row.group_id and not CustomerGroup.objects.filter(pk=row.group_id).exists():
         raise BadInputError("There is no such group.", field="group_id")
     if row.price_list_id and not PriceList.objects.filter(pk=row.price_list_id).exists():
         raise BadInputError("There is no such price list.", field="price_list_id")
 
 
+def spoken_address(row: Customer) -> str:
+    """Where a customer is, in a line."""
+    return ", ".join(str(value) for value in row.address.values() if value)
+
+
 def _told(row: Customer) -> dict[str, str]:
     own = {name: str(getattr(row, name)) for name in ("name", "email", "on_account", "note")}
+    own["payment terms"] = "" if row.payment_days is None else f"{row.payment_days} days"
+    own["address"] = spoken_address(row)
     group = CustomerGroup.objects.filter(pk=row.group_id or 0).values_list("name", flat=True).first()
     given = PriceList.objects.filter(pk=row.price_list_id or 0).values_list("name", flat=True).first()
     return {**own, "group": group or "", "price list": given or ""}

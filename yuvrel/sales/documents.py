@@ -96,7 +96,7 @@ def _bill(invoice_id: int) -> dict[str, Any]:
     for line in told.details:
         amounts = {name: Decimal(line[name]) for name in ("quantity", "net", "tax")}
         lines.append({**line, **amounts, "gross": amounts["net"] + amounts["tax"]})
-    settled = "Payable on your account." if order.customer and order.customer.on_account and not order.paid else "Paid."
+    settled = f"Payable by {invoice.due_on:%-d %B %Y}." if invoice.due_on else "Paid."
     facts = {"number": invoice.number, "invoice": invoice, "order": order, "address": _address(order), "lines": lines}
     return {**facts, "settled": settled}
 
@@ -115,7 +115,8 @@ def _told(row: Shipment) -> list[Moment]:
 
 def _invoice_facts(row: Invoice) -> list[tuple[str, str]]:
     amounts = [(name, f"{plain(getattr(row, name.lower()))} {row.shipment.order.currency}") for name in ("Net", "Tax", "Total")]
-    return [*amounts, *_order_facts(row.shipment.order)]
+    due = [("Due", f"{row.due_on:%-d %b %Y}")] if row.due_on else []
+    return [*amounts, *due, *_order_facts(row.shipment.order)]
 
 
 def _count_facts(row: TillCount) -> list[tuple[str, str]]:

@@ -73,6 +73,7 @@ class Customer(models.Model):
     external_key = models.CharField(max_length=120, null=True)
     group = models.ForeignKey(CustomerGroup, on_delete=models.PROTECT, null=True, related_name="customers")
     price_list = models.ForeignKey("pricing.PriceList", on_delete=models.PROTECT, null=True, related_name="customers")
+    payment_days = models.PositiveSmallIntegerField(null=True, help_text="Terms of their own; none: the connection's")
     note = models.CharField(max_length=500, blank=True)
     version = models.PositiveIntegerField(default=1)
 
@@ -333,6 +334,7 @@ class Invoice(models.Model):
     shipment = models.OneToOneField(Shipment, on_delete=models.PROTECT, related_name="invoice")
     number = models.CharField(max_length=80)
     issued_on = models.DateField()
+    due_on = models.DateField(null=True, help_text="None: paid at once")
     net = models.DecimalField(**MONEY)
     tax = models.DecimalField(**MONEY)
     total = models.DecimalField(**MONEY)

@@ -50,6 +50,17 @@ declare(
         **OWN,
     ),
     Setting(
+        "payment_days",
+        "Payment terms",
+        "Days from an invoice until it is due, for who buys on account. A customer may have terms of their own.",
+        "whole",
+        30,
+        unit="days",
+        high=Decimal(365),
+        levels=OF_CONNECTIONS,
+        **OWN,
+    ),
+    Setting(
         "fee_percent",
         "Channel fee",
         "What the channel keeps of all that the customer pays, with tax; it lowers an order's profit.",
@@ -192,6 +203,7 @@ NAMES = (
     "order_prefix",
     "backorders",
     "cash_customer",
+    "payment_days",
     "fee_percent",
     "fee_fixed",
 )
@@ -204,6 +216,7 @@ class OrderRules:
     prefix: str
     backorders: bool
     cash_customer: str
+    payment_days: int
     fee_percent: Decimal
     fee_fixed: Decimal
     nameless: bool
@@ -247,6 +260,7 @@ def _rules(worth: Mapping[str, Any]) -> OrderRules:
         worth["order_prefix"],
         worth["backorders"] == "taken",
         worth["cash_customer"],
+        int(worth["payment_days"]),
         Decimal(worth["fee_percent"]),
         Decimal(worth["fee_fixed"]),
         worth["unknown_lines"] == "flagged",

@@ -201,6 +201,7 @@ class CustomerOut(Schema):
     note: str
     group_id: int | None
     price_list_id: int | None
+    payment_days: int | None
     address: str
     from_channel: bool
     orders: list[CustomerOrderOut]
@@ -218,11 +219,13 @@ class CustomerIn(Schema):
     note: str | None = Field(None, max_length=500)
     group_id: Id | None = None
     price_list_id: Id | None = None
+    payment_days: int | None = Field(None, ge=0, le=365)
 
     def facts(self) -> dict[str, Any]:
-        """What was given; no group and no list are values of their own."""
+        """What was given; no group, no list and no terms are values of their own."""
         given = self.model_dump(exclude_unset=True, exclude={"version"})
-        return {name: value for name, value in given.items() if value is not None or name in ("group_id", "price_list_id")}
+        none = ("group_id", "price_list_id", "payment_days")
+        return {name: value for name, value in given.items() if value is not None or name in none}
 
 
 class TillCountRow(SheetRow):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Mapping, Set
 from dataclasses import dataclass
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any, cast
 
@@ -206,6 +206,12 @@ def _note_lines(
     )
 
 
+def _terms(order: SalesOrder, rules: OrderRules) -> int:
+    """Days until an invoice is due: the customer's own terms, else the connection's."""
+    own = order.customer.payment_days if order.customer else None
+    return rules.payment_days if own is None else own
+
+
 def _invoice(
     order: SalesOrder,
     shipment: Shipment,
@@ -216,10 +222,12 @@ def _invoice(
     day: date,
     rules: OrderRules,
 ) -> None:
+    owed = bool(against.get(AccountRole.RECEIVABLE))
     invoice = Invoice.objects.create(
         shipment=shipment,
         number=shipment.number,
         issued_on=day,
+        due_on=day + timedelta(days=_terms(order, rules)) if owed else None,
         net=revenue.total - revenue.tax,
         tax=revenue.tax,
         total=revenue.total,
@@ -236,7 +244,7 @@ def _invoice(
         for p in parts
     ]
     contact = rules.cash_customer or (order.customer.name if order.customer else "Cash sale")
-    if against.get(AccountRole.RECEIVABLE) and order.customer:
+    if owed and order.customer:
         contact = order.customer.name
     post(
         Posting(
@@ -250,6 +258,7 @@ def _invoice(
             number=shipment.number,
             contact=contact,
             details=details,
-            gather="" if against.get(AccountRole.RECEIVABLE) else rules.gather(order.connection),
+            due=invoice.due_on,
+            gather="" if owed else rules.gather(order.connection),
         )
     )

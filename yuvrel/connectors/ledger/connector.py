@@ -78,6 +78,7 @@ class Ledger(Connector, LedgerOrders, TaxCodes):
             "contact": document.contact,
             "memo": document.memo,
             "order": document.order,
+            "due": document.due,
             "details": document.details,
             "postings": [{"account": code, "amount": str(amount)} for code, amount in document.lines],
         }

@@ -19,6 +19,7 @@
 		group_id: string;
 		price_list_id: string;
 		note: string;
+		payment_days: string;
 	};
 	const client = useQueryClient();
 	const form = new FormState<Facts>(
@@ -27,9 +28,18 @@
 				? {
 						...customer,
 						group_id: `${customer.group_id ?? ''}`,
-						price_list_id: `${customer.price_list_id ?? ''}`
+						price_list_id: `${customer.price_list_id ?? ''}`,
+						payment_days: `${customer.payment_days ?? ''}`
 					}
-				: { name: '', email: '', on_account: false, group_id: '', price_list_id: '', note: '' },
+				: {
+						name: '',
+						email: '',
+						on_account: false,
+						group_id: '',
+						price_list_id: '',
+						note: '',
+						payment_days: ''
+					},
 		() => customer?.version
 	);
 	const groups = createQuery(() => ({
@@ -45,11 +55,13 @@
 
 	async function save(event: SubmitEvent): Promise<void> {
 		event.preventDefault();
-		const { group_id, price_list_id, ...others } = form.typed;
+		const { group_id, price_list_id, payment_days, ...others } = form.typed;
 		const body: Schemas['CustomerIn'] = { ...others, version: form.version };
 		if (group_id !== undefined) body.group_id = group_id ? Number(group_id) : null;
 		if (price_list_id !== undefined)
 			body.price_list_id = price_list_id ? Number(price_list_id) : null;
+		if (payment_days !== undefined)
+			body.payment_days = payment_days.trim() ? Number(payment_days) : null;
 		const kept = await form.send(() =>
 			customer
 				? ask(
@@ -101,6 +113,13 @@
 		{/if}
 		<Field {form} name="note" label="Note" kind="long" max={500} />
 		<Field {form} name="on_account" label="Buys on account" kind="tick" />
+		<Field
+			{form}
+			name="payment_days"
+			label="Payment terms, days"
+			kind="number"
+			hint="Empty: as the connection says."
+		/>
 	</fieldset>
 	{#if may}<SaveLine {form} save={customer ? 'Save customer' : 'Add the customer'} />{/if}
 </form>
