@@ -336,7 +336,7 @@ def test_what_they_share_is_told_to_each_of_them(two: Two) -> None:
         (
             lambda: products.change(SYSTEM, product.pk, product.version + 1, {"category": "Pots"}),
             two.small,
-            {availability, price},
+            {availability, price, Event.Kind.TEXT},
         ),
         (lambda: retire(SYSTEM, kit.pk, kit.version + 1), kit, {availability}),
     ]

@@ -24,7 +24,7 @@ from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
-from yuvrel.channels import actions, inbound, linking, offers, outbound, prices, snags, submissions
+from yuvrel.channels import actions, inbound, linking, offers, outbound, prices, refreshing, snags, submissions
 from yuvrel.channels.jobs import RELAYS, relay_now
 from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
 from yuvrel.core.errors import BadInputError, RefusedError
@@ -47,6 +47,8 @@ def settle() -> None:
                 moved += offers.push(connection)
             if connection.pk in prices.are_waiting():
                 moved += prices.push(connection)
+            if connection.listings.filter(texts_due=True).exists():
+                moved += refreshing.tell_due(connection)
             if submissions.are_waiting(connection):
                 moved += submissions.collect(connection)
             OutboundMessage.objects.filter(state="waiting").update(next_try_at=timezone.now())

@@ -17,13 +17,16 @@ from tests.invariants import assert_invariants
 from tests.world import give, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Drift
+from yuvrel.catalogue import products
 from yuvrel.catalogue.retail import keep_prices
 from yuvrel.channels import linking, refreshing, standing
+from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.listing_page import listing_page
-from yuvrel.channels.models import Listing, Snag
+from yuvrel.channels.models import Connection, Listing, Run, Snag
 from yuvrel.channels.price_rules import price_offer_working
 from yuvrel.channels.queries import offer_working
 from yuvrel.channels.rehearsal import rehearse_rules
+from yuvrel.connectors.http import ConnectorError
 from yuvrel.core.errors import BadInputError, ForbiddenError, NotFoundError, RefusedError
 from yuvrel.core.rules import Level, Rung
 from yuvrel.people.queries import company_day
@@ -263,3 +266,54 @@ def test_texts_that_are_refused_or_cannot_be_made_are_snags_until_they_are_mende
     assert not Snag.objects.filter(kind="texts", resolved_at=None).exists()
     with pytest.raises(RefusedError, match="A web shop takes no texts"):
         refreshing.ask_refresh(SYSTEM, of(world, "SMK-S").pk)
+
+
+def test_texts_are_told_by_themselves_when_they_change_here(world: World) -> None:
+    market = world.market()
+    settle()
+    product = world.small.product
+
+    def there(key: str = "o1") -> str:
+        return str((world.standins.store.get("hedge", "offer-ie", key) or {})["title"])
+
+    products.change(SYSTEM, product.pk, product.version, {"title": "Hive smoker"})
+    settle()
+    assert there() == "Smoker small", "nobody said that they are told by themselves"
+    set_rules(market, texts_when="changes")
+    settle()
+    products.change(SYSTEM, product.pk, product.version + 1, {"title": "Bee smoker"})
+    settle()
+    assert (there(), there("o2")) == ("Bee smoker small", "Bee smoker large")
+    set_rules(market, title_there="{{ title }}, Larkmead")
+    settle()
+    assert there() == "Bee smoker small, Larkmead"
+    runs = Run.objects.filter(connection=market, kind="refresh")
+    count = runs.count()
+    products.change(SYSTEM, product.pk, product.version + 2, {"title": "Bee smoker"})
+    settle()
+    assert runs.count() == count, "nothing differed"
+    # A title that cannot stand there is a snag, and mended it is told again.
+    set_rules(market, title_there="{{ title }} " + "x" * 80)
+    settle()
+    assert Snag.objects.filter(kind="texts", resolved_at=None).count() == 2
+    set_rules(market, title_there="{{ title }}")
+    settle()
+    assert not Snag.objects.filter(kind="texts", resolved_at=None).exists()
+    assert there() == "Bee smoker small"
+
+
+def test_what_an_account_did_not_take_for_a_moment_is_told_later(world: World) -> None:
+    market = world.market()
+    set_rules(market, texts_when="changes")
+    settle()
+    world.standins.faults("hedge", broken=1.0)
+    product = world.small.product
+    products.change(SYSTEM, product.pk, product.version, {"title": "Bee smoker"})
+    relay_now()
+    with pytest.raises(ConnectorError):
+        refreshing.tell_due(Connection.objects.get(pk=market.pk))
+    assert Listing.objects.filter(texts_due=True).count() == 2
+    world.standins.faults("hedge")
+    settle()
+    assert not Listing.objects.filter(texts_due=True).exists()
+    assert (world.standins.store.get("hedge", "offer-ie", "o1") or {})["title"] == "Bee smoker small"

@@ -201,6 +201,9 @@ def change(actor: Actor, product_id: int, version: int, facts: Mapping[str, Any]
     now = _told(product)
     _leave(actor, "product", product.pk, was, now)
     ids = [item.pk for item in items]
+    # What a template may say of it; tax and our own notes are no part of that.
+    if any(was[name] != now[name] for name in now.keys() - {"tax class", "note", "shelf_life_days"}):
+        record_for_all([Event.Kind.TEXT], ids, f"{product.title} was changed")
     if was["tax class"] != now["tax class"]:
         record_for_all([Event.Kind.PRICE], ids, f"the tax of {product.title} was changed")
     if was["shelf_life_days"] != now["shelf_life_days"]:
@@ -247,6 +250,7 @@ def change_items(actor: Actor, changes: Mapping[int, Mapping[str, Any]]) -> list
     found = priced(Item.objects.select_for_update(of=("self",)).filter(pk__in=list(changes)).order_by("pk"))
     rows = {row.pk: row for row in found}
     repriced: dict[int, Decimal] = {}
+    renamed: list[int] = []
     for item_id, facts in changes.items():
         item = rows.get(item_id)
         if item is None:
@@ -262,8 +266,11 @@ def change_items(actor: Actor, changes: Mapping[int, Mapping[str, Any]]) -> list
         _leave(actor, "item", item.pk, was, now)
         if was["price"] != now["price"]:
             repriced[item.pk] = item.price
+        if any(was[name] != now[name] for name in now if name != "price"):
+            renamed.append(item.pk)
     keep_prices(repriced)
     record(Event.Kind.PRICE, repriced, "the base price was changed")
+    record_for_all([Event.Kind.TEXT], renamed, "the item was changed")
     return list(rows.values())
 
 

@@ -68,6 +68,11 @@ def wake_prices(connection_id: int) -> None:
     wake("channels.push_prices", f"prices:{connection_id}", connection_id=connection_id)
 
 
+def wake_texts(connection_id: int) -> None:
+    """Have the titles and descriptions that changed told."""
+    wake("channels.tell_texts", f"texts:{connection_id}", connection_id=connection_id)
+
+
 def wake_deliver(connection_id: int) -> None:
     """Have what waits for a connection sent."""
     wake("channels.deliver", f"deliver:{connection_id}", connection_id=connection_id)
@@ -96,6 +101,12 @@ def relay_offers() -> None:
 def relay_prices() -> None:
     """Turn what happened to prices and to rules into prices to push."""
     consume("prices")
+
+
+@company_job("channels.relay_texts")
+def relay_texts() -> None:
+    """Turn changes of products and templates into titles and descriptions to tell."""
+    consume("texts")
 
 
 @company_job("channels.relay_messages")
@@ -191,6 +202,12 @@ def _tell(events: Events) -> Woken:
     return woken | outbound.queue_purchase_orders(by_kind[Event.Kind.PURCHASE_ORDER])
 
 
+def _text(events: Events) -> Woken:
+    by_kind = _by_kind(events)
+    changes = SettingChange.objects.filter(pk__in=by_kind[Event.Kind.SETTING])
+    return refreshing.note_changes(by_kind[Event.Kind.TEXT], changes)
+
+
 @dataclass(frozen=True)
 class Relay:
     """What a consumer does with events, and how the connections that follow are woken."""
@@ -202,6 +219,7 @@ class Relay:
 RELAYS = {
     "offers": Relay(_offer, wake_push),
     "prices": Relay(_price, wake_prices),
+    "texts": Relay(_text, wake_texts),
     "messages": Relay(_tell, wake_deliver),
 }
 OF_BOTH = {Event.Kind.RULES, Event.Kind.SETTING, Event.Kind.CUSTOMER_GROUP}
@@ -219,7 +237,17 @@ TO_TELL = frozenset(
 )
 subscribe(Consumer("offers", OF_QUANTITIES, relay_offers.name))
 subscribe(Consumer("prices", OF_PRICES, relay_prices.name))
+subscribe(Consumer("texts", frozenset({Event.Kind.TEXT, Event.Kind.SETTING}), relay_texts.name))
 subscribe(Consumer("messages", TO_TELL, relay_messages.name))
+
+
+@company_job("channels.tell_texts")
+def tell_texts(connection_id: int) -> None:
+    """Tell the titles and descriptions of one connection that changed here."""
+    connection = _at_work(connection_id)
+    if connection and connection.listings.filter(texts_due=True).exists():
+        _guarded(connection, "exchange", lambda: refreshing.tell_due(connection))
+        _ask_soon(connection, "feeds")
 
 
 @company_job("channels.push_offers")
@@ -426,6 +454,8 @@ def pulse() -> None:
     for connection in at_work:
         if connection.listings.filter(offer_state="pending").exists():
             wake_push(connection.pk)
+        if connection.listings.filter(texts_due=True).exists():
+            wake_texts(connection.pk)
         if connection.pk in repricing:
             wake_prices(connection.pk)
     due_out = OutboundMessage.objects.filter(state="waiting", next_try_at__lte=now, connection__in=at_work)

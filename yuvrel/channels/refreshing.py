@@ -2,28 +2,54 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from django.db import transaction
+from django.db.models import Q
 from django.utils import timezone
 
 from yuvrel.connectors.base import capable
 from yuvrel.connectors.capabilities import Capability, Texts
+from yuvrel.connectors.errors import ConnectorError
 from yuvrel.connectors.messages import ListingText, PushResult, Submitted
 from yuvrel.core.errors import NotFoundError, RefusedError
+from yuvrel.core.rules import OF_CONNECTIONS, Level, Setting
 from yuvrel.events.actions import wake
 from yuvrel.people.roles import SYSTEM, Ability, Actor, audit
+from yuvrel.rules.models import SettingChange
+from yuvrel.rules.queries import by_level
+from yuvrel.rules.registry import declare
 
 from . import submissions
-from .credentials import connector_for, kind_of
+from .credentials import connector_for, kind_of, kinds_that
 from .models import Connection, Listing, ListingNote, Run, SubmittedLine
-from .publishing import content_of
+from .publishing import CONTENT, content_of
 from .queries import get_listing
+from .rules import connection_value, reached_by
 from .runs import begin, raise_snag, run_of, settle_snags
 
 SORT = "texts"
+AT_ONCE = 500
+BY_ITSELF = "changes"
 SNAG = "texts"
+TEMPLATES = ("title_there", "description_there")
+
+
+declare(
+    Setting(
+        "texts_when",
+        "Titles and descriptions",
+        "Whether listings that stand there are told anew when something that is said of their product changes here.",
+        "choice",
+        "hand",
+        choices=(("hand", "told by hand only"), (BY_ITSELF, "told when they change here")),
+        levels=OF_CONNECTIONS,
+        group=CONTENT["group"],
+        ability=Ability.CONNECT.value,
+        needs=Capability.TEXTS.value,
+    )
+)
 
 
 @dataclass(frozen=True)
@@ -55,6 +81,40 @@ def ask_refresh(actor: Actor, listing_id: int) -> Run:
     return run
 
 
+def note_changes(item_ids: Iterable[int], changes: Iterable[SettingChange]) -> set[int]:
+    """Mark listings whose title or description may be another now, where they are told by themselves. Returns the
+    connections that have some to tell."""
+    wanted = Q(item_id__any_of=list(item_ids))
+    for change in changes:
+        if change.name in TEMPLATES:
+            wanted |= reached_by(Level(change.level), change.subject, change.within, change.kind)
+    woken = set()
+    kept = by_level(["texts_when"])
+    for row in Connection.objects.filter(kind__in=kinds_that(Capability.TEXTS), state=Connection.State.LIVE).order_by("pk"):
+        if connection_value("texts_when", row, kept) == BY_ITSELF:
+            listings = Listing.objects.filter(wanted, connection=row, link=Listing.Link.LINKED, kept_there=False)
+            if listings.update(texts_due=True):
+                woken.add(row.pk)
+    return woken
+
+
+def tell_due(connection: Connection) -> int:
+    """Tell every listing that is marked, so many at a time. Returns how many were told."""
+    told = 0
+    due = Listing.objects.filter(connection=connection, texts_due=True)
+    while ids := list(due.order_by("pk").values_list("pk", flat=True)[:AT_ONCE]):
+        # What changes again from here on is told once more.
+        due.filter(pk__in=ids).update(texts_due=False)
+        try:
+            told += _tell(connection, ids)
+        except NotFoundError:
+            continue
+        except ConnectorError:
+            Listing.objects.filter(pk__in=ids).update(texts_due=True)
+            raise
+    return told
+
+
 def texts_of(connection: Connection, rows: Sequence[Listing]) -> dict[int, Text]:
     """What listings are to be told, in a fixed number of queries."""
     kind = kind_of(connection)
@@ -70,8 +130,12 @@ def texts_of(connection: Connection, rows: Sequence[Listing]) -> dict[int, Text]
 
 
 def refresh(run: Run, ids: Sequence[int]) -> int:
-    """Tell listings what the rules say now; one whose texts cannot be made has a snag. Returns how many were told."""
-    connection = run.connection
+    """Tell listings what the rules say now, as somebody asked; one whose texts cannot be made has a snag. Returns how many
+    were told."""
+    return _tell(run.connection, ids, run)
+
+
+def _tell(connection: Connection, ids: Sequence[int], run: Run | None = None) -> int:
     connector = capable(connector_for(connection), Texts)
     with run_of(connection, "refresh", run) as log:
         rows = list(Listing.objects.filter(connection=connection, pk__in=ids, link=Listing.Link.LINKED).order_by("pk"))

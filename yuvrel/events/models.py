@@ -25,6 +25,7 @@ class Event(models.Model):
         COST = "cost"
         CUSTOMER_GROUP = "customer_group"
         ORDER = "order"
+        TEXT = "text"
 
     company_id = models.BigIntegerField(default=company_id, help_text="Companies stand above events: a number, no more")
     consumer = models.CharField(max_length=20)
