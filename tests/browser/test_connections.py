@@ -17,6 +17,7 @@ from tests.browser.test_prices import person  # noqa: F401
 from tests.world import make_supplier
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
+from yuvrel.catalogue import products
 from yuvrel.catalogue.models import Item
 from yuvrel.channels import actions, linking
 from yuvrel.channels.models import Connection, Listing
@@ -267,6 +268,22 @@ def test_a_template_is_put_right_and_a_refused_publication_mended(person: Person
         page.wait_for_timeout(500)
     expect(there).to_contain_text("Gloves for beekeepers")
     expect(there).to_contain_text("10")
+
+    # From now on what changes here is told there by itself, and the listing says so.
+    person.go(f"/connections/{market.pk}/publish", check=False)
+    content.get_by_label("Titles and descriptions").select_option(label="told when they change here")
+    content.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    product = listing.item.product
+    products.change(SYSTEM, product.pk, product.version, {"title": "Goatskin gloves"})
+    for _ in range(60):
+        page.goto(f"{address}/")
+        if "Goatskin gloves for beekeepers" in there.inner_text():
+            break
+        page.wait_for_timeout(500)
+    expect(there).to_contain_text("Goatskin gloves for beekeepers")
+    person.go(f"/range/listings/{listing.pk}", check=False)
+    expect(page.get_by_role("main")).to_contain_text("texts told anew")
 
 
 def test_what_the_shop_s_words_mean_and_a_card_that_is_charged_when_it_leaves(person: Person) -> None:  # noqa: F811
