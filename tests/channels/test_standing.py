@@ -316,4 +316,12 @@ def test_what_an_account_did_not_take_for_a_moment_is_told_later(world: World) -
     world.standins.faults("hedge")
     settle()
     assert not Listing.objects.filter(texts_due=True).exists()
+    # Of one that is paired no more nothing is told, and nothing goes wrong.
+    products.change(SYSTEM, product.pk, product.version + 1, {"title": "Smoker"})
+    relay_now()
+    for listing in Listing.objects.filter(texts_due=True):
+        linking.unlink(SYSTEM, listing.pk)
+    failed = Run.objects.filter(connection=market, state="failed").count()
+    assert refreshing.tell_due(Connection.objects.get(pk=market.pk)) == 0
+    assert Run.objects.filter(connection=market, state="failed").count() == failed
     assert (world.standins.store.get("hedge", "offer-ie", "o1") or {})["title"] == "Bee smoker small"

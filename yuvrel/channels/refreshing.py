@@ -84,10 +84,12 @@ def ask_refresh(actor: Actor, listing_id: int) -> Run:
 def note_changes(item_ids: Iterable[int], changes: Iterable[SettingChange]) -> set[int]:
     """Mark listings whose title or description may be another now, where they are told by themselves. Returns the
     connections that have some to tell."""
-    wanted = Q(item_id__any_of=list(item_ids))
-    for change in changes:
-        if change.name in TEMPLATES:
-            wanted |= reached_by(Level(change.level), change.subject, change.within, change.kind)
+    items, templates = list(item_ids), [change for change in changes if change.name in TEMPLATES]
+    if not items and not templates:
+        return set()
+    wanted = Q(item_id__any_of=items)
+    for change in templates:
+        wanted |= reached_by(Level(change.level), change.subject, change.within, change.kind)
     woken = set()
     kept = by_level(["texts_when"])
     for row in Connection.objects.filter(kind__in=kinds_that(Capability.TEXTS), state=Connection.State.LIVE).order_by("pk"):
@@ -102,13 +104,13 @@ def tell_due(connection: Connection) -> int:
     """Tell every listing that is marked, so many at a time. Returns how many were told."""
     told = 0
     due = Listing.objects.filter(connection=connection, texts_due=True)
+    # Of what stands for no item any more nothing is told.
+    due.exclude(link=Listing.Link.LINKED).update(texts_due=False)
     while ids := list(due.order_by("pk").values_list("pk", flat=True)[:AT_ONCE]):
         # What changes again from here on is told once more.
         due.filter(pk__in=ids).update(texts_due=False)
         try:
             told += _tell(connection, ids)
-        except NotFoundError:
-            continue
         except ConnectorError:
             Listing.objects.filter(pk__in=ids).update(texts_due=True)
             raise
