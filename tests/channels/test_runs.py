@@ -160,7 +160,8 @@ def test_schedules_say_what_is_asked_for(world: World) -> None:
         rows = list(Connection.objects.filter(state="live"))
         return {(row.name, part.name) for row, part in due_parts(rows, now + timedelta(seconds=seconds))}
 
-    assert due(0) == {("Web", "orders"), ("Till", "orders")}
+    assert due(0) == {("Web", "orders"), ("Till", "orders"), ("Till", "closes")}
+    set_rules(world.till, closes_when="hand")
     assert due(30) == set()
     set_rules(world.till, price_owner="there")
     assert due(30) == {("Till", "prices")}, "only where prices are kept there"

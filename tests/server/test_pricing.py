@@ -299,7 +299,9 @@ def test_the_base_price_changed_elsewhere_is_an_event(place: Any) -> None:
     change_items(SYSTEM, {item.pk: {"price": D(12), "version": item.version}})
     item.refresh_from_db()
     change_items(SYSTEM, {item.pk: {"weight_grams": 5, "version": item.version}})
-    assert list(Event.objects.values_list("kind", "subject_id")) == [("price", item.pk)]
+    assert list(Event.objects.values_list("kind", "subject_id")) == [("price", item.pk), ("text", item.pk)], (
+        "its weight is no price"
+    )
 
 
 SHEET = """list,sku,from_quantity,from_day,until_day,price,previous

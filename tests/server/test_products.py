@@ -281,7 +281,8 @@ def test_a_product_in_another_category_has_its_offers_worked_out_anew(desk: Desk
         f"/api/v1/products/{item.product_id}", {"version": 1, "category": "Other"}, content_type="application/json"
     )
     assert put.status_code == 200
-    assert set(Event.objects.values_list("kind", "subject_id")) == {("availability", item.pk), ("price", item.pk)}
+    kinds = ("availability", "price", "text")
+    assert set(Event.objects.values_list("kind", "subject_id")) == {(kind, item.pk) for kind in kinds}
 
 
 def test_the_sheet_finds_items_by_how_they_are_listed(client: Any, company: Any) -> None:
