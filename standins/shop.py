@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from decimal import ROUND_HALF_UP, Decimal
 from typing import Any
 
@@ -72,28 +72,40 @@ def read_quantities(account: str) -> Any:
     return {"quantities": [{"id": i, "quantity": v["quantity"], "selling": v.get("selling") or {}} for i, v in rows]}
 
 
-@bp.post("/api/quantities")
-@scoped("shop", "stock:write")
-def write_quantities(account: str) -> Any:
+def _each_line(account: str, change: Callable[[Doc, Doc], str]) -> Any:
+    """Change the variants that a batch names, line by line; `change` is given the variant and its line, and says what is
+    wrong with it."""
     lines = (request.get_json(silent=True) or {}).get("lines", [])
     known = _variants(account, [str(line.get("id")) for line in lines])
     results = []
     for number, line in enumerate(lines):
-        key, quantity = str(line.get("id")), line.get("quantity")
+        key = str(line.get("id"))
         if number == 0 and refused_line(account):
-            results.append({"id": key, "ok": False, "error": "this line was not taken"})
+            error = "this line was not taken"
         elif key not in known:
-            results.append({"id": key, "ok": False, "error": "no such variant"})
-        elif not isinstance(quantity, int) or quantity < 0:
-            results.append({"id": key, "ok": False, "error": "quantity must be a whole number, zero or more"})
-        elif not _can_sell(line.get("selling") or {}):
-            results.append({"id": key, "ok": False, "error": "it cannot be sold so"})
+            error = "no such variant"
         else:
             product, variant = known[key]
-            variant |= {"quantity": quantity, "selling": line.get("selling") or {}}
-            store().amend(account, "product", str(product["id"]), product)
-            results.append({"id": key, "ok": True})
+            error = change(variant, line)
+            if not error:
+                store().amend(account, "product", str(product["id"]), product)
+        results.append({"id": key, "ok": False, "error": error} if error else {"id": key, "ok": True})
     return {"results": results}
+
+
+@bp.post("/api/quantities")
+@scoped("shop", "stock:write")
+def write_quantities(account: str) -> Any:
+    def change(variant: Doc, line: Doc) -> str:
+        quantity, selling = line.get("quantity"), line.get("selling") or {}
+        if not isinstance(quantity, int) or quantity < 0:
+            return "quantity must be a whole number, zero or more"
+        if not _can_sell(selling):
+            return "it cannot be sold so"
+        variant |= {"quantity": quantity, "selling": selling}
+        return ""
+
+    return _each_line(account, change)
 
 
 def _can_sell(selling: Any) -> bool:
@@ -129,26 +141,14 @@ def read_prices(account: str) -> Any:
 @bp.post("/api/prices")
 @scoped("shop", "prices:write")
 def write_prices(account: str) -> Any:
-    lines = (request.get_json(silent=True) or {}).get("lines", [])
-    known = _variants(account, [str(line.get("id")) for line in lines])
-    results = []
-    for number, line in enumerate(lines):
-        key = str(line.get("id"))
-        if number == 0 and refused_line(account):
-            results.append({"id": key, "ok": False, "error": "this line was not taken"})
-            continue
-        if key not in known:
-            results.append({"id": key, "ok": False, "error": "no such variant"})
-            continue
+    def change(variant: Doc, line: Doc) -> str:
         price, was = money(line.get("price"), "price"), line.get("was")
         if price < 0 or (was is not None and money(was, "was") <= price):
-            results.append({"id": key, "ok": False, "error": "the price before must be higher"})
-            continue
-        product, variant = known[key]
+            return "the price before must be higher"
         variant |= {"price": str(price.quantize(CENT)), "was": None if was is None else str(money(was, "was").quantize(CENT))}
-        store().amend(account, "product", str(product["id"]), product)
-        results.append({"id": key, "ok": True})
-    return {"results": results}
+        return ""
+
+    return _each_line(account, change)
 
 
 def _group(account: str, key: str) -> Doc | None:
@@ -176,25 +176,17 @@ def read_group_prices(account: str, group: str) -> Any:
 def write_group_prices(account: str, group: str) -> Any:
     if _group(account, group) is None:
         return refusal(404, "There is no such customer group.")
-    lines = (request.get_json(silent=True) or {}).get("lines", [])
-    known = _variants(account, [str(line.get("id")) for line in lines])
-    results = []
-    for number, line in enumerate(lines):
-        key, price = str(line.get("id")), line.get("price")
-        if number == 0 and refused_line(account):
-            results.append({"id": key, "ok": False, "error": "this line was not taken"})
-        elif key not in known:
-            results.append({"id": key, "ok": False, "error": "no such variant"})
-        elif price is not None and money(price, "price") < 0:
-            results.append({"id": key, "ok": False, "error": "a price must be zero or more"})
-        else:
-            product, variant = known[key]
-            others = {name: own for name, own in (variant.get("for_groups") or {}).items() if name != group}
-            own = {} if price is None else {group: str(money(price, "price").quantize(CENT))}
-            variant["for_groups"] = others | own
-            store().amend(account, "product", str(product["id"]), product)
-            results.append({"id": key, "ok": True})
-    return {"results": results}
+
+    def change(variant: Doc, line: Doc) -> str:
+        price = line.get("price")
+        if price is not None and money(price, "price") < 0:
+            return "a price must be zero or more"
+        others = {name: own for name, own in (variant.get("for_groups") or {}).items() if name != group}
+        own = {} if price is None else {group: str(money(price, "price").quantize(CENT))}
+        variant["for_groups"] = others | own
+        return ""
+
+    return _each_line(account, change)
 
 
 def price_for(variant: Doc, group: str) -> str:

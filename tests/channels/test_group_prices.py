@@ -20,7 +20,7 @@ from yuvrel.channels import inbound, linking, prices, snags
 from yuvrel.channels.group_prices import groups_page, keep, read_groups, rehearse
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.listing_page import listing_page
-from yuvrel.channels.models import ChannelGroup, GroupPrice, Listing, PriceOffer, Snag
+from yuvrel.channels.models import ChannelGroup, Connection, GroupPrice, Listing, PriceOffer, Snag
 from yuvrel.channels.price_rules import price_offer_working
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.people.roles import SYSTEM
@@ -207,6 +207,7 @@ def test_a_group_that_the_shop_has_no_more_is_shown_nothing(world: World) -> Non
     put(world, "20.00", into=row)
     assert not GroupPrice.objects.exists()
     assert [one["key"] for one in groups_page(world.shop.pk)["groups"]] == ["staff"]
+    assert Snag.objects.get(kind="group gone", resolved_at=None).title == "Web has no group Clubs any more"
     with pytest.raises(RefusedError, match="no groups of customers"):
         read_groups(SYSTEM, world.ledger.pk)
 
@@ -298,3 +299,40 @@ def test_a_price_held_by_hand_is_what_everybody_sees_and_not_a_group(world: Worl
     change(SYSTEM, rung_at("listing", str(listing.pk), "listing"), {"held_price": "21.00"}, timezone.now())
     settle()
     assert (variant(world, "SMK-S")["price"], sees(world)) == ("21.00", "20.50")
+
+
+@pytest.mark.parametrize("asked", ["push", "check"])
+def test_a_group_that_goes_stops_nothing_else_and_may_come_back(world: World, asked: str) -> None:
+    row = trade()
+    put(world, "20.50", into=row)
+    tie(price_list_id=row.pk)
+    with world.standins.store.transaction():
+        shop = world.standins.store.get("web", "account", "web") or {}
+        world.standins.store.put("web", "account", "web", {**shop, "groups": shop["groups"][1:]})
+    if asked == "push":
+        # What everybody is shown goes out all the same.
+        put(world, "26.00")
+        put(world, "19.00", into=row)
+        assert variant(world, "SMK-S")["price"] == "26.00"
+    else:
+        agreement.check_connection(world.shop)
+        assert Check.objects.get(code="A2").differing == 0
+    assert "no such customer group" in Snag.objects.get(kind="group gone", resolved_at=None).detail
+    assert Connection.objects.get(pk=world.shop.pk).pause_until is None, "it is no fault of the account"
+    assert not GroupPrice.objects.exists()
+    with world.standins.store.transaction():
+        world.standins.store.put("web", "account", "web", shop)
+    read_groups(SYSTEM, world.shop.pk)
+    settle()
+    assert sees(world) == ("19.00" if asked == "push" else "20.50")
+    assert not Snag.objects.filter(resolved_at=None).exists()
+
+
+def test_prices_that_only_a_group_has_go_when_prices_are_not_kept_here(world: World) -> None:
+    row = trade()
+    put(world, "20.50", into=row)
+    tie(price_list_id=row.pk)
+    PriceOffer.objects.all().delete()
+    set_rules(world.shop, price_owner="apart")
+    settle()
+    assert not GroupPrice.objects.exists()

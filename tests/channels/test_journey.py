@@ -47,7 +47,7 @@ def settle() -> None:
                 moved += offers.push(connection)
             if connection.pk in prices.are_waiting():
                 moved += prices.push(connection)
-            if connection.listings.filter(texts_due=True).exists():
+            if connection.listings.filter(texts_due_at__isnull=False).exists():
                 moved += refreshing.tell_due(connection)
             if submissions.are_waiting(connection):
                 moved += submissions.collect(connection)

@@ -114,7 +114,6 @@ def test_a_held_order_is_told_when_it_goes_on(world: World) -> None:
     set_rules(world.shop, ledger_order="order", backorders="held")
     order = order_of(world, {"v2": 4})
     assert told(world, order.number) is not None
-    world.buy({"v1": 3})
     OutboundMessage.objects.filter(kind="ledger_order").delete()
     hold(SYSTEM, order.pk, "asks for a later date")
     relay_now()

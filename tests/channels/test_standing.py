@@ -312,14 +312,14 @@ def test_what_an_account_did_not_take_for_a_moment_is_told_later(world: World) -
     relay_now()
     with pytest.raises(ConnectorError):
         refreshing.tell_due(Connection.objects.get(pk=market.pk))
-    assert Listing.objects.filter(texts_due=True).count() == 2
+    assert Listing.objects.filter(texts_due_at__isnull=False).count() == 2
     world.standins.faults("hedge")
     settle()
-    assert not Listing.objects.filter(texts_due=True).exists()
+    assert not Listing.objects.filter(texts_due_at__isnull=False).exists()
     # Of one that is paired no more nothing is told, and nothing goes wrong.
     products.change(SYSTEM, product.pk, product.version + 1, {"title": "Smoker"})
     relay_now()
-    for listing in Listing.objects.filter(texts_due=True):
+    for listing in Listing.objects.filter(texts_due_at__isnull=False):
         linking.unlink(SYSTEM, listing.pk)
     failed = Run.objects.filter(connection=market, state="failed").count()
     assert refreshing.tell_due(Connection.objects.get(pk=market.pk)) == 0

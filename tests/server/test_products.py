@@ -245,7 +245,11 @@ def test_categories_lie_in_each_other_move_and_merge(desk: Desk) -> None:
     assert "Something is in" in call("delete", f"/{top}", status=422)["detail"]
     inner = next(row["id"] for row in call("post", name="Small things", parent_id=things) if row["name"] == "Small things")
     assert call("post", f"/{things}/merge", status=422, into_id=inner)["field"] == "into_id"
+    Event.objects.all().delete()
+    call("patch", f"/{things}", name="Small and large")
+    assert list(Event.objects.values_list("kind", "subject_id")) == [("text", item.pk)], "a template may name it"
     merged = call("post", f"/{things}/merge", into_id=top)
+    assert Event.objects.filter(kind="text").count() == 2
     assert [(row["name"], row["depth"], row["own"]) for row in merged] == [("Workshop", 0, 1), ("Small things", 1, 0)]
     assert [row["name"] for row in call("delete", f"/{inner}")] == ["Workshop"]
     assert Item.objects.get(pk=item.pk).product.category_id == top

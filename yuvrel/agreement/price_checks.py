@@ -42,8 +42,8 @@ def check_prices(connection: Connection) -> None:
         else:
             left, right, compared, findings = _compare_prices(connection)
             if isinstance(connector_as(connection, Prices), GroupPrices):
-                for group in groups_of(connection):
-                    if group_speakers(group):
+                for group in filter(group_speakers, groups_of(connection)):
+                    with prices.unless_gone(group):
                         theirs, ours, count, more = _compare_group(connection, group)
                         left, right, compared, findings = left + theirs, right + ours, compared + count, findings + more
         run.done = run.total = compared
@@ -100,8 +100,7 @@ def _compare_group(connection: Connection, group: ChannelGroup) -> tuple[Decimal
     before = dict(GroupPrice.objects.filter(group=group).values_list("listing_id", "offered_at"))
     found = connector_as(connection, GroupPrices).read_group_prices(group.key, list(keys))
     offers = {row.listing_id: row for row in GroupPrice.objects.filter(group=group).select_related("listing")}
-    titles = dict(linked.values_list("pk", "title"))
-    items = dict(linked.values_list("pk", "item_id"))
+    facts = {pk: (title, item) for pk, title, item in linked.values_list("pk", "title", "item_id")}
     left = right = ZERO
     compared = 0
     findings, changed = [], []
@@ -117,9 +116,9 @@ def _compare_group(connection: Connection, group: ChannelGroup) -> tuple[Decimal
             row.state, row.shown = state, there
             changed.append(row)
         if there != ours:
-            refs = {"listing": listing_id, "item": items[listing_id] or 0}
+            refs = {"listing": listing_id, "item": facts[listing_id][1] or 0}
             wanted, seen = ("as everybody" if one is None else prices.said(one, None) for one in (ours, there))
-            title = f"{titles[listing_id]}, price for {group.title}"
+            title = f"{facts[listing_id][0]}, price for {group.title}"
             cause = row.cause if row else "no list says anything of it"
             findings.append(Finding(f"{OF_GROUP}{group.pk}:{listing_id}", title, wanted, seen, cause, refs))
     update_many(changed, ["state", "shown"])

@@ -88,6 +88,8 @@ def keep(actor: Actor, category_id: int | None, facts: Mapping[str, Any]) -> Cat
     after = {"name": row.name, "in": row.parent.name if row.parent else ""}
     if before != after:
         audit(actor, "change category" if before else "make category", "category", row.pk, before, after)
+    if before and before["name"] != after["name"]:
+        record_for_all([Event.Kind.TEXT], _items([row.pk]), f"{row.name} is called so now")
     return row
 
 
@@ -113,8 +115,11 @@ def _parent(held: Mapping[int, Category], row: Category, parent_id: int | None) 
 
 def tell(categories: Sequence[int], cause: str) -> None:
     """What items inherit from their categories may be other now: offers and prices are worked out anew."""
-    items = list(Item.objects.filter(product__category_id__in=categories).values_list("pk", flat=True))
-    record_for_all([Event.Kind.AVAILABILITY, Event.Kind.PRICE], items, cause)
+    record_for_all([Event.Kind.AVAILABILITY, Event.Kind.PRICE], _items(categories), cause)
+
+
+def _items(categories: Sequence[int]) -> list[int]:
+    return list(Item.objects.filter(product__category_id__in=categories).values_list("pk", flat=True))
 
 
 @transaction.atomic
@@ -130,6 +135,7 @@ def merge(actor: Actor, category_id: int, into_id: int) -> Category:
     name = row.name
     _take_away(row)
     tell(below(into_id), f"{name} was put into {into.name}")
+    record_for_all([Event.Kind.TEXT], _items([into_id]), f"{name} was put into {into.name}")
     audit(actor, "merge category", "category", into.pk, {"name": name}, {"into": into.name, "products": count})
     return into
 

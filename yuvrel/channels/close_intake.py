@@ -4,9 +4,6 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from django.utils.dateparse import parse_datetime
-
-from yuvrel.connectors.base import pages
 from yuvrel.connectors.capabilities import Closes
 from yuvrel.connectors.messages import Raw, RemoteClose, Unreadable
 from yuvrel.core.errors import YuvrelError
@@ -14,8 +11,8 @@ from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.till_counts import CountedTender, take_count
 
 from .credentials import connector_as
-from .inbound import OVERLAP, later
-from .models import Connection, Feed
+from .inbound import pages_since
+from .models import Connection
 from .quarantine import attempt, read_row, unreadable
 from .runs import raise_snag, run_of, settle_snags
 from .schedules import feed_of, read_whole
@@ -28,20 +25,14 @@ def take_closes(connection: Connection, at: datetime) -> int:
     the others go on."""
     connector = connector_as(connection, Closes)
     feed = feed_of(connection, "closes")
-    mark = feed.watermark
-    start = parse_datetime(mark) if mark else None
-    asked = (start - OVERLAP).isoformat() if start else ""
     new = seen = 0
     odd: list[Unreadable] = []
     with run_of(connection, "closes") as run:
-        for page in pages(lambda cursor: connector.closes(asked, cursor)):
-            for raw in page.rows:
-                found = _take(connection, connector, raw)
-                new += found is True
-                odd += [found] if isinstance(found, Unreadable) else []
-                mark = later(mark, raw.at, at)
-            seen += len(page.rows)
-            Feed.objects.filter(pk=feed.pk).update(watermark=mark)
+        for page in pages_since(feed, connector.closes, at):
+            found = [_take(connection, connector, raw) for raw in page.rows]
+            new += sum(one is True for one in found)
+            odd += [one for one in found if isinstance(one, Unreadable)]
+            seen += len(found)
         run.done = run.total = seen
         run.taken, run.failed, run.unchanged = new, len(odd), seen - new - len(odd)
         read_whole(feed)

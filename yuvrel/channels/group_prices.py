@@ -8,7 +8,6 @@ from typing import Any
 
 from django.db import transaction
 from django.db.models import Count
-from django.utils import timezone
 
 from yuvrel.connectors.capabilities import GroupPrices
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
@@ -24,7 +23,9 @@ from .actions import get_connection
 from .credentials import connector_for
 from .models import ChannelGroup, GroupPrice, Listing
 from .price_rules import SET, group_speakers, groups_of, owner_of, prices_of, work_out
+from .prices import GONE, group_is_gone
 from .rules import Ids
+from .runs import settle_snags
 
 FACTS = ("group_id", "price_list_id")
 
@@ -52,9 +53,11 @@ def read_groups(actor: Actor, connection_id: int) -> list[ChannelGroup]:
             one = known.get(key) or ChannelGroup(connection=row, key=key)
             one.title, one.gone_at = title, None
             one.save()
-        gone = [one.pk for key, one in known.items() if key not in found and one.gone_at is None]
-        ChannelGroup.objects.filter(pk__in=gone).update(gone_at=timezone.now())
-        GroupPrice.objects.filter(group__in=gone).delete()
+        for key, one in known.items():
+            if key not in found and one.gone_at is None:
+                group_is_gone(one, "it is not among the groups that it tells.")
+        there = [f"group {known[key].pk}" for key in found.keys() & known.keys()]
+        settle_snags(GONE, "it is there again", connection=row, field__in=there)
         record(Event.Kind.RULES, [row.pk], f"groups of {row.name}")
     return groups_of(row)
 

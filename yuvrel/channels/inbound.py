@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import defaultdict
+from collections.abc import Callable, Iterator
 from datetime import datetime, timedelta
 from hashlib import sha256
 from typing import Any
@@ -150,6 +151,19 @@ def _take_page(feed: Feed, connector: Orders, page: Page) -> tuple[int, int]:
             failed += message.state == InboundMessage.State.SNAGGED
     Feed.objects.filter(pk=feed.pk).update(watermark=feed.watermark)
     return fresh, failed
+
+
+def pages_since(feed: Feed, read: Callable[[str, str], Page], at: datetime) -> Iterator[Page]:
+    """Pages of what happened there since a part was read last, with an overlap, for the account's clock may be off; `read`
+    gives a page since a time of the account's. The mark moves on once a page has been worked on."""
+    mark = feed.watermark
+    start = parse_datetime(mark) if mark else None
+    asked = (start - OVERLAP).isoformat() if start else ""
+    for page in pages(lambda cursor: read(asked, cursor)):
+        yield page
+        for raw in page.rows:
+            mark = later(mark, raw.at, at)
+        Feed.objects.filter(pk=feed.pk).update(watermark=mark)
 
 
 def later(watermark: str, at: str, now: datetime) -> str:

@@ -245,7 +245,7 @@ subscribe(Consumer("messages", TO_TELL, relay_messages.name))
 def tell_texts(connection_id: int) -> None:
     """Tell the titles and descriptions of one connection that changed here."""
     connection = _at_work(connection_id)
-    if connection and connection.listings.filter(texts_due=True).exists():
+    if connection and connection.listings.filter(texts_due_at__isnull=False).exists():
         _guarded(connection, "exchange", lambda: refreshing.tell_due(connection))
         _ask_soon(connection, "feeds")
 
@@ -454,7 +454,7 @@ def pulse() -> None:
     for connection in at_work:
         if connection.listings.filter(offer_state="pending").exists():
             wake_push(connection.pk)
-        if connection.listings.filter(texts_due=True).exists():
+        if connection.listings.filter(texts_due_at__isnull=False).exists():
             wake_texts(connection.pk)
         if connection.pk in repricing:
             wake_prices(connection.pk)

@@ -151,23 +151,18 @@ def queue_orders(order_ids: Iterable[int]) -> set[int]:
     return queue_again(ORDER, tell, ledger) if tell else set()
 
 
-def state_of(order: SalesOrder) -> str:
-    """How an order stands in the ledger's words."""
-    if order.state == SalesOrder.State.CANCELLED:
+def state_of(state: str) -> str:
+    """How an order that stands so stands in the ledger's words."""
+    if state == SalesOrder.State.CANCELLED:
         return "cancelled"
-    done = (SalesOrder.State.SHIPPED, SalesOrder.State.CLOSED)
-    return "closed" if order.state in done else "open"
-
-
-def total_of(order: SalesOrder) -> Decimal:
-    """What its lines come to, with tax, in the company's currency."""
-    return sum((line.net + line.tax for line in order.lines.all()), Decimal(0))
+    return "closed" if state in (SalesOrder.State.SHIPPED, SalesOrder.State.CLOSED) else "open"
 
 
 def order_message(order: SalesOrder, rules: OrderRules, codes: Mapping[str, str]) -> LedgerOrder:
     """An order as the ledger is told of it: to whom its invoice will be booked, and what is in it."""
     customer = order.customer.name if order.customer else ""
     on_account = bool(order.customer and order.customer.on_account)
+    lines = list(order.lines.order_by("pk"))
     details = [
         {
             "title": line.title,
@@ -177,7 +172,7 @@ def order_message(order: SalesOrder, rules: OrderRules, codes: Mapping[str, str]
             "tax": str(line.tax),
             "tax_percent": str(line.tax_percent),
         }
-        for line in order.lines.order_by("pk")
+        for line in lines
     ]
     return LedgerOrder(
         number=order.number,
@@ -185,8 +180,8 @@ def order_message(order: SalesOrder, rules: OrderRules, codes: Mapping[str, str]
         date=company_day(order.placed_at).isoformat(),
         contact=customer if on_account else rules.cash_customer or customer or "Cash sale",
         memo=f"{order.connection.name} order {order.external_number}",
-        state=cast(Any, state_of(order)),
-        total=total_of(order),
+        state=cast(Any, state_of(order.state)),
+        total=sum((line.net + line.tax for line in lines), Decimal(0)),
         details=_coded(details, codes),
     )
 
@@ -203,7 +198,7 @@ def _moments(order: SalesOrder) -> list[Moment]:
     row = OutboundMessage.objects.filter(kind=ORDER, subject_id=order.pk).select_related("connection").first()
     if row is None:
         return []
-    ledger, standing = row.connection.name, state_of(order)
+    ledger, standing = row.connection.name, state_of(order.state)
     if row.state == OutboundMessage.State.SENT and row.sent_at:
         return [Moment(row.sent_at, "", f"{ledger} knows of it", standing)]
     return [Moment(row.next_try_at, "", f"{ledger} is still to be told", row.last_error)]

@@ -143,7 +143,7 @@ class Listing(models.Model):
     terms = models.JSONField(default=dict, help_text="How it is to be sold where that is not as usual")
     rests = models.BooleanField(default=False, help_text="Hidden or ended at zero; it waits to be resumed by hand")
     terms_shown = models.JSONField(default=dict, help_text="What the channel says of it")
-    texts_due = models.BooleanField(default=False, help_text="Its title or description changed here and is to be told by itself")
+    texts_due_at = models.DateTimeField(null=True, help_text="Since when a title or description waits to be told by itself")
     offer_cause = models.CharField(max_length=120, blank=True)
     pushed_at = models.DateTimeField(null=True)
     agreed_at = models.DateTimeField(null=True)
@@ -165,7 +165,7 @@ class Listing(models.Model):
         indexes = [
             models.Index(fields=["connection", "offer_state"], name="listing_offer_state"),
             models.Index(fields=["link", "id"], name="listing_link"),
-            models.Index(fields=["connection", "id"], name="listing_texts_due", condition=models.Q(texts_due=True)),
+            models.Index(fields=["connection", "id"], name="listing_texts_due", condition=models.Q(texts_due_at__isnull=False)),
         ]
 
 

@@ -5,9 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from datetime import datetime
 
-from django.utils.dateparse import parse_datetime
-
-from yuvrel.connectors.base import pages
 from yuvrel.connectors.capabilities import PriceChanges
 from yuvrel.connectors.messages import RemotePrice, Unreadable
 from yuvrel.core import pricing as core
@@ -21,8 +18,8 @@ from yuvrel.pricing.models import PriceList
 from yuvrel.rules.queries import by_level, settled
 
 from .credentials import connector_as
-from .inbound import OVERLAP, later
-from .models import Connection, Feed, Listing
+from .inbound import pages_since
+from .models import Connection, Listing
 from .price_rules import SET, currency_of, live_connections, owner_of
 from .prices import SNAG
 from .quarantine import attempt, read_row
@@ -63,21 +60,15 @@ def take_changes(connection: Connection, at: datetime) -> int:
         return 0
     connector = connector_as(connection, PriceChanges)
     feed = feed_of(connection, "prices")
-    mark = feed.watermark
-    start = parse_datetime(mark) if mark else None
-    # The account's clock may be off, as for orders; what was read before comes again and differs no more.
-    asked = (start - OVERLAP).isoformat() if start else ""
+    # What was read before comes again and differs no more.
     taken = seen = 0
     odd: list[Unreadable] = []
     with run_of(connection, "prices taken in") as run:
-        for page in pages(lambda cursor: connector.price_changes(asked, cursor)):
+        for page in pages_since(feed, connector.price_changes, at):
             found = [read_row(connector.read_price, raw) for raw in page.rows]
             odd += [row for row in found if isinstance(row, Unreadable)]
             taken += take(connection, [row for row in found if isinstance(row, RemotePrice)], at)
             seen += len(found)
-            for raw in page.rows:
-                mark = later(mark, raw.at, at)
-            Feed.objects.filter(pk=feed.pk).update(watermark=mark)
         run.done = run.total = run.changed = taken
         run.failed, run.unchanged = len(odd), max(0, seen - taken - len(odd))
         read_whole(feed)

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from datetime import datetime, timedelta
 from decimal import Decimal
+from functools import partial
+from http.client import NOT_FOUND
 from typing import Any
 
 from django.db import transaction
@@ -12,6 +15,7 @@ from django.db.models import DecimalField, Q, QuerySet, Value
 from django.utils import timezone
 
 from yuvrel.connectors.capabilities import GroupPrices, Prices
+from yuvrel.connectors.errors import RefusedThereError
 from yuvrel.connectors.messages import GroupPricePush, PricePush, PushResult, RemotePrice, Submitted
 from yuvrel.core.errors import RefusedError
 from yuvrel.core.price_columns import NONE
@@ -35,7 +39,7 @@ SORT = "prices"
 # Of more listings than this, all of a connection are read.
 FEW = 2000
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
-SNAG, GROUP_SNAG = "price", "group price"
+SNAG, GROUP_SNAG, GONE = "price", "group price", "group gone"
 STILL_HELD = "It is still held: raise the price, or lower the floor."
 
 
@@ -88,12 +92,11 @@ def _renew_all(
         if connection_value("price_owner", connection, kept) == "here":
             kept_here[connection] = Ids.of(listings)
             continue
-        gone = PriceOffer.objects.filter(listing__in=listings)
-        if gone.exists():
-            gone.delete()
-            GroupPrice.objects.filter(listing__in=listings).delete()
-            settle_snags(SNAG, "prices are not kept here", listing__in=listings)
-            settle_snags(GROUP_SNAG, "prices are not kept here", listing__in=listings)
+        for table, snag in ((PriceOffer, SNAG), (GroupPrice, GROUP_SNAG)):
+            gone = table.objects.filter(listing__in=listings)
+            if gone.exists():
+                gone.delete()
+                settle_snags(snag, "prices are not kept here", listing__in=listings)
     if not any(len(ids.listing) for ids in kept_here.values()):
         return set()
     # Connections that show the same items and lists need them worked out once.
@@ -116,7 +119,9 @@ def renew(
     if not len(ids.listing):
         return 0
     worked = work_out([connection], ids.item.tolist()) if worked is None else worked
-    for_whom = (None, *groups_of(connection))
+    # A group that no list speaks for, and that is shown nothing of its own, sees what everybody does.
+    groups = [one for one in groups_of(connection) if group_speakers(one) or one.prices.exists()]  # type: ignore[attr-defined]
+    for_whom = (None, *groups)
     return sum(_renew(connection, one, ids, cause_of, kept, worked, again=again) for one in for_whom)
 
 
@@ -235,12 +240,8 @@ def push(connection: Connection) -> int:
     pending = _waiting(connection, None).exclude(listing__in=submissions.under_way(connection, SORT))
     with run_of(connection, "prices") as run:
         pushed = _push_all(run, pending, connector.most_pushed, lambda rows: _push_batch(connection, connector, rows))
-        for group in groups_of(connection) if isinstance(connector, GroupPrices) else ():
-            # The name is bound for each group; it is used before the next begins.
-            def push_some(rows: Sequence[Any], group: ChannelGroup = group) -> int:
-                return _push_group_batch(connection, connector_as(connection, GroupPrices), group, rows)
-
-            pushed += _push_all(run, _waiting(connection, group), connector.most_pushed, push_some)
+        if isinstance(connector, GroupPrices):
+            pushed += sum(_push_group(run, connection, connector, group) for group in groups_of(connection))
         later = submissions.are_waiting(connection)
         run.note(f"{pushed} prices {'handed in' if later else 'pushed and read back'}")
     return pushed
@@ -267,6 +268,39 @@ def _push_batch(connection: Connection, connector: Prices, rows: Sequence[PriceO
         submissions.remember(connection, SORT, answer, [submissions.Handed(row.listing_id, {}, row.offered_at) for row in rows])
         return 0
     return _read_back(connection, connector, rows, answer)
+
+
+def _push_group(run: RunLog, connection: Connection, connector: GroupPrices, group: ChannelGroup) -> int:
+    """Push what waits for a group. One that the account has no more is no fault of the account: it is shown nothing from
+    then on, and a snag says so."""
+    push_some = partial(_push_group_batch, connection, connector, group)
+    with unless_gone(group):
+        return _push_all(run, _waiting(connection, group), connector.most_pushed, push_some)
+    return 0
+
+
+@contextmanager
+def unless_gone(group: ChannelGroup) -> Iterator[None]:
+    """What is asked about a group: where the account says that there is none such, it is gone, and the rest goes on."""
+    try:
+        yield
+    except RefusedThereError as error:
+        if error.status != NOT_FOUND:
+            raise
+        group_is_gone(group, str(error))
+
+
+@transaction.atomic
+def group_is_gone(group: ChannelGroup, said: str) -> None:
+    """The account does not know a group of customers any more: nothing is offered to it until it is read again."""
+    ChannelGroup.objects.filter(pk=group.pk).update(gone_at=timezone.now())
+    GroupPrice.objects.filter(group=group).delete()
+    settle_snags(GROUP_SNAG, "the group is not there any more", field__in=(f"group {group.pk}", f"floor {group.pk}"))
+    detail = f"It said: {said} Read its groups again once it is there, or leave it so."
+    title = f"{group.connection.name} has no group {group.title} any more"
+    Snag.objects.create(
+        connection=group.connection, kind=GONE, title=title[:200], detail=detail[:1000], field=f"group {group.pk}"
+    )
 
 
 def _push_group_batch(connection: Connection, connector: GroupPrices, group: ChannelGroup, rows: Sequence[GroupPrice]) -> int:

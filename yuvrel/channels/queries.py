@@ -89,7 +89,6 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "hook_proved_at",
         "live_since",
         "pause_until",
-        "accounts",
         "version",
     )
     counts = dict(row.listings.values_list("link").annotate(n=Count("id")).order_by())

@@ -11,7 +11,6 @@ from django.utils import timezone
 
 from yuvrel.connectors.base import capable
 from yuvrel.connectors.capabilities import Capability, Texts
-from yuvrel.connectors.errors import ConnectorError
 from yuvrel.connectors.messages import ListingText, PushResult, Submitted
 from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.rules import OF_CONNECTIONS, Level, Setting
@@ -95,7 +94,7 @@ def note_changes(item_ids: Iterable[int], changes: Iterable[SettingChange]) -> s
     for row in Connection.objects.filter(kind__in=kinds_that(Capability.TEXTS), state=Connection.State.LIVE).order_by("pk"):
         if connection_value("texts_when", row, kept) == BY_ITSELF:
             listings = Listing.objects.filter(wanted, connection=row, link=Listing.Link.LINKED, kept_there=False)
-            if listings.update(texts_due=True):
+            if listings.update(texts_due_at=timezone.now()):
                 woken.add(row.pk)
     return woken
 
@@ -103,17 +102,13 @@ def note_changes(item_ids: Iterable[int], changes: Iterable[SettingChange]) -> s
 def tell_due(connection: Connection) -> int:
     """Tell every listing that is marked, so many at a time. Returns how many were told."""
     told = 0
-    due = Listing.objects.filter(connection=connection, texts_due=True)
+    due = Listing.objects.filter(connection=connection, texts_due_at__isnull=False)
     # Of what stands for no item any more nothing is told.
-    due.exclude(link=Listing.Link.LINKED).update(texts_due=False)
-    while ids := list(due.order_by("pk").values_list("pk", flat=True)[:AT_ONCE]):
-        # What changes again from here on is told once more.
-        due.filter(pk__in=ids).update(texts_due=False)
-        try:
-            told += _tell(connection, ids)
-        except ConnectorError:
-            Listing.objects.filter(pk__in=ids).update(texts_due=True)
-            raise
+    due.exclude(link=Listing.Link.LINKED).update(texts_due_at=None)
+    while waiting := dict(due.order_by("pk").values_list("pk", "texts_due_at")[:AT_ONCE]):
+        told += _tell(connection, list(waiting))
+        # What changed again since is told once more.
+        due.filter(pk__in=waiting, texts_due_at__lte=max(at for at in waiting.values() if at)).update(texts_due_at=None)
     return told
 
 

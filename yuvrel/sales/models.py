@@ -384,14 +384,14 @@ class TillCount(models.Model):
 
 
 class TillCountLine(models.Model):
-    """One way to pay at one close. `taken` is what our sales of it come to; `posted`: the difference that is booked."""
+    """One way to pay at one close; `posted`: what was counted beyond (or below) what should have been there, as it is
+    booked."""
 
     count = models.ForeignKey(TillCount, on_delete=models.CASCADE, related_name="lines")
     method = models.CharField(max_length=40)
     role = models.CharField(max_length=30, help_text="Of the clearing account that it settles through")
     opening = models.DecimalField(**MONEY, default=0)
     counted = models.DecimalField(**MONEY)
-    taken = models.DecimalField(**MONEY, default=0)
     posted = models.DecimalField(**MONEY, default=0)
 
     objects: ClassVar[models.Manager["TillCountLine"]] = owned("count__company")
@@ -401,3 +401,8 @@ class TillCountLine(models.Model):
             models.UniqueConstraint(fields=["count", "method"], name="till_count_line_once"),
             models.CheckConstraint(condition=models.Q(counted__gte=0) & models.Q(opening__gte=0), name="till_count_not_negative"),
         ]
+
+    @property
+    def taken(self) -> Decimal:
+        """What our sales of it came to when the difference was booked last."""
+        return self.counted - self.opening - self.posted

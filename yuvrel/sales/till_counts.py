@@ -10,7 +10,7 @@ from decimal import Decimal
 from typing import Any, cast
 
 from django.db import transaction
-from django.db.models import QuerySet, Sum
+from django.db.models import Q, QuerySet, Sum
 
 from yuvrel.books.actions import Posting, clearing_accounts, open_day, post
 from yuvrel.books.models import JournalEntry
@@ -124,11 +124,10 @@ def settle(count: TillCount) -> None:
     lines = list(count.lines.select_for_update().order_by("pk"))
     changes: dict[str, Decimal] = {}
     for line in lines:
-        line.taken = taken.get(line.method, ZERO)
-        difference = Counted(line.opening, line.taken, line.counted).difference
+        difference = Counted(line.opening, taken.get(line.method, ZERO), line.counted).difference
         changes[line.role] = changes.get(line.role, ZERO) + difference - line.posted
         line.posted = difference
-    TillCountLine.objects.bulk_update(lines, ["taken", "posted"])
+    TillCountLine.objects.bulk_update(lines, ["posted"])
     if any(changes.values()):
         connection = count.connection
         post(
@@ -168,7 +167,7 @@ def sheet(q: str, connection: int | None, show: str, cursor: str, limit: int, so
     if show == "differing":
         rows = rows.exclude(posted=0)
     for word in q.split()[:6]:
-        rows = rows.filter(count__number__icontains=word) | rows.filter(method__icontains=word)
+        rows = rows.filter(Q(count__number__icontains=word) | Q(method__icontains=word))
     rows, order = in_order(rows, sort, SORTS, ["-count__closed_at", "-id"])
     found, following = page(rows, order, cursor, limit)
 
@@ -200,10 +199,11 @@ def count_working(line_id: int) -> Working:
     count, worked = line.count, Counted(line.opening, line.taken, line.counted)
     paid = _paid(count).filter(method=line.method).select_related("order").order_by("-order__placed_at", "-pk")
     steps = [Step("At the start", line.opening, kind="fact")]
-    steps += [Step(one.order.number, one.amount, op="+", link=f"/orders/{one.order_id}") for one in paid[:MOST_STEPS]]
-    further = paid.count() - MOST_STEPS
-    if further > 0:
-        rest = line.taken - sum((one.amount for one in paid[:MOST_STEPS]), ZERO)
+    latest = list(paid[:MOST_STEPS])
+    steps += [Step(one.order.number, one.amount, op="+", link=f"/orders/{one.order_id}") for one in latest]
+    further = paid.count() - len(latest)
+    if further:
+        rest = line.taken - sum((one.amount for one in latest), ZERO)
         steps.append(Step(f"{further} earlier sales", rest, op="+"))
     steps += [
         Step("Should be there", worked.expected, kind="result"),

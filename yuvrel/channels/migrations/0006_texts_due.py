@@ -13,11 +13,11 @@ class Migration(migrations.Migration):
     operations = [
         migrations.AddField(
             model_name='listing',
-            name='texts_due',
-            field=models.BooleanField(default=False, help_text='Its title or description changed here and is to be told by itself'),
+            name='texts_due_at',
+            field=models.DateTimeField(help_text='Since when a title or description waits to be told by itself', null=True),
         ),
         migrations.AddIndex(
             model_name='listing',
-            index=models.Index(condition=models.Q(('texts_due', True)), fields=['connection', 'id'], name='listing_texts_due'),
+            index=models.Index(condition=models.Q(('texts_due_at__isnull', False)), fields=['connection', 'id'], name='listing_texts_due'),
         ),
     ]

@@ -34,7 +34,6 @@ class Migration(migrations.Migration):
                 ('role', models.CharField(help_text='Of the clearing account that it settles through', max_length=30)),
                 ('opening', models.DecimalField(decimal_places=2, default=0, max_digits=18)),
                 ('counted', models.DecimalField(decimal_places=2, max_digits=18)),
-                ('taken', models.DecimalField(decimal_places=2, default=0, max_digits=18)),
                 ('posted', models.DecimalField(decimal_places=2, default=0, max_digits=18)),
                 ('count', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='lines', to='sales.tillcount')),
             ],
