@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import pytest
 from django.utils import timezone
+from procrastinate.contrib.django.models import ProcrastinateJob
 
 from tests.world import incoming, make_bundle, make_company, make_connection, make_item, make_supplier, order_line
 from yuvrel.catalogue.models import Item
@@ -19,7 +20,7 @@ from yuvrel.core.outlook import Path
 from yuvrel.people.models import AuditRow, Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Actor, Role
-from yuvrel.planning import forecasts
+from yuvrel.planning import forecasts, plan
 from yuvrel.planning.demand_history import read_past
 from yuvrel.planning.models import ForecastRun, ItemForecast, PlanRow
 from yuvrel.planning.outlooks import head, month_of, one, sheet
@@ -267,3 +268,27 @@ def test_the_sheet_and_the_page_of_one(company: Location, django_assert_max_num_
     assert len(page["weeks"]) == 13
     assert all(week["low"] <= week["mean"] <= week["high"] for week in page["weeks"])
     assert [row["chosen"] for row in page["candidates"]].count(True) == 1
+
+
+def test_sales_of_earlier_days_that_come_late_are_forecast_anew(
+    company: Location, django_capture_on_commit_callbacks: Any
+) -> None:
+    """Stock is there and forecast before anybody has told what was sold: the forecast does not stay at nothing for a day."""
+    item = make_item()
+    make_supplier(item)
+    now = timezone.now()
+    take_opening(SYSTEM, [OpeningRow(item.pk, company.pk, D(130), D(1))], now - timedelta(days=61))
+    run()
+    plan.refresh(now)
+    assert PlanRow.objects.get(item=item).suggested == 0
+    till = make_connection("till")
+    for day in range(1, 61):
+        take_till_sale(SYSTEM, incoming(till, order_line(item, 2), placed_at=now - timedelta(days=day)))
+    assert forecasts.follow_late_demand(timezone.now()) == 0, "more may be coming"
+    with django_capture_on_commit_callbacks(execute=True):
+        assert forecasts.follow_late_demand(now + timedelta(minutes=1)) == 1
+    job = ProcrastinateJob.objects.get(task_name="planning.forecast_category")
+    forecasts.forecast_category(job.args["item_id"], now)
+    assert ItemForecast.objects.get(item=item).path["mean"] == pytest.approx([14.0] * 13, rel=0.1)
+    assert PlanRow.objects.get(item=item).suggested > 0
+    assert forecasts.follow_late_demand(now + timedelta(hours=1)) == 0, "told once"

@@ -254,7 +254,7 @@ def _take_past(actor: Actor, connection: Connection, since: date, log: RunLog) -
     said = ", ".join(f"{count} {what}" for what, count in sorted(counts.items()))
     log.note(f"orders from {since:%d %b %Y} on as history: {said or 'none'}")
     if counts["new"] or counts["changed"]:
-        # One that is under way already reads what has come so far, and the next day's reads the rest.
+        # What one that is under way does not read is forecast anew after it.
         with suppress(RefusedError, ForbiddenError):
             begin_run(actor, timezone.now())
 

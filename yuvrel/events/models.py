@@ -26,6 +26,7 @@ class Event(models.Model):
         CUSTOMER_GROUP = "customer_group"
         ORDER = "order"
         TEXT = "text"
+        DEMAND = "demand"
 
     company_id = models.BigIntegerField(default=company_id, help_text="Companies stand above events: a number, no more")
     consumer = models.CharField(max_length=20)

@@ -21,7 +21,8 @@ from yuvrel.core.forecast.series import Series
 from yuvrel.core.history import Bulk
 from yuvrel.core.outlook import WEEK, paths_of
 from yuvrel.core.replenish import Policy
-from yuvrel.events.actions import wake
+from yuvrel.events.actions import Consumer, subscribe, waiting_for, wake
+from yuvrel.events.models import Event
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.sales.models import OrderLine
@@ -35,6 +36,12 @@ LEAST_WEEKS, MOST_WEEKS, YEAR_WEEKS = 13, 26, 52
 TASK = "planning.forecast"
 AGAIN = timedelta(hours=1)
 MOST_TRIES = 3
+CONSUMER = "forecasts"
+subscribe(Consumer(CONSUMER, frozenset({Event.Kind.DEMAND})))
+# Sales of earlier days come in many at a time: their items are forecast anew once no more have come for a moment.
+QUIET, LONGEST, MOST_EVENTS = timedelta(seconds=5), timedelta(minutes=10), 5000
+# A transaction may be open for so long before what it wrote is seen.
+OPEN = timedelta(minutes=1)
 # Series in one batch: some 25 MB for their days.
 BATCH = 4000
 CENT = Decimal("0.01")
@@ -113,6 +120,8 @@ def _carry_out(run: ForecastRun, at: datetime) -> tuple[ForecastRun.State, str]:
 def _end(run: ForecastRun, state: ForecastRun.State, said: str, at: datetime) -> None:
     run.state, run.said, run.ended_at = state, said, max(at, run.started_at)
     run.save(update_fields=["state", "said", "ended_at"])
+    if state == ForecastRun.State.DONE:
+        waiting_for(CONSUMER).filter(created_at__lt=run.started_at - OPEN).update(done_at=run.ended_at)
 
 
 def forecast_category(item_id: int, at: datetime) -> None:
@@ -121,6 +130,23 @@ def forecast_category(item_id: int, at: datetime) -> None:
     for batch in _batches(today, item_id):
         _keep(batch, today, at)
         plan.work_out_items({item for item, _ in batch}, at)
+
+
+@transaction.atomic
+def follow_late_demand(at: datetime) -> int:
+    """Have forecast anew what was sold on earlier days and became known after the forecast; how many categories.
+
+    Waits while sales are coming in, and while a run is under way or due: what that reads need not be read again.
+    """
+    if is_due(at) or ForecastRun.objects.filter(state=ForecastRun.State.RUNNING).exists():
+        return 0
+    events = list(waiting_for(CONSUMER).select_for_update()[:MOST_EVENTS])
+    if not events or (events[-1].created_at > at - QUIET and events[0].created_at > at - LONGEST):
+        return 0
+    items = Item.objects.filter(pk__in={event.subject_id for event in events}, active=True, kind=Item.Kind.STOCKED)
+    woken = plan.wake_categories(dict(items.values_list("pk", "product__category_id")))
+    Event.objects.filter(pk__in=[event.pk for event in events]).update(done_at=at)
+    return woken
 
 
 def set_aside(actor: Actor, line_id: int, aside: bool, at: datetime) -> None:

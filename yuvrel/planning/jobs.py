@@ -16,6 +16,7 @@ def refresh() -> None:
     """Every few seconds: the rows of the replenishment sheet that something happened to; all of them on a new day."""
     plan.refresh(timezone.now())
     look_for_alerts()
+    forecasts.follow_late_demand(timezone.now())
 
 
 @every("*/10 * * * *", "planning.daily")

@@ -109,13 +109,20 @@ def wake_category(item_id: int) -> None:
     wake("planning.forecast_category", f"planning.forecast:{item_id}", item_id=item_id)
 
 
+def wake_categories(items: Mapping[int, int | None]) -> int:
+    """Have items, each with its category's id, forecast anew soon: every category once. Returns how many there are."""
+    one_of_each = {category: item for item, category in items.items()}
+    for item in one_of_each.values():
+        wake_category(item)
+    return len(one_of_each)
+
+
 def _reached(change: SettingChange) -> set[int]:
     """The items that a changed setting reaches; where another forecast is asked for, that is made first."""
     rows = Item.objects.filter(reached_items(Level(change.level), change.subject), kind=Item.Kind.STOCKED)
     items = dict(rows.values_list("pk", "product__category_id"))
     if change.name == "forecast_method":
-        for item in {category: item for item, category in items.items()}.values():
-            wake_category(item)
+        wake_categories(items)
     return set(items)
 
 

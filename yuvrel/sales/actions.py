@@ -24,6 +24,7 @@ from . import amending, foreign, past_zero
 from .allocation import Allowed, Shelf, allocate, allocate_after_all, held_items, ready_to_ship, take_back, waiting_state
 from .documents import ORDER
 from .incoming import IncomingLine, IncomingOrder, faults, fits
+from .late_demand import note_demand
 from .models import Customer, OrderLine, SalesOrder, Shipment
 from .payments import keep_payments, post_prepayment
 from .shipping import hand_over
@@ -124,6 +125,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     order.save()
     post_prepayment(order, at, new=new, gather=incoming.gather)
     record(Event.Kind.AVAILABILITY, touched, f"order {order.number}")
+    note_demand(touched, company_day(order.placed_at), f"order {order.number}")
     record(Event.Kind.ORDER, [order.pk], order.number)
     audit(actor, "take order", "order", order.pk, after={"version": incoming.version, "state": order.state})
     outcome = "cancelled" if incoming.cancelled else "new" if new else "changed"
@@ -186,11 +188,12 @@ def take_till_sale(actor: Actor, incoming: IncomingOrder, kind: str = SalesOrder
     order.external_version = incoming.version
     known = [line for line in incoming.lines if line.kind in ("item", "service")]
     waits = incoming.currency != currency or incoming.total < 0 or not all(fits(line.quantity, line.counted_in) for line in known)
-    book_lines(order, [line for line in incoming.lines if line.quantity > 0], currency)
+    rows = book_lines(order, [line for line in incoming.lines if line.quantity > 0], currency)
     keep_payments(order, incoming, new=True)
     order.held_because = problem[:300]
     pass_on(ORDER, order, State.HELD if waits else State.CLOSED)
     order.save()
+    note_demand({row.item_id for row in rows if row.item_id}, company_day(order.placed_at), f"till sale {order.number}")
     if not waits:
         _hand_over_at_till(order)
         heard_late(order)

@@ -6,12 +6,13 @@ from decimal import Decimal
 
 from django.db import transaction
 
-from yuvrel.people.queries import company
+from yuvrel.people.queries import company, company_day
 from yuvrel.people.roles import Actor
 
 from .actions import book_lines, claim, customer_of
 from .foreign import in_our_currency, state
 from .incoming import IncomingOrder, faults
+from .late_demand import note_demand
 from .models import OrderLine, SalesOrder
 
 
@@ -40,17 +41,19 @@ def take_past(actor: Actor, incoming: IncomingOrder, kind: str = SalesOrder.Kind
     order.external_version, order.history, order.state = incoming.version, True, SalesOrder.State.CLOSED
     order.customer, order.held_because = customer_of(incoming), problem[:300]
     order.save()
+    note_demand({row.item_id for row in rows if row.item_id}, company_day(order.placed_at), f"past order {order.number}")
     return "new"
 
 
 def _name_items(order: SalesOrder, incoming: IncomingOrder) -> str:
     """Give the lines of a past order the items that are known by now."""
     known = {(line.external_id, line.title): line for line in incoming.lines if line.item_id}
-    changed = 0
+    named = set[int]()
     for row in order.lines.filter(item=None, kind__in=("item", "service")):
         found = known.get((row.external_id, row.title))
-        if found is not None:
+        if found is not None and found.item_id:
             row.item_id, row.sku = found.item_id, found.sku
             row.save(update_fields=["item", "sku"])
-            changed += 1
-    return "changed" if changed else "unchanged"
+            named.add(found.item_id)
+    note_demand(named, company_day(order.placed_at), f"past order {order.number}")
+    return "changed" if named else "unchanged"

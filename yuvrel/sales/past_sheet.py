@@ -17,6 +17,7 @@ from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.queries import company_day, places_by_name
 from yuvrel.people.roles import Ability, Actor, audit
 
+from .late_demand import note_demand
 from .models import PastSale, SalesOrder
 
 COLUMNS = (
@@ -92,6 +93,7 @@ def apply(actor: Actor, rows: Sequence[Read]) -> None:
         for row in rows
     ]
     PastSale.objects.bulk_create(told, update_conflicts=True, unique_fields=["item", "location", "day"], update_fields=["units"])
+    note_demand({row.item_id for row in told}, min(row.day for row in told), "past sales")
     audit(actor, "past sales", "past sales", None, after={"rows": len(told)})
 
 
