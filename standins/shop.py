@@ -333,7 +333,7 @@ def _charge(order: Doc, coupon: str, wrap: bool) -> None:
 
 def _refused(product: Doc, variant: Doc, count: int, group: str) -> str:
     """Why a line cannot be ordered so; nothing when it can."""
-    if (variant.get("selling") or {}).get("state", "live") != "live":
+    if (variant.get("selling") or {}).get("state", "live") != "live" or product.get("state") == "draft":
         return f"{product['title']} is not for sale now."
     if variant.get("tracked", True) and count > variant["quantity"]:
         return f"Only {variant['quantity']} of {product['title']} are left."
@@ -462,6 +462,19 @@ def edit_price(account: str) -> Response:
     with store().transaction():
         product, variant = _variants(account, [request.form["id"]])[request.form["id"]]
         variant["price"] = str(max(Decimal(0), money(request.form["price"], "price")).quantize(CENT))
+        store().amend(account, "product", str(product["id"]), product)
+    return redirect(f"/shop/{account}/office?said=Saved.")
+
+
+@bp.post("/office/words")
+def edit_words(account: str) -> Response:
+    """Someone edits what the shop says of a product; a detail is written as its name, a colon and its value."""
+    with store().transaction():
+        product, _ = _variants(account, [request.form["id"]])[request.form["id"]]
+        details = [line.partition(":") for line in request.form.get("details", "").splitlines() if ":" in line]
+        told = {name: request.form.get(name, "").strip()[:2000] for name in ("text", "maker")}
+        labels = [label.strip() for label in request.form.get("labels", "").split(",") if label.strip()]
+        product |= {**told, "labels": labels, "details": {name.strip(): value.strip() for name, _, value in details}}
         store().amend(account, "product", str(product["id"]), product)
     return redirect(f"/shop/{account}/office?said=Saved.")
 

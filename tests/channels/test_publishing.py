@@ -10,7 +10,7 @@ from django.utils import timezone
 from tests.channels.conftest import Standins
 from tests.channels.test_journey import World, settle
 from tests.world import make_item, make_user, set_rules
-from yuvrel.catalogue.models import Barcode, Item
+from yuvrel.catalogue.models import Barcode, Item, Product
 from yuvrel.channels import actions, inbound, publishing, submissions
 from yuvrel.channels.models import Connection, Listing, Publication, Run
 from yuvrel.core.content import EXAMPLE
@@ -77,13 +77,36 @@ def test_what_is_missing_is_said_before_anything_is_handed_in(world: World, mark
     assert world.standins.store.all("hedge", "batch")[-1]["what"] != "offers"
     row = publishing.fill(SYSTEM, row.pk, row.version, category=None, attributes={"material": "velvet", "care": " "})
     assert row.attributes == {"material": "velvet"}
-    assert draft_of(market).problems == ("Material: not a value that is allowed there.",)
+    assert draft_of(market).problems == ("Material velvet: not a value that is allowed there.",)
     with pytest.raises(StaleError):
         publishing.fill(SYSTEM, row.pk, row.version - 1, category="tools", attributes=None)
     publishing.fill(SYSTEM, row.pk, row.version, category=None, attributes={"material": "goatskin"})
     hand_in(market)
     row.refresh_from_db()
     assert row.state == "listed"
+
+
+def test_what_is_asked_is_filled_in_by_rule_in_the_channels_words(world: World, market: Connection, gloves: Item) -> None:
+    Product.objects.filter(pk=gloves.product_id).update(brand="Goat leather", country="IE")
+    with pytest.raises(BadInputError, match="material: Line 1:"):
+        set_rules(market, attributes_there={"material": "{{ leather }}"})
+    set_rules(market, attributes_there={"material": "{{ brand }}", "care": "{{ options.Care }}", "gone": "x"})
+    told = draft_of(market)
+    assert (told.filled, told.unknown) == ({"material": "Goat leather"}, ("material: Goat leather",))
+    assert told.problems == ("Material Goat leather: not a value that is allowed there.",)
+    set_rules(market, values_there={"material: Goat leather": "goatskin"})
+    told = draft_of(market)
+    assert (told.filled, told.unknown, told.problems) == ({"material": "goatskin"}, (), ())
+    # What is typed in for an item goes before the rule.
+    row = Publication.objects.get()
+    publishing.fill(SYSTEM, row.pk, row.version, category=None, attributes={"material": "nitrile"})
+    assert draft_of(market).attributes == {"material": "nitrile"}
+    row.refresh_from_db()
+    publishing.fill(SYSTEM, row.pk, row.version, category=None, attributes={})
+    hand_in(market)
+    listing = Listing.objects.get(connection=market, item=gloves)
+    offer = world.standins.store.get("hedge", "offer-ie", listing.external_id) or {}
+    assert offer["attributes"] == {"material": "goatskin"}
 
 
 def test_a_new_listing_is_linked_told_and_sold(world: World, market: Connection, gloves: Item) -> None:

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yuvrel.core.content import EXAMPLE, check_template, cut, listed, plain, render
+from yuvrel.core.content import EXAMPLE, check_template, check_value_template, cut, fill, listed, plain, render
 from yuvrel.core.errors import BadInputError
 
 FACTS = {**EXAMPLE, "title": "Smoker  small", "brand": "Larkmead", "description": "Tin.\n\nWith   bellows."}
@@ -108,3 +108,30 @@ def test_a_list_as_one_reads_it() -> None:
 def test_a_formatted_text_as_plain_text(kept: str, read: str) -> None:
     assert plain(kept) == read
     assert render("{{ formatted_description | plain }}", {**EXAMPLE, "formatted_description": kept}, "t") == read
+
+
+def test_what_a_category_asks_is_filled_by_template_in_the_channels_own_words() -> None:
+    facts = {**EXAMPLE, "brand": "Aldermoor", "options": {"Wood": "Ash"}, "weight_grams": 250}
+    asked = [("wood", ["Natural wood", "Pine"]), ("brand", []), ("colour", ["red"]), ("weight", []), ("finish", ["matt"])]
+    templates = {
+        "wood": "{{ options.Wood }}",
+        "brand": "{{ brand | upper }}",
+        "colour": "{{ options.Colour }}",
+        "weight": "{{ weight_grams }} g",
+        "finish": "MATT",
+        "asked by none": "x",
+    }
+    found = fill(asked, templates, {"wood: Ash": "Natural wood"}, facts)
+    # An option that the item does not have fills nothing in; another spelling is told as the channel spells it.
+    assert found.values == {"wood": "Natural wood", "brand": "ALDERMOOR", "weight": "250 g", "finish": "matt"}
+    assert (found.wrong, found.unknown) == ([], [])
+    other = fill(asked, {**templates, "brand": "{{ 1 / 0 }}"}, {}, facts)
+    assert other.unknown == ["wood: Ash"]
+    assert other.values["wood"] == "Ash"
+    assert other.wrong[0].startswith("brand: Line 1:")
+
+
+def test_the_template_of_an_attribute_is_checked_but_for_its_options() -> None:
+    assert check_value_template("{{ options.Anything }}", "x") == "{{ options.Anything }}"
+    with pytest.raises(BadInputError, match="Line 1: 'colour' is undefined"):
+        check_value_template("{{ colour }}", "x")

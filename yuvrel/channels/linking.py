@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Iterable
 from datetime import datetime
-from decimal import Decimal
 from typing import Any
 
 from django.db import transaction
 
-from yuvrel.catalogue.actions import ItemDraft, add_product
+from yuvrel.catalogue.actions import add_product
 from yuvrel.catalogue.models import Barcode, FormerCode, Item
 from yuvrel.connectors.base import pages
 from yuvrel.connectors.capabilities import Listings
@@ -19,11 +18,13 @@ from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, Stale
 from yuvrel.core.pairing import ItemFacts, ListingFacts, PairingIndex, Verdict
 from yuvrel.events.actions import record, wake
 from yuvrel.events.models import Event
-from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.people.roles import SYSTEM, Ability, Actor, audit
 from yuvrel.platform.bulk import update_many
 
+from . import listing_facts
 from .actions import get_connection
 from .credentials import connector_as
+from .listing_facts import FactRules
 from .models import Connection, Listing, Run
 from .offers import NO_OFFER
 from .prices import unlinked
@@ -99,8 +100,11 @@ def take_listings(actor: Actor, connection_id: int, at: datetime, *, create: boo
             same = len(sound) - new - changed
             run.step(done=len(sound), total=len(sound), taken=new, changed=changed, unchanged=same, failed=len(odd))
         counts = _pair_all(actor, connection)
+        rules = listing_facts.FactRules.of(connection)
+        listing_facts.note_words(connection, Listing.objects.filter(connection=connection).only("category", "told"), rules.fields)
         if create:
-            counts["made into items"] = _make_all(actor, connection)
+            counts["made into items"] = _make_all(actor, connection, rules)
+        counts["taken over"], counts["otherwise than here"] = listing_facts.compare(SYSTEM, connection)
         _report_unread(connection, unread)
         if unread:
             counts["that cannot be read"] = len(unread)
@@ -160,6 +164,7 @@ FACTS = (
     "price",
     "service",
     "kept_there",
+    "told",
     "shown",
     "shown_at",
 )
@@ -177,6 +182,7 @@ def _facts(row: RemoteListing, at: datetime) -> dict[str, Any]:
         "price": row.price,
         "service": row.service,
         "kept_there": row.kept_there,
+        "told": row.told(),
         "shown": row.quantity,
         "shown_at": at,
     }
@@ -220,50 +226,45 @@ def _link(listing: Listing, item_id: int, reason: str) -> None:
 
 
 @transaction.atomic
-def _make_all(actor: Actor, connection: Connection) -> int:
-    """Products and items from the listings nobody matches; a clash is left for a person."""
+def _make_all(actor: Actor, connection: Connection, rules: FactRules) -> int:
+    """Products and items from the listings nobody matches; a clash is left for a person, and what the rules leave out."""
     groups: dict[str, list[Listing]] = defaultdict(list)
     rows = Listing.objects.select_for_update().filter(connection=connection, link=Listing.Link.UNLINKED, link_reason="")
+    left = []
     for row in rows.order_by("pk"):
-        groups[row.group_id or row.external_id].append(row)
+        row.link_reason = listing_facts.why_not(row, rules)[:120]
+        if row.link_reason:
+            left.append(row)
+        else:
+            groups[row.group_id or row.external_id].append(row)
+    update_many(left, ["link_reason"])
     made = 0
     for listings in groups.values():
-        made += _make_product(actor, listings)
+        made += _make_product(actor, listings, rules)
     return made
 
 
-def _make_product(actor: Actor, listings: list[Listing]) -> int:
-    first = listings[0]
-    drafts = []
-    kept = []
-    for listing in listings:
-        if not listing.sku:
-            listing.link_reason = "It has no SKU."
-            listing.save(update_fields=["link_reason"])
-            continue
-        kept.append(listing)
-        drafts.append(
-            ItemDraft(
-                sku=listing.sku,
-                options=listing.options,
-                barcodes=(listing.barcode,) if listing.barcode else (),
-                price=listing.price or Decimal(0),
-                kind=Item.Kind.SERVICE if listing.service else Item.Kind.STOCKED,
-            )
-        )
-    if not kept:
-        return 0
+def _make_product(actor: Actor, listings: list[Listing], rules: FactRules) -> int:
+    """A product of what a channel says of some listings together; what cannot be is said beside each. Returns its items."""
     try:
         with transaction.atomic():
-            items = add_product(actor, title=first.product_title or first.title, category=first.category, drafts=drafts)
+            return len(_made(actor, listings, rules))
     except YuvrelError as error:
-        for listing in kept:
+        for listing in listings:
             listing.link_reason = error.detail[:120]
-            listing.save(update_fields=["link_reason"])
+        update_many(listings, ["link_reason"])
         return 0
-    for listing, item in zip(kept, items, strict=True):
+
+
+def _made(actor: Actor, listings: list[Listing], rules: FactRules) -> list[Item]:
+    first = listings[0]
+    drafts = [listing_facts.draft_of(listing, rules) for listing in listings]
+    category = rules.category(first.category) or ""
+    items = add_product(actor, title=first.product_title or first.title, category=category, drafts=drafts)
+    listing_facts.describe(dict(zip(items, listings, strict=True)), rules)
+    for listing, item in zip(listings, items, strict=True):
         _link(listing, item.pk, "made from this listing")
-    return len(items)
+    return items
 
 
 def _locked(listing_id: int, version: int | None) -> Listing:
@@ -287,6 +288,7 @@ def link(actor: Actor, listing_id: int, item_id: int, version: int | None = None
     before = {"link": listing.link, "item": listing.item_id, "units": listing.units}
     listing.units = units
     _link(listing, item_id, f"linked by {actor.name}")
+    listing_facts.look_again(listing)
     audit(actor, "link listing", "listing", listing.pk, before, {"item": item_id, "units": units})
     return listing
 
@@ -310,6 +312,7 @@ def _unlink(actor: Actor, listing_id: int, state: str, version: int | None) -> L
     listing.link, listing.item, listing.link_reason, listing.units = state, None, "", 1
     listing.offered = listing.offered_at = None
     listing.offer_state = Listing.Offer.NONE
+    listing.settled, listing.says_otherwise = {}, False
     listing.version += 1
     listing.save()
     unlinked([listing.pk])
@@ -324,17 +327,13 @@ def make_item(actor: Actor, listing_id: int, version: int | None = None) -> List
     listing = _locked(listing_id, version)
     if listing.link == Listing.Link.LINKED:
         raise RefusedError("This listing is linked already.", field="link")
-    if not listing.sku:
-        raise RefusedError("A listing without SKU cannot become an item; link it to one.", field="sku")
-    draft = ItemDraft(
-        sku=listing.sku,
-        options=listing.options,
-        barcodes=(listing.barcode,) if listing.barcode else (),
-        price=listing.price or Decimal(0),
-        kind=Item.Kind.SERVICE if listing.service else Item.Kind.STOCKED,
-    )
-    (item,) = add_product(actor, title=listing.product_title or listing.title, category=listing.category, drafts=[draft])
-    _link(listing, item.pk, "made from this listing")
+    rules = listing_facts.FactRules.of(listing.connection)
+    if not listing_facts.sku_of(listing, rules):
+        raise RefusedError(
+            "A listing without SKU cannot become an item; link it to one, or set a pattern in the connection's rules.",
+            field="sku",
+        )
+    _made(actor, [listing], rules)
     return listing
 
 

@@ -16,6 +16,7 @@ from yuvrel.platform.auth import actor
 from yuvrel.platform.wire import Money, Quantity, Said
 
 from . import offers, prices, refreshing, standing
+from .differences_api import DifferenceOut
 from .jobs import wake_prices, wake_push
 from .listing_page import listing_page
 from .models import Listing, PriceOffer
@@ -44,6 +45,13 @@ class GroupPriceOut(Schema):
     shown: Money | None
     currency: str
     state: str
+
+
+class SaidOut(Schema):
+    """Something that a channel says of a listing."""
+
+    label: str
+    said: str
 
 
 class ListingOut(Schema):
@@ -88,6 +96,11 @@ class ListingOut(Schema):
     price_state: str
     group_prices: list[GroupPriceOut]
     entry: str
+    facts: list[SaidOut]
+    left_there: list[SaidOut]
+    unreadable: list[str]
+    is_draft: bool
+    differences: list[DifferenceOut]
     history: list[ListingEventOut]
 
 

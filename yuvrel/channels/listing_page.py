@@ -5,10 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from yuvrel.catalogue.pictures import first_of
+from yuvrel.core.listing_facts import LABELS, spoken
 from yuvrel.people.models import AuditRow
 from yuvrel.rules.models import SettingChange
 from yuvrel.rules.queries import said_of
 
+from . import listing_facts
 from .credentials import kind_of
 from .group_prices import shown_of
 from .models import ChannelGroup, Listing, PriceOffer, Publication, Snag, SubmittedLine
@@ -22,6 +24,8 @@ DONE = {
     "ignored listing": "ignored",
     "send listing again": "sent again",
     "refresh listing": "texts to be told anew",
+    "take over from listing": "what it says was taken over",
+    "keep ours beside listing": "what it says was not taken over",
 }
 
 
@@ -67,7 +71,23 @@ def listing_page(listing_id: int) -> dict[str, Any]:
         "price_state": price.state if price else "",
         "group_prices": shown_of(row),
         "entry": made.entry if made else "",
+        **_said_there(row),
         "history": _history(row),
+    }
+
+
+def _said_there(row: Listing) -> dict[str, Any]:
+    """What the channel says of the goods, what could not be read of it, and where it says otherwise than we do."""
+    rules = listing_facts.FactRules.of(row.connection)
+    facts, odd = listing_facts.facts_of(row, rules)
+    attributes = row.told.get("attributes", {})
+    left = {name: value for name, value in attributes.items() if not rules.fields.get(name)}
+    return {
+        "facts": [{"label": LABELS[name], "said": spoken(name, value)} for name, value in facts.items() if name != "title"],
+        "left_there": [{"label": name, "said": value} for name, value in left.items()],
+        "unreadable": odd,
+        "is_draft": row.told.get("state") == "draft",
+        "differences": listing_facts.told(listing_facts.differing([row], rules).get(row.pk, []) if row.item_id else []),
     }
 
 

@@ -70,12 +70,15 @@ class Connection(models.Model):
 
 
 class HeardWord(models.Model):
-    """A word that an account uses for where an order stands, how it is paid or how it is sent."""
+    """A word that an account uses for where an order stands, how it is paid or how it is sent, or for its goods."""
 
     class Sort(models.TextChoices):
         STATES = "order_states"
         PAYMENTS = "payment_methods"
         SHIPPING = "shipping_methods"
+        CATEGORIES = "categories"
+        ATTRIBUTES = "attributes"
+        VALUES = "attribute_values"
 
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="words")
     sort = models.CharField(max_length=20, choices=Sort.choices)
@@ -131,6 +134,9 @@ class Listing(models.Model):
     price = models.DecimalField(**MONEY, null=True)
     service = models.BooleanField(default=False)
     kept_there = models.BooleanField(default=False, help_text="The channel ships it from a store of its own")
+    told = models.JSONField(default=dict, help_text="What else the channel says of it, in its own words")
+    settled = models.JSONField(default=dict, help_text="What it said when that was last the same here, or kept apart by hand")
+    says_otherwise = models.BooleanField(default=False, help_text="Somebody has to choose between what it says and we do")
     link = models.CharField(max_length=8, choices=Link.choices, default=Link.UNLINKED)
     item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, null=True, related_name="listings")
     units = models.PositiveIntegerField(default=1, help_text="Units of the item that one of it stands for: a tray of twelve")
@@ -165,6 +171,7 @@ class Listing(models.Model):
         indexes = [
             models.Index(fields=["connection", "offer_state"], name="listing_offer_state"),
             models.Index(fields=["link", "id"], name="listing_link"),
+            models.Index(fields=["id"], name="listing_otherwise", condition=models.Q(says_otherwise=True)),
             models.Index(fields=["connection", "id"], name="listing_texts_due", condition=models.Q(texts_due_at__isnull=False)),
         ]
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
@@ -16,17 +16,18 @@ from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.connectors.base import capable
 from yuvrel.connectors.capabilities import Capability, Publishing
 from yuvrel.connectors.messages import NewListing, PushResult, RemoteCategory, Submitted
-from yuvrel.core.content import FACTS, missing, plain, render
+from yuvrel.core.content import FACTS, Filled, missing, plain, render
+from yuvrel.core.content import fill as fill_in
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.core.gtin import short_gtin
 from yuvrel.core.money import minor_unit
 from yuvrel.core.price_columns import NONE
-from yuvrel.core.rules import ON_CHANNELS, Setting
+from yuvrel.core.rules import OF_CONNECTIONS, ON_CHANNELS, Setting, meanings
 from yuvrel.events.actions import record, wake
 from yuvrel.events.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.platform.bulk import update_many
-from yuvrel.rules.queries import by_level
+from yuvrel.rules.queries import by_level, settled
 from yuvrel.rules.registry import declare
 from yuvrel.stock.queries import find_items
 
@@ -34,7 +35,7 @@ from . import price_rules, submissions
 from .actions import get_connection
 from .credentials import connector_for, kind_of
 from .models import Connection, Listing, Publication, Run, SubmittedLine
-from .rules import Ids, resolved_columns
+from .rules import Ids, connection_rungs, resolved_columns
 from .runs import RunLog, begin, run_of
 
 CONTENT: dict[str, Any] = {
@@ -56,6 +57,29 @@ declare(
         most=60,
         **CONTENT,
     ),
+    Setting(
+        "attributes_there",
+        "Attributes there",
+        "What is filled in of what the channel's categories ask: for each a template, as {{ brand }} or {{ options.Size }}. "
+        "What is typed in for an item goes before it.",
+        "map",
+        "{}",
+        words="attributes_there",
+        templates=True,
+        no_limit="nothing is filled in",
+        most=300,
+        **{**CONTENT, "levels": OF_CONNECTIONS},
+    ),
+    Setting(
+        "values_there",
+        "Values there",
+        "What the channel calls a value of ours, where it allows only its own.",
+        "map",
+        "{}",
+        words="values_there",
+        no_limit="as it is here",
+        **{**CONTENT, "levels": OF_CONNECTIONS},
+    ),
 )
 NAMES = ("title_there", "description_there", "category_there")
 SORT = "offers"
@@ -65,7 +89,8 @@ State = Publication.State
 
 @dataclass(frozen=True)
 class Draft:
-    """How an item would look as a listing, and what still stands in the way."""
+    """How an item would look as a listing, and what still stands in the way. `filled`: attributes by rule, `unknown`: values
+    among them that the channel does not allow, `attributes`: with what was typed in before them."""
 
     title: str
     description: str
@@ -73,6 +98,9 @@ class Draft:
     price: Decimal | None
     barcode: str
     problems: tuple[str, ...]
+    filled: dict[str, str] = field(default_factory=dict)
+    unknown: tuple[str, ...] = ()
+    attributes: dict[str, str] = field(default_factory=dict)
 
 
 def read_categories(connection: Connection) -> dict[str, RemoteCategory]:
@@ -124,7 +152,7 @@ def drafts_of(connection: Connection, rows: Sequence[Publication], categories: M
     values = _values(connection, _ids([items[row.item_id] for row in rows]))
     prices = _prices(connection, list(items.values()))
     codes = _codes(items)
-    most = capable_most(connection)
+    most, by_rule = capable_most(connection), Filling.of(connection)
     found = {}
     for row, (title_there, description_there, category_there) in zip(rows, values, strict=True):
         item = items[row.item_id]
@@ -133,9 +161,40 @@ def drafts_of(connection: Connection, rows: Sequence[Publication], categories: M
         title = _said(title_there, facts, "title_there", problems)
         description = _said(description_there, facts, "description_there", problems)
         category = row.category or category_there
-        problems += _lacks(row, title, most, category, categories, prices.get(item.pk))
-        found[row.pk] = Draft(title, description, category, prices.get(item.pk), codes.get(item.pk, ""), tuple(problems))
+        filled = by_rule.fill(categories.get(category), facts)
+        attributes = {**filled.values, **row.attributes}
+        lacks = _lacks(row, title, most, category, categories, prices.get(item.pk), attributes)
+        found[row.pk] = Draft(
+            title,
+            description,
+            category,
+            prices.get(item.pk),
+            codes.get(item.pk, ""),
+            (*problems, *filled.wrong, *lacks),
+            filled.values,
+            tuple(filled.unknown),
+            attributes,
+        )
     return found
+
+
+@dataclass(frozen=True)
+class Filling:
+    """What a connection's rules fill attributes with."""
+
+    templates: dict[str, str]
+    values: dict[str, str]
+
+    @classmethod
+    def of(cls, connection: Connection) -> Filling:
+        """As its rules say now."""
+        given = settled(connection_rungs(connection), ["attributes_there", "values_there"])
+        return cls(meanings(given["attributes_there"].value), meanings(given["values_there"].value))
+
+    def fill(self, category: RemoteCategory | None, facts: Mapping[str, Any]) -> Filled:
+        """What it fills in of what a category asks."""
+        asked = category.attributes if category else []
+        return fill_in([(one.name, one.values) for one in asked], self.templates, self.values, facts)
 
 
 def capable_most(connection: Connection) -> int:
@@ -159,6 +218,7 @@ def _lacks(
     category: str,
     categories: Mapping[str, RemoteCategory],
     price: Decimal | None,
+    attributes: Mapping[str, str],
 ) -> list[str]:
     found = []
     if not title:
@@ -174,10 +234,11 @@ def _lacks(
     elif category in categories and not row.entry:
         asked = categories[category].attributes
         labels = {one.name: one.label for one in asked}
-        lacking = missing([one.name for one in asked if one.required], row.attributes)
+        lacking = missing([one.name for one in asked if one.required], attributes)
         if lacking:
             found.append(f"It lacks {', '.join(labels[name] for name in lacking)}.")
-        wrong = [one.label for one in asked if one.values and row.attributes.get(one.name) not in ("", None, *one.values)]
+        given = [(one, attributes.get(one.name)) for one in asked if one.values]
+        wrong = [f"{one.label} {said}" for one, said in given if said and said not in one.values]
         if wrong:
             found.append(f"{', '.join(wrong)}: not a value that is allowed there.")
     return found
@@ -364,7 +425,13 @@ def _hand_in(
 
 
 def _wanted(row: NewListing) -> dict[str, Any]:
-    return {"title": row.title, "price": str(row.price), "category": row.category, "barcode": row.barcode}
+    return {
+        "title": row.title,
+        "price": str(row.price),
+        "category": row.category,
+        "barcode": row.barcode,
+        "attributes": row.attributes,
+    }
 
 
 def _new_listing(row: Publication, draft: Draft, sku: str) -> NewListing:
@@ -375,7 +442,7 @@ def _new_listing(row: Publication, draft: Draft, sku: str) -> NewListing:
         title=draft.title,
         description=draft.description,
         category=draft.category,
-        attributes=row.attributes,
+        attributes=draft.attributes,
         price=draft.price or Decimal(0),
         entry=row.entry,
     )

@@ -56,6 +56,8 @@ class PublicationRow(SheetRow):
     category: str
     own_category: str
     attributes: dict[str, str]
+    filled: dict[str, str]
+    unknown: list[str]
     entry: str
     price: Money | None
     barcode: str
@@ -176,6 +178,8 @@ def _told(row: Publication, draft: Draft, picture: int | None) -> dict[str, Any]
         "category": draft.category,
         "own_category": row.category,
         "price": draft.price,
+        "filled": draft.filled,
+        "unknown": [] if done else list(draft.unknown),
         "barcode": draft.barcode,
         "problems": [] if done else list(draft.problems),
         "listing": row.listing.external_id if row.listing else "",

@@ -96,6 +96,7 @@ def connection_page(row: Connection) -> dict[str, Any]:
         f"offer {k}": n
         for k, n in row.listings.exclude(offer_state="").values_list("offer_state").annotate(n=Count("id")).order_by()
     }
+    counts["say otherwise"] = row.listings.filter(says_otherwise=True).count()
     offered = PriceOffer.objects.filter(listing__connection=row)
     counts |= {f"price {k}": n for k, n in offered.values_list("state").annotate(n=Count("id")).order_by()}
     runs = row.runs.select_related("connection").annotate(calls_n=Count("calls")).order_by("-pk")[:12]

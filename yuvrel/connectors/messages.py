@@ -40,6 +40,7 @@ Note = Annotated[str, BeforeValidator(_as_text), _bounded(bounds.check_text, mos
 Units = Annotated[Decimal, _bounded(bounds.check_quantity)]
 Amount = Annotated[Decimal, _bounded(bounds.check_money)]
 Total = Annotated[Decimal, _bounded(bounds.check_total)]
+MOST_DESCRIPTION = 20_000
 Moment = Annotated[AwareDatetime, _bounded(bounds.check_happened)]
 
 
@@ -72,6 +73,17 @@ class RemoteListing(Message):
     quantity: Units | None = None
     service: bool = False
     kept_there: bool = False
+    description: Annotated[str, BeforeValidator(_as_text), _bounded(bounds.check_text, most=MOST_DESCRIPTION)] = ""
+    brand: Name = ""
+    weight_grams: int = Field(0, ge=0, le=10**8)
+    tags: list[Name] = Field(default_factory=list, max_length=50)
+    attributes: dict[Code, Name] = Field(default_factory=dict, max_length=60)
+    state: Literal["live", "hidden", "ended", "draft"] = "live"
+
+    def told(self) -> dict[str, Any]:
+        """What it says beside codes, options and price, as JSON; what it leaves out is left out."""
+        names = {"description", "brand", "weight_grams", "tags", "attributes", "state"}
+        return self.model_dump(include=names, exclude_defaults=True)
 
 
 class RemoteLine(Message):

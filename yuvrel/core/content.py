@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from decimal import Decimal
 from functools import lru_cache
 from html.parser import HTMLParser
@@ -205,6 +206,60 @@ def _where(error: BaseException) -> str:
             line = trace.tb_lineno
         trace = trace.tb_next
     return f"Line {line}: " if line else ""
+
+
+class _Lenient(dict[str, Any]):
+    """Options of an item: one that it does not have is empty."""
+
+    def __missing__(self, name: str) -> str:
+        return ""
+
+
+def value_of(template: str, facts: Mapping[str, Any], field: str) -> str:
+    """What a template fills an attribute with; empty where the item lacks the option it names. Raises BadInputError."""
+    return render(template, {**facts, "options": _Lenient(facts.get("options") or {})}, field)
+
+
+def check_value_template(text: str, field: str) -> str:
+    """The template of an attribute, if it can be used. Raises BadInputError naming the line."""
+    value_of(text, EXAMPLE, field)
+    return text
+
+
+@dataclass(frozen=True)
+class Filled:
+    """Attributes filled by rule: the values; what went wrong with a template; values that the channel does not allow, as
+    words of a map of values (attribute: value)."""
+
+    values: dict[str, str]
+    wrong: list[str]
+    unknown: list[str]
+
+
+def fill(
+    asked: Iterable[tuple[str, Sequence[str]]], templates: Mapping[str, str], meant: Mapping[str, str], facts: Mapping[str, Any]
+) -> Filled:
+    """Fill what a category asks, each attribute with the values it allows (none: any), from templates over an item's facts.
+
+    A value that the channel spells otherwise is told as it spells it; `meant` says what it calls others.
+    """
+    found = Filled({}, [], [])
+    for name, allowed in asked:
+        if not templates.get(name):
+            continue
+        try:
+            said = value_of(templates[name], facts, name)
+        except BadInputError as error:
+            found.wrong.append(f"{name}: {error.detail}")
+            continue
+        if not said:
+            continue
+        word = f"{name}: {said}"
+        told = meant.get(word) or next((one for one in allowed if one.casefold() == said.casefold()), said)
+        found.values[name] = told
+        if allowed and told not in allowed:
+            found.unknown.append(word)
+    return found
 
 
 def missing(required: Iterable[str], given: Mapping[str, str]) -> list[str]:

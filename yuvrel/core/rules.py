@@ -18,7 +18,7 @@ import numpy as np
 import numpy.typing as npt
 
 from .bounds import check_day, check_text
-from .content import check_template
+from .content import check_template, check_value_template
 from .errors import BadInputError
 from .money import ZERO, spoken
 from .schedule import clock
@@ -74,7 +74,8 @@ class Setting:
 
     A map says what an account's words of one sort (`words`) mean here: one of `choices`, or a short text where there
     are none. It is kept as JSON text with its words in order; a word that is missing means what the kind of account
-    itself proposes, and `no_limit` says so where none is there. `nothing` is what an empty text is called.
+    itself proposes, and `no_limit` says so where none is there; `templates`: what it means is a template, in which
+    an option that an item does not have is empty. `nothing` is what an empty text is called.
     """
 
     name: str
@@ -98,6 +99,7 @@ class Setting:
     needs: str = ""
     rehearsal: Literal["", "shown", "reorder"] = ""
     words: str = ""
+    templates: bool = False
 
     def take(self, given: Any) -> Value:
         """A value as it is kept, from text or JSON. Raises BadInputError naming the setting."""
@@ -135,7 +137,15 @@ class Setting:
             if not isinstance(meaning, str) or (known and meaning not in known):
                 raise BadInputError(f"What {word} means must be one of {', '.join(known)}.", field=self.name)
             check_text(meaning, self.name, most=self.most)
+            if self.templates:
+                self._template_of(word, meaning)
         return json.dumps({word: found[word] for word in sorted(found) if found[word]}, ensure_ascii=False)
+
+    def _template_of(self, word: str, meaning: str) -> None:
+        try:
+            check_value_template(meaning, self.name)
+        except BadInputError as error:
+            raise BadInputError(f"{word}: {error.detail}", field=self.name) from error
 
     def _day(self, given: Any) -> str:
         try:

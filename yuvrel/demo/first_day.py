@@ -7,6 +7,7 @@ from datetime import datetime
 import httpx
 
 from yuvrel.channels import actions
+from yuvrel.channels.linking import take_listings
 from yuvrel.channels.models import Connection, Listing
 from yuvrel.people.roles import SYSTEM
 
@@ -24,6 +25,11 @@ def go_live(at: datetime) -> int:
     for row in rows:
         actions.go_live(SYSTEM, row.pk, at)
     return len(rows)
+
+
+def read_listings(at: datetime) -> None:
+    """What the web shop says of its goods is read: somebody wrote there since."""
+    take_listings(SYSTEM, Connection.objects.get(name="Larkmead web shop").pk, at, create=False)
 
 
 def edit_at_the_shop(standins: str) -> None:

@@ -14,6 +14,7 @@ from yuvrel.channels.models import Connection, GroupPrice, Listing, PriceOffer
 
 from . import NOT_YET_CONNECTED
 from .range import BY_SKU, CLUBS, FIRST, LAST, SPECS, SUPPLIERS, TOWNS, gtin
+from .texts import AT_THE_SHOP, AT_THE_TRADE_SHOP
 
 SCOPES = {
     "shop": ["products:read", "stock:write", "prices:write", "orders:read", "shipments:write", "webhooks:write"],
@@ -138,6 +139,7 @@ class Outside:
                 "title": BY_SKU[skus[0]].product,
                 "category": BY_SKU[skus[0]].category,
                 "tax_percent": "23",
+                **self.words_of(skus[0]),
                 "variants": [
                     {
                         "id": self.external("tannery-yard", self.items[sku]),
@@ -157,6 +159,12 @@ class Outside:
             for product, skus in groups.items()
         ]
 
+    def words_of(self, sku: str) -> dict[str, Any]:
+        """What the shop says of a product: what we do, but where somebody wrote something better there."""
+        product = self.items[sku].product
+        told = {"text": product.description, "maker": product.brand, "labels": product.tags}
+        return {**told, **AT_THE_SHOP.get(product.title, {})}
+
     def trade_products(self) -> list[dict[str, Any]]:
         """The trade shop: mostly known SKUs, some known by barcode only, some by title only, a clash, some new."""
         known = [s for s in SPECS if s.kind == "stocked" and (s.category.startswith("Jars") or s.category in ("Feed", "Books"))][
@@ -174,8 +182,10 @@ class Outside:
             {
                 "id": f"tp{n}",
                 "title": title,
-                "category": "Trade",
+                "category": "Trade, discontinued" if n == 31 else "Trade",
                 "tax_percent": "23",
+                "state": "draft" if n == 30 else "live",
+                **AT_THE_TRADE_SHOP.get(sku, {}),
                 "variants": [
                     {
                         "id": f"tv{n}",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from typing import Any
 
 # Words that a product's title begins with, to its description.
 DESCRIPTIONS: Mapping[str, str] = {
@@ -26,3 +27,26 @@ KEEPS: Mapping[str, int] = {"SYR": 540, "FON": 365, "PAT": 270, "POL": 540, "CND
 def description_of(title: str) -> str:
     """What is said of a product, if anything."""
     return next((text for words, text in DESCRIPTIONS.items() if title.startswith(words)), "")
+
+
+# What somebody wrote at the web shop since, by the product's title there.
+AT_THE_SHOP: Mapping[str, Mapping[str, Any]] = {
+    "Smoker, small": {
+        "text": DESCRIPTIONS["Smoker"].replace("can be replaced", "can be replaced without tools"),
+        "labels": ["starter kit"],
+    },
+}
+# What the trade shop says of its goods, by SKU.
+AT_THE_TRADE_SHOP: Mapping[str, Mapping[str, Any]] = {
+    "TRD-PAL-HIV": {
+        "text": "Forty flat hives on a pallet, glued and screwed by your club in an afternoon.",
+        "maker": "Brackwater",
+        "labels": ["pallet"],
+        "details": {"Made in": "Ireland", "Gross weight": "610 kg", "Timber": "western cedar"},
+    },
+    "TRD-DRM-SYR": {
+        "text": "Invert syrup in a steel drum, for yards with a pump.",
+        "maker": "Marlpit",
+        "details": {"Made in": "Ireland", "Gross weight": "301 kg", "Keeps": "18 months"},
+    },
+}

@@ -15,6 +15,7 @@ from yuvrel.books.api import router as books
 from yuvrel.buying.api import router as buying
 from yuvrel.catalogue.api import router as catalogue
 from yuvrel.channels.api import router as channels
+from yuvrel.channels.differences_api import router as differences
 from yuvrel.channels.group_api import router as channel_groups
 from yuvrel.channels.listing_api import router as listing
 from yuvrel.channels.publishing_api import router as publishing
@@ -62,7 +63,7 @@ api = NinjaAPI(
 )
 problems.install(api)
 ROUTERS = (people, sheets, stock, sales, buying, planning, forecasts, books, channels, agreement, rules)
-for router in (*ROUTERS, catalogue, pricing, customers, intake, channel_groups, listing, publishing, transfers):
+for router in (*ROUTERS, catalogue, pricing, customers, intake, channel_groups, differences, listing, publishing, transfers):
     api.add_router("", router)
 
 

@@ -8,6 +8,7 @@ export const RANGE_TABS = [
 	{ name: 'Prices', path: '/range/prices' },
 	{ name: 'Categories', path: '/range/categories' },
 	{ name: 'Pairing bench', path: '/range/pairing' },
+	{ name: 'Differences', path: '/range/differences' },
 	{ name: 'Import and export', path: '/range/sheets' }
 ];
 export const SHELF_TABS = [

@@ -101,7 +101,7 @@ class Market(Connector, Listings, States, Prices, Feeds, Publishing, Texts, Orde
 
     kind = "market"
     label = "Marketplace"
-    gives_no = ("costs", "suppliers", "descriptions", "pictures", "customers' mail addresses")
+    gives_no = ("costs", "suppliers", "weights", "pictures", "customers' mail addresses")
     sign_in = GRANTED.with_entries(REGION)
     scopes = ("offers", "orders")
     order_states: ClassVar[Mapping[str, str]] = {
@@ -148,6 +148,9 @@ class Market(Connector, Listings, States, Prices, Feeds, Publishing, Texts, Orde
                 "price": body.get("price"),
                 "quantity": body.get("quantity"),
                 "kept_there": body.get("kept_by") == "market",
+                "description": body.get("description"),
+                "attributes": body.get("attributes") or {},
+                "state": STANDING.get(body.get("standing") or "on_sale", "ended"),
             },
         )
 

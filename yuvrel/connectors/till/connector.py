@@ -83,7 +83,7 @@ class Till(Connector, Listings, Quantities, PriceChanges, Closes):
     kind = "till"
     label = "Till"
     sign_in = TOKEN.with_entries(OUTLET)
-    gives_no = ("costs", "suppliers", "descriptions", "pictures", "options", "customers")
+    gives_no = ("costs", "suppliers", "descriptions", "weights", "pictures", "options", "customers")
     scopes = ("articles:read", "articles:write", "sales:read")
     order_states: ClassVar[Mapping[str, str]] = {"sold": "taken"}
     payment_methods = ("cash", "card")

@@ -96,7 +96,7 @@ class WebShop(Connector, Listings, Terms, States, GroupPrices, Webhooks, Shipmen
 
     kind = "web_shop"
     label = "Web shop"
-    gives_no = ("costs", "suppliers", "descriptions", "pictures")
+    gives_no = ("costs", "suppliers", "pictures")
     scopes = ("products:read", "stock:write", "prices:write", "orders:read", "shipments:write", "webhooks:write")
     order_states: ClassVar[Mapping[str, str]] = {
         "paid": "taken",
@@ -138,6 +138,12 @@ class WebShop(Connector, Listings, Terms, States, GroupPrices, Webhooks, Shipmen
                 "price": variant.get("price"),
                 "quantity": variant.get("quantity"),
                 "service": not variant.get("tracked", True),
+                "description": product.get("text"),
+                "brand": product.get("maker"),
+                "weight_grams": variant.get("weight_grams") or 0,
+                "tags": product.get("labels") or [],
+                "attributes": product.get("details") or {},
+                "state": product.get("state") or "live",
             },
         )
 

@@ -89,12 +89,15 @@
 								value={row.attributes[one.name] ?? ''}
 								onchange={(event) => say(one.name, event.currentTarget.value)}
 							>
-								<option value="">choose</option>
+								<option value=""
+									>{row.filled[one.name] ? `by rule: ${row.filled[one.name]}` : 'choose'}</option
+								>
 								{#each one.values as value (value)}<option {value}>{value}</option>{/each}
 							</select>{:else}<input
 								class="field"
 								aria-label="{one.label} of {row.item}"
 								maxlength="200"
+								placeholder={row.filled[one.name] ? `by rule: ${row.filled[one.name]}` : ''}
 								value={row.attributes[one.name] ?? ''}
 								onchange={(event) => say(one.name, event.currentTarget.value)}
 							/>{/if}</label
@@ -102,7 +105,7 @@
 				{/each}
 			</div>
 		{:else}{titleOf(row.category) ||
-				'–'}{#each Object.entries(row.attributes) as [name, value] (name)}<span
+				'–'}{#each Object.entries( { ...row.filled, ...row.attributes } ) as [name, value] (name)}<span
 					class="soft small block">{name}: {value}</span
 				>{/each}{/if}
 	</td>

@@ -20,8 +20,10 @@
 		words?: readonly Schemas['WordOut'][];
 		/** What a map's words can be, where the account names it: by setting. */
 		offered?: Record<string, { value: string; label: string }[]>;
+		/** What one word of a map can mean, where that differs from word to word: by setting and word. */
+		allowed?: Record<string, Record<string, readonly string[]>>;
 	};
-	let { way, id, group, can, words = [], offered = {} }: Props = $props();
+	let { way, id, group, can, words = [], offered = {}, allowed = {} }: Props = $props();
 	type Setting = Schemas['SettingOut'];
 	type Given = string | number | boolean | null;
 	const client = useQueryClient();
@@ -167,6 +169,7 @@
 										setting={one}
 										{words}
 										offered={offered[one.name]}
+										allowed={allowed[one.name]}
 										value={`${valueOf(one) ?? ''}`}
 										inherited={`${rung.inherited_value ?? ''}`}
 										disabled={!may || busy}

@@ -8,14 +8,45 @@
 		words: readonly Schemas['WordOut'][];
 		/** What can be chosen, where the account names it. */
 		offered?: readonly Choice[];
+		/** What one word can mean, where that differs from word to word. */
+		allowed?: Record<string, readonly string[]>;
 		value: string;
 		inherited: string;
 		disabled: boolean;
 		onchange: (value: string) => void;
 	};
-	let { setting, words, offered = [], value, inherited, disabled, onchange }: Props = $props();
+	let {
+		setting,
+		words,
+		offered = [],
+		allowed = {},
+		value,
+		inherited,
+		disabled,
+		onchange
+	}: Props = $props();
 	const choices = $derived<readonly Choice[]>(setting.choices.length ? setting.choices : offered);
 	const isRate = $derived(setting.words === 'tax_rates');
+	const choicesOf = (word: string): readonly Choice[] =>
+		allowed[word]?.map((one) => ({ value: one, label: one })) ?? choices;
+	/** What a word that nobody gave a meaning means. */
+	const UNSET: Record<string, string> = {
+		tax_rates: 'no code',
+		attributes: 'left there',
+		categories: 'of the same name',
+		attribute_values: 'as it is there',
+		attributes_there: 'nothing',
+		values_there: 'as it is here'
+	};
+	const unset = $derived(UNSET[setting.words] ?? 'no meaning yet');
+	const EMPTY: Record<string, string> = {
+		attributes_there: 'Its categories are read when it is tested; what they ask stands here.',
+		values_there: 'Every value filled in is one that the channel allows.',
+		attributes: 'Nothing heard yet: attributes stand here as listings are read.',
+		attribute_values:
+			'Nothing heard yet: values of attributes that mean something here stand here as listings are read.',
+		categories: 'Nothing heard yet: its categories stand here as listings are read.'
+	};
 	const parse = (text: string): Record<string, string> =>
 		text ? (JSON.parse(text) as Record<string, string>) : {};
 	const set = $derived(parse(value || inherited));
@@ -43,7 +74,7 @@
 	{#each rows as row (row.word)}
 		<label
 			><span>{said(row.word)}</span>
-			{#if choices.length}
+			{#if choicesOf(row.word).length}
 				<select
 					class="field"
 					aria-label="{setting.label}: {said(row.word)}"
@@ -51,10 +82,8 @@
 					value={set[row.word] ?? ''}
 					onchange={(event) => mean(row.word, event.currentTarget.value)}
 				>
-					<option value=""
-						>{label(usual(row.proposed)) || (isRate ? 'no code' : 'no meaning yet')}</option
-					>
-					{#each choices as choice (choice.value)}{#if choice.value !== usual(row.proposed)}<option
+					<option value="">{label(usual(row.proposed)) || unset}</option>
+					{#each choicesOf(row.word) as choice (choice.value)}{#if choice.value !== usual(row.proposed)}<option
 								value={choice.value}>{choice.label}</option
 							>{/if}{/each}
 				</select>
@@ -63,12 +92,14 @@
 					class="field"
 					aria-label="{setting.label}: {said(row.word)}"
 					{disabled}
+					placeholder={UNSET[setting.words]}
 					value={set[row.word] ?? ''}
 					onchange={(event) => mean(row.word, event.currentTarget.value.trim())}
 				/>
 			{/if}</label
 		>
-	{:else}<span class="soft small">Nothing heard yet: its words stand here as orders come in.</span
+	{:else}<span class="soft small"
+			>{EMPTY[setting.words] ?? 'Nothing heard yet: its words stand here as orders come in.'}</span
 		>{/each}
 </div>
 

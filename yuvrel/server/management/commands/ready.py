@@ -59,6 +59,7 @@ class Command(BaseCommand):
         """The first exchange, and what somebody edits outside."""
         first_day.go_live(timezone.now())
         self.settle()
+        first_day.read_listings(timezone.now())
         first_day.edit_at_the_shop(standins)
         first_day.edit_at_the_till(standins)
         check_all()

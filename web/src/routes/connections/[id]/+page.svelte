@@ -3,7 +3,7 @@
 	import { goto } from '$app/navigation';
 	import { page } from '$app/state';
 	import { api, ask } from '#lib/api/client.ts';
-	import { ago, moment } from '#lib/format.ts';
+	import { ago, count, moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { CONNECTION_TABS } from '#lib/tabs.ts';
@@ -221,6 +221,16 @@
 			{#if can('orders')}<section id="orders">
 					<h2>Orders and fees</h2>
 					<Rules way="connection" {id} group="Orders" can={data.can} words={data.words} />
+				</section>{/if}
+			{#if can('listings')}<section id="listings">
+					<h2>
+						Listings {#if data.counts['say otherwise']}<a
+								class="more"
+								href="/range/differences?connection={id}"
+								>{count(data.counts['say otherwise'], 'says', 'say')} otherwise than we do</a
+							>{/if}
+					</h2>
+					<Rules way="connection" {id} group="Listings" can={data.can} words={data.words} />
 				</section>{/if}
 			{#if can('tax_codes')}<section id="ledger">
 					<h2>Tax codes</h2>

@@ -45,6 +45,24 @@
 	const isLive = $derived(connection.data?.state === 'live');
 	const STATES = ['prepared', 'waiting', 'refused', 'listed'];
 
+	/** What its categories ask, and what is filled in that they do not allow: words that rules give a meaning. */
+	const asked = $derived((sheet.data?.categories ?? []).flatMap((one) => one.attributes));
+	const unknown = $derived([...new Set(rows.flatMap((row) => row.unknown))]);
+	const words = $derived([
+		...[...new Set(asked.map((one) => one.name))].map((word) => ({
+			sort: 'attributes_there',
+			word,
+			proposed: ''
+		})),
+		...unknown.map((word) => ({ sort: 'values_there', word, proposed: '' }))
+	]);
+	/** The values that an attribute allows, for each word that begins with its name. */
+	const allowedOf = (word: string): readonly string[] =>
+		asked.find((one) => one.values.length && word.startsWith(`${one.name}: `))?.values ?? [];
+	const allowed = $derived({
+		values_there: Object.fromEntries(unknown.map((word) => [word, allowedOf(word)]))
+	});
+
 	async function act(work: () => Promise<{ said: string }>): Promise<void> {
 		busy = true;
 		try {
@@ -130,7 +148,7 @@
 		<Candidates {id} {may} />
 		<section>
 			<h2>Content</h2>
-			<Rules way="connection" {id} group="Content" />
+			<Rules way="connection" {id} group="Content" {words} {allowed} />
 		</section>
 	{:else}<Pending query={sheet} />{/if}
 </Sheet>

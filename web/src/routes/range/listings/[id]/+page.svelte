@@ -7,6 +7,7 @@
 	import { session } from '#lib/session.svelte.ts';
 	import { RANGE_TABS } from '#lib/tabs.ts';
 	import Beam from '#lib/ui/Beam.svelte';
+	import Differences from '#lib/ui/Differences.svelte';
 	import Fig from '#lib/ui/Fig.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
@@ -212,6 +213,18 @@
 						</tbody>
 					</table>
 				</section>
+				{#if data.differences.length}
+					<section>
+						<h2>Says otherwise</h2>
+						<Differences
+							listing={data.id}
+							version={data.version}
+							rows={data.differences}
+							may={session.may('change the range')}
+							label="Says otherwise"
+						/>
+					</section>
+				{/if}
 				{#if data.item}
 					<section>
 						<h2>Rules</h2>
@@ -265,8 +278,23 @@
 					{#if data.kept_there}<p class="soft">
 							{data.connection} sends it from a store of its own and counts it itself.
 						</p>{/if}
+					{#if data.is_draft}<p class="soft">A draft there: shoppers do not see it yet.</p>{/if}
 					{#if data.entry}<p class="soft">Attached to its catalogue entry {data.entry}.</p>{/if}
 				</section>
+				{#if data.facts.length || data.left_there.length || data.unreadable.length}<section>
+						<h2>What it says</h2>
+						<dl aria-label="What it says">
+							{#each data.facts as one (one.label)}<dt>{one.label}</dt>
+								<dd>{one.said}</dd>{/each}
+							{#each data.left_there as one (one.label)}<dt class="soft">{one.label}</dt>
+								<dd class="soft">{one.said} <span class="small">left there</span></dd>{/each}
+						</dl>
+						{#each data.unreadable as one (one)}<p class="bad small">{one}</p>{/each}
+						{#if data.left_there.length}<p class="soft small">
+								What attributes are here is a rule of
+								<a href="/connections/{data.connection_id}#listings">{data.connection}</a>.
+							</p>{/if}
+					</section>{/if}
 				<section>
 					<h2>What became of it</h2>
 					<ol class="line" aria-label="History">
@@ -331,6 +359,19 @@
 	}
 	.groups [aria-pressed='true'] {
 		background: var(--reed-tint);
+	}
+	dl {
+		display: grid;
+		grid-template-columns: max-content minmax(0, 1fr);
+		gap: 3px 14px;
+		white-space: pre-line;
+	}
+	dt {
+		color: var(--ink-soft);
+		max-width: 120px;
+	}
+	.bad {
+		color: var(--madder);
 	}
 	.item {
 		display: flex;

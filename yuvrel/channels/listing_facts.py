@@ -1,0 +1,412 @@
+"""What a channel says of its goods: which of it becomes part of an item, and where it says otherwise than we do."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from django.db import transaction
+from django.db.models import QuerySet
+
+from yuvrel.catalogue.actions import ItemDraft
+from yuvrel.catalogue.models import Category, Item
+from yuvrel.catalogue.products import change, change_items, put_facts
+from yuvrel.catalogue.retail import priced
+from yuvrel.catalogue.texts import formatted
+from yuvrel.connectors.capabilities import Capability
+from yuvrel.core.errors import BadInputError, NotFoundError, StaleError, YuvrelError
+from yuvrel.core.listing_facts import (
+    FIELDS,
+    LABELS,
+    OF_ITEM,
+    Difference,
+    Told,
+    differences,
+    facts,
+    joined,
+    same,
+    sku_for,
+    spoken,
+    taken,
+    word,
+)
+from yuvrel.core.rules import MOST_WORD, MOST_WORDS, OF_CONNECTIONS, Rung, Setting, Value, meanings
+from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.platform.bulk import update_many
+from yuvrel.rules.queries import settled
+from yuvrel.rules.registry import add_check, add_choices, declare
+
+from .credentials import kind_of
+from .models import Connection, HeardWord, Listing
+from .rules import connection_rungs
+
+NOT_IMPORTED = "-"
+OWN: dict[str, Any] = {
+    "group": "Listings",
+    "ability": Ability.CONNECT.value,
+    "needs": Capability.LISTINGS.value,
+    "levels": OF_CONNECTIONS,
+}
+declare(
+    Setting(
+        "content_in",
+        "When a listing says otherwise",
+        "What becomes of what a channel says of an item otherwise than we do. What was edited here is never written over.",
+        "choice",
+        "show",
+        choices=(
+            ("show", "it is shown, and a person chooses"),
+            ("fill", "what is empty here is filled in"),
+            ("follow", "what was changed there is taken over"),
+        ),
+        **OWN,
+    ),
+    Setting(
+        "attributes_in",
+        "What attributes are here",
+        "What each attribute of the channel's listings becomes part of.",
+        "map",
+        "{}",
+        choices=FIELDS,
+        words="attributes",
+        no_limit="left there",
+        **OWN,
+    ),
+    Setting(
+        "values_in",
+        "What values are called here",
+        "How a value of such an attribute is called here, where it is not called the same.",
+        "map",
+        "{}",
+        words="attribute_values",
+        no_limit="as it is there",
+        **OWN,
+    ),
+    Setting(
+        "categories_in",
+        "Categories",
+        "In which of ours the items of each of the channel's categories come, or that none are made of them.",
+        "map",
+        "{}",
+        words="categories",
+        no_limit="of the same name",
+        **OWN,
+    ),
+    Setting(
+        "sku_in",
+        "SKU of a listing without one",
+        "A pattern with {id}, {title}, {options} or {category}, as WEB-{id}. Without one it waits in the pairing bench.",
+        "text",
+        "",
+        most=60,
+        nothing="it waits",
+        **OWN,
+    ),
+    Setting(
+        "drafts_in",
+        "Listings that are drafts there",
+        "Whether items are made of what the channel does not show yet.",
+        "choice",
+        "wait",
+        choices=(("wait", "wait until they are shown"), ("create", "become items too")),
+        **OWN,
+    ),
+)
+NAMES = ("content_in", "attributes_in", "values_in", "categories_in", "sku_in", "drafts_in")
+CHUNK = 500
+
+
+def _category_choices() -> list[tuple[str, str]]:
+    names = Category.objects.order_by("name").values_list("name", flat=True)
+    return [(NOT_IMPORTED, "no items are made of it"), *((name, name) for name in names)]
+
+
+add_choices("categories_in", _category_choices)
+
+
+def _check_sku(_: Rung, values: Mapping[str, Value]) -> None:
+    """A pattern gives every listing a SKU of its own."""
+    pattern = str(values.get("sku_in") or "").lower()
+    if pattern and not any(place in pattern for place in ("{id}", "{title}")):
+        raise BadInputError("The pattern needs {id} or {title}, or several items get one SKU.", field="sku_in")
+
+
+add_check(_check_sku)
+
+
+@dataclass(frozen=True)
+class FactRules:
+    """What a connection's rules say of what comes in with listings."""
+
+    take: str
+    fields: dict[str, str]
+    values: dict[str, str]
+    categories: dict[str, str]
+    sku: str
+    drafts: bool
+    # Texts that we tell the channel ourselves come back as we told them.
+    ours: frozenset[str]
+
+    @classmethod
+    def of(cls, connection: Connection) -> FactRules:
+        """As they say now."""
+        given = {name: found.value for name, found in settled(connection_rungs(connection), NAMES).items()}
+        return cls(
+            take=str(given["content_in"]),
+            fields=meanings(given["attributes_in"]),
+            values=meanings(given["values_in"]),
+            categories=meanings(given["categories_in"]),
+            sku=str(given["sku_in"]),
+            drafts=given["drafts_in"] == "create",
+            ours=frozenset({"title", "description"} if Capability.TEXTS in kind_of(connection).can else ()),
+        )
+
+    def category(self, theirs: str) -> str | None:
+        """The name of our category, None where no items are made."""
+        meant = self.categories.get(theirs, theirs)
+        return None if meant == NOT_IMPORTED else meant
+
+
+def facts_of(listing: Listing, rules: FactRules) -> tuple[dict[str, Any], list[str]]:
+    """What the channel says of a listing as facts of its product and item, and what could not be read of it."""
+    told = listing.told
+    said = Told(
+        listing.product_title or listing.title,
+        formatted(told.get("description", "")),
+        told.get("brand", ""),
+        told.get("weight_grams", 0),
+        tuple(told.get("tags", ())),
+        told.get("attributes", {}),
+    )
+    return facts(said, rules.fields, rules.values)
+
+
+def why_not(listing: Listing, rules: FactRules) -> str:
+    """Why no item is made of a listing by itself; empty when one is."""
+    if rules.category(listing.category) is None:
+        return f"No items are made of its category {listing.category}."
+    if listing.told.get("state") == "draft" and not rules.drafts:
+        return "It is a draft there."
+    return "" if sku_of(listing, rules) else "It has no SKU."
+
+
+def sku_of(listing: Listing, rules: FactRules) -> str:
+    """Its SKU, or the one that the pattern gives it."""
+    parts = {
+        "id": listing.external_id,
+        "title": listing.product_title or listing.title,
+        "options": "-".join(map(str, listing.options.values())),
+        "category": listing.category,
+    }
+    return listing.sku or sku_for(rules.sku, parts)
+
+
+def draft_of(listing: Listing, rules: FactRules) -> ItemDraft:
+    """The item that becomes of a listing."""
+    said, _ = facts_of(listing, rules)
+    return ItemDraft(
+        sku=sku_of(listing, rules),
+        options=listing.options,
+        barcodes=(listing.barcode,) if listing.barcode else (),
+        price=listing.price or ItemDraft.price,
+        kind=Item.Kind.SERVICE if listing.service else Item.Kind.STOCKED,
+        **{name: said[name] for name in OF_ITEM if name in said},
+    )
+
+
+def describe(items: Mapping[Item, Listing], rules: FactRules) -> None:
+    """Give the product of new items what the channel says of it, the first word counting, and settle both sides."""
+    said = {item.pk: facts_of(listing, rules)[0] for item, listing in items.items()}
+    product = next(iter(items)).product
+    of_product: dict[str, Any] = {}
+    for one in said.values():
+        of_product = {**{name: value for name, value in one.items() if name not in (*OF_ITEM, "title")}, **of_product}
+    put_facts(product, of_product)
+    product.save()
+    for item, listing in items.items():
+        listing.settled = said[item.pk]
+
+
+def note_words(connection: Connection, listings: Iterable[Listing], fields: Mapping[str, str]) -> None:
+    """Remember the categories and attributes that listings name, and the values of attributes that mean something here."""
+    sorts = HeardWord.Sort
+    said: set[tuple[str, str]] = set()
+    for listing in listings:
+        attributes: dict[str, str] = listing.told.get("attributes", {})
+        said |= {(sorts.CATEGORIES.value, listing.category)} if listing.category else set()
+        said |= {(sorts.ATTRIBUTES.value, name) for name in attributes}
+        said |= {(sorts.VALUES.value, word(name, value)) for name, value in attributes.items() if fields.get(name)}
+    known = set(HeardWord.objects.filter(connection=connection).values_list("sort", "word"))
+    new: dict[str, list[str]] = defaultdict(list)
+    for sort, text in sorted({(sort, text[:MOST_WORD]) for sort, text in said} - known):
+        new[sort].append(text)
+    rows = []
+    for sort, texts in new.items():
+        # An account that makes up a word for each listing is not listened to for ever.
+        room = MOST_WORDS - sum(one == sort for one, _ in known)
+        rows += [HeardWord(connection=connection, sort=sort, word=text) for text in texts[: max(0, room)]]
+    HeardWord.objects.bulk_create(rows, ignore_conflicts=True)
+
+
+def _items(listings: Iterable[Listing]) -> dict[int, Item]:
+    found = priced(Item.objects.filter(pk__any_of=[row.item_id for row in listings if row.item_id]))
+    return {item.pk: item for item in found.select_related("product")}
+
+
+def _ours(item: Item) -> dict[str, Any]:
+    product = item.product
+    names = ("title", "description", "brand", "country", "shelf_life_days", "tags", "note")
+    return {**{name: getattr(product, name) for name in names}, **{name: getattr(item, name) for name in OF_ITEM}}
+
+
+def differing(listings: Sequence[Listing], rules: FactRules) -> dict[int, list[Difference]]:
+    """Where paired listings of one connection say otherwise than we do."""
+    items = _items(listings)
+    found = {}
+    for row in listings:
+        if row.item_id in items and row.units == 1:
+            said = {name: value for name, value in facts_of(row, rules)[0].items() if name not in rules.ours}
+            found[row.pk] = differences(_ours(items[row.item_id]), said, row.settled)
+    return found
+
+
+def compare(actor: Actor, connection: Connection) -> tuple[int, int]:
+    """Compare all that a channel says with what is here, once its listings were read: take over what the rule says, and
+    mark where somebody has to choose. Returns (facts taken over, listings that say otherwise)."""
+    rules = FactRules.of(connection)
+    over = left = 0
+    pks = list(connection.listings.filter(link=Listing.Link.LINKED).order_by("pk").values_list("pk", flat=True))  # type: ignore[attr-defined]
+    for begin_at in range(0, len(pks), CHUNK):
+        with transaction.atomic():
+            rows = list(Listing.objects.select_for_update().filter(pk__any_of=pks[begin_at : begin_at + CHUNK]).order_by("pk"))
+            over += _take_by_rule(actor, rows, rules)
+            left += _mark(rows, rules)
+    return over, left
+
+
+def _take_by_rule(actor: Actor, rows: Sequence[Listing], rules: FactRules) -> int:
+    found = differing(rows, rules) if rules.take != "show" else {}
+    count = 0
+    for row in rows:
+        wanted = [one for one in found.get(row.pk, ()) if taken(rules.take, one)]
+        # Another listing of the same product may have brought it a moment ago.
+        if wanted:
+            now = {one.field: one for one in differing([row], rules)[row.pk]}
+            wanted = [now[one.field] for one in wanted if one.field in now and taken(rules.take, now[one.field])]
+            count += _put(actor, row, wanted)
+    return count
+
+
+def _mark(rows: Sequence[Listing], rules: FactRules) -> int:
+    """Keep for each listing whether it says otherwise; what is the same on both sides is settled."""
+    items = _items(rows)
+    found = differing(rows, rules)
+    moved = []
+    for row in rows:
+        if row.item_id not in items:
+            continue
+        ours, said = _ours(items[row.item_id]), facts_of(row, rules)[0]
+        settled_now = {**row.settled, **{name: value for name, value in said.items() if same(name, ours.get(name), value)}}
+        state = bool(found.get(row.pk)), settled_now
+        if state != (row.says_otherwise, row.settled):
+            row.says_otherwise, row.settled = state
+            moved.append(row)
+    update_many(moved, ["says_otherwise", "settled"])
+    return sum(row.says_otherwise for row in rows)
+
+
+def _put(actor: Actor, row: Listing, found: Sequence[Difference]) -> int:
+    """Write what a channel says over what is here. What cannot be here is left; returns how many facts were taken over."""
+    item = _items([row])[row.item_id or 0]
+    product, ours = item.product, _ours(item)
+    wanted = {one.field: joined(one.field, ours[one.field], one.theirs) for one in found}
+    of_item = {name: value for name, value in wanted.items() if name in OF_ITEM}
+    of_product = {name: value for name, value in wanted.items() if name not in OF_ITEM}
+    if of_product:
+        change(actor, product.pk, product.version, of_product)
+    if of_item:
+        item.refresh_from_db()
+        change_items(actor, {item.pk: {**of_item, "version": item.version}})
+    row.settled = {**row.settled, **{one.field: one.theirs for one in found}}
+    row.save(update_fields=["settled"])
+    return len(wanted)
+
+
+def told(found: Sequence[Difference]) -> list[dict[str, Any]]:
+    """Differences as they travel."""
+    return [
+        {
+            "field": one.field,
+            "label": LABELS[one.field],
+            "ours": spoken(one.field, one.ours),
+            "theirs": spoken(one.field, one.theirs),
+            "verdict": one.verdict,
+        }
+        for one in found
+    ]
+
+
+def look_again(listing: Listing) -> None:
+    """Mark whether a listing that was just paired says otherwise than its item does; nothing was settled of the two."""
+    listing.settled = {}
+    listing.save(update_fields=["settled"])
+    _mark([listing], FactRules.of(listing.connection))
+
+
+def says_otherwise(connection_id: int | None = None) -> QuerySet[Listing]:
+    """Paired listings that say otherwise than we do, as they were last read."""
+    rows = Listing.objects.filter(says_otherwise=True, link=Listing.Link.LINKED).select_related("connection", "item__product")
+    return rows.filter(connection=connection_id) if connection_id else rows
+
+
+@transaction.atomic
+def choose(actor: Actor, listing_id: int, version: int, fields: Collection[str], *, theirs: bool) -> Listing:
+    """A person takes over what a channel says of some facts, or keeps ours; so for all listings of the product there.
+
+    Raises NotFoundError, StaleError, and BadInputError for what is no difference (any more).
+    """
+    actor.need(Ability.EDIT_RANGE)
+    row = Listing.objects.select_for_update().filter(pk=listing_id).select_related("connection").first()
+    if row is None or row.item_id is None:
+        raise NotFoundError("There is no such paired listing.")
+    if row.version != version:
+        raise StaleError
+    rules = FactRules.of(row.connection)
+    found = {one.field: one for one in differing([row], rules).get(row.pk, ())}
+    gone = sorted(set(fields) - set(found))
+    if gone or not fields:
+        raise BadInputError("Both say the same by now. Look again.", field="fields")
+    wanted = [found[name] for name in fields]
+    if theirs:
+        _put(actor, row, wanted)
+    siblings = list(Listing.objects.select_for_update().filter(connection=row.connection, group_id=row.group_id).order_by("pk"))
+    rows = siblings if row.group_id else [row]
+    for one in rows:
+        said = facts_of(one, rules)[0]
+        alike = [d.field for d in wanted if d.field in said and said[d.field] == d.theirs]
+        one.settled = {**one.settled, **{name: said[name] for name in alike if one.pk == row.pk or name not in OF_ITEM}}
+    update_many(rows, ["settled"])
+    _mark([one for one in rows if one.item_id], rules)
+    said_now = {one.field: str(one.theirs)[:200] for one in wanted}
+    audit(actor, "take over from listing" if theirs else "keep ours beside listing", "listing", row.pk, after=said_now)
+    row.refresh_from_db()
+    return row
+
+
+def choose_many(actor: Actor, listing_ids: Sequence[int], *, theirs: bool) -> tuple[int, int]:
+    """As `choose`, for every difference of several listings. Returns (listings done, those that could not be)."""
+    done = failed = 0
+    for row in says_otherwise().filter(pk__any_of=list(listing_ids)).order_by("pk"):
+        fields = [one.field for one in differing([row], FactRules.of(row.connection)).get(row.pk, ())]
+        if not fields:
+            Listing.objects.filter(pk=row.pk).update(says_otherwise=False)
+            done += 1
+            continue
+        try:
+            choose(actor, row.pk, row.version, fields, theirs=theirs)
+            done += 1
+        except YuvrelError:
+            failed += 1
+    return done, failed
