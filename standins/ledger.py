@@ -50,6 +50,9 @@ def book(account: str) -> Any:
     off = sum((Decimal(p["amount"]) for p in postings), Decimal(0))
     if off or not postings:
         return refusal(422, f"Document {number} is out of balance by {off}.")
+    missing = _missing(account, body)
+    if missing:
+        return refusal(422, missing)
     codes = {row["code"] for row in g.account.get("tax_codes", [])}
     strange = sorted({str(line["tax_code"]) for line in body.get("details", []) if line.get("tax_code")} - codes)
     if strange:
@@ -62,6 +65,7 @@ def book(account: str) -> Any:
         "kind": body.get("kind", "journal"),
         "date": date,
         "contact": body.get("contact", ""),
+        "contact_key": body.get("contact_key", ""),
         "memo": body.get("memo", ""),
         "order": body.get("order", ""),
         "due": body.get("due", ""),
@@ -106,17 +110,64 @@ def put_order(account: str, number: str) -> Any:
     body = request.get_json(silent=True) or {}
     if body.get("kind") not in ("quote", "order") or body.get("state") not in ("open", "closed", "cancelled"):
         return refusal(422, "An order is a quote or an order, and open, closed or cancelled.")
+    missing = _missing(account, body)
+    if missing:
+        return refusal(422, missing)
     known = store().get(account, "order", number)
     order = {
         "id": f"o-{number}",
         "number": number,
-        **{name: str(body.get(name, "")) for name in ("kind", "state", "date", "contact", "memo")},
+        **{name: str(body.get(name, "")) for name in ("kind", "state", "date", "contact", "contact_key", "memo")},
         "total": str(money(body.get("total"), "total")),
         "details": body.get("details", []),
         "changed_at": stamp(store(), account),
     }
     (store().amend if known else store().put)(account, "order", number, order)
     return order
+
+
+def _missing(account: str, body: Doc) -> str:
+    """What a document or an order names that is not kept here."""
+    key = str(body.get("contact_key") or "")
+    if key and store().get(account, "contact", key) is None:
+        return f"There is no contact {key}."
+    items = [str(line["item"]) for line in body.get("details", []) if line.get("item")]
+    return next((f"There is no item {item}." for item in items if store().get(account, "item", item) is None), "")
+
+
+@bp.put("/api/contacts/<key>")
+@scoped("ledger", "documents.write")
+def put_contact(account: str, key: str) -> Any:
+    """A customer, as it is now."""
+    body = request.get_json(silent=True) or {}
+    names = ("name", "email", "street", "city", "postcode", "country")
+    contact = {name: str(body.get(name) or "") for name in names}
+    if not contact["name"]:
+        return refusal(422, "A contact needs a name.")
+    if contact["country"] and not (len(contact["country"]) == 2 and contact["country"].isalpha()):
+        return refusal(422, f"{contact['country']} is no country of two letters.")
+    return _kept(account, "contact", key, {**contact, "on_account": bool(body.get("on_account")), "days": body.get("days")})
+
+
+@bp.put("/api/items/<key>")
+@scoped("ledger", "documents.write")
+def put_item(account: str, key: str) -> Any:
+    """An item, as it is now; a code belongs to one."""
+    body = request.get_json(silent=True) or {}
+    item = {name: str(body.get(name) or "") for name in ("sku", "title", "unit")}
+    if not item["sku"]:
+        return refusal(422, "An item needs a code.")
+    other = next((row for row in store().all(account, "item") if row["sku"] == item["sku"] and row["key"] != key), None)
+    if other:
+        return refusal(409, f"The code {item['sku']} belongs to {other['title']}.")
+    return _kept(account, "item", key, item)
+
+
+def _kept(account: str, sort: str, key: str, facts: Doc) -> Doc:
+    known = store().get(account, sort, key)
+    row = {"id": f"{sort[0]}-{key}", "key": key, **facts, "changed_at": stamp(store(), account)}
+    (store().amend if known else store().put)(account, sort, key, row)
+    return row
 
 
 @bp.get("/api/orders")
@@ -146,6 +197,8 @@ def page(account: str) -> Any:
             ledger=account_of(account, "ledger"),
             documents=documents[::-1][:60],
             orders=store().all(account, "order")[::-1][:60],
+            contacts=store().all(account, "contact")[:60],
+            items=store().all(account, "item")[:60],
             count=len(documents),
             sums=sums,
             **board_of(account),

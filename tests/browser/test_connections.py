@@ -248,7 +248,14 @@ def test_a_template_is_put_right_and_a_refused_publication_mended(person: Person
     row.get_by_label("Category of Gloves").select_option(label="Gloves")
     expect(row).to_contain_text("It lacks Material.")
     expect(page.get_by_role("button", name="Publish 0 complete ones")).to_be_disabled()
-    row.get_by_label("Material of Gloves").select_option(label="goatskin")
+    # What a category asks is filled in by rule, and where the channel allows only its own words, a map says which.
+    content.get_by_label("Attributes there: material").fill("{{ options.Leather | default('Goat', true) }}")
+    content.get_by_role("button", name="Save rules").click()
+    expect(row).to_contain_text("Material Goat: not a value that is allowed there.")
+    content.get_by_label("Values there: material: Goat").select_option(label="goatskin")
+    content.get_by_role("button", name="Save rules").click()
+    expect(row.get_by_label("Material of Gloves")).to_contain_text("by rule: goatskin")
+    assert_accessible(page)
     page.get_by_role("button", name="Publish 1 complete one").click()
     person.says("Handing in to Hedgerow.")
     expect(row).to_contain_text("There: we do not sell this")
@@ -418,3 +425,54 @@ def test_a_listing_is_hidden_shown_again_and_stands_for_a_tray(person: Person) -
     person.says("Saved.")
     expect(quantity.locator("td").nth(2)).to_have_text("1", timeout=30_000)
     assert_accessible(page)
+
+
+def test_what_a_shop_says_of_its_goods_comes_along_and_a_person_chooses(person: Person) -> None:  # noqa: F811
+    page, shop = person.page, Connection.objects.get(name="The shop")
+
+    def write(variant: str, text: str, maker: str, details: str = "") -> None:
+        """Somebody edits what the shop says of a product, in its back office."""
+        told = {"id": variant, "text": text, "maker": maker, "labels": "", "details": details}
+        httpx.post(f"{person.standins.base}/shop/web/office/words", data=told, follow_redirects=True).raise_for_status()
+
+    write("v4", "A cap for summer.", "Aldermoor", "Made in: Eire\nInner code: 7")
+    person.go(f"/connections/{shop.pk}")
+    page.get_by_role("button", name="Import listings, match only").click()
+    rules = page.get_by_role("form", name="Listings")
+    rules.get_by_label("What attributes are here: Made in").select_option(label="country of origin")
+    rules.get_by_label("SKU of a listing without one").fill("CAP")
+    rules.get_by_role("button", name="Save rules").click()
+    expect(rules.get_by_role("alert")).to_contain_text("The pattern needs {id} or {title}")
+    rules.get_by_label("SKU of a listing without one").fill("CAP-{id}")
+    rules.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    page.get_by_role("button", name="Import listings, match only").click()
+    rules.get_by_label("What values are called here: Made in: Eire").fill("Ireland")
+    assert_accessible(page)
+    rules.get_by_role("button", name="Save rules").click()
+    expect(rules.get_by_role("button", name="Undo")).to_have_count(0)
+    page.get_by_role("button", name="Import and create items").click()
+    taken = page.get_by_role("table", name="Latest runs").get_by_role("row").filter(has_text="1 made into items")
+    expect(taken.first).to_be_visible()
+    cap = Item.objects.select_related("product").get(sku="CAP-v4")
+    assert (cap.product.description, cap.product.brand, cap.product.country) == ("<p>A cap for summer.</p>", "Aldermoor", "IE")
+
+    # Written otherwise there since, and the maker here: both are shown, and a person chooses.
+    products.change(SYSTEM, cap.product_id, cap.product.version, {"brand": "Our own"})
+    write("v4", "A cap for summer and rain.", "Aldermoor Textiles", "Made in: Eire")
+    page.get_by_role("button", name="Import listings, match only").click()
+    page.get_by_role("link", name="1 says otherwise than we do").click()
+    expect(page.get_by_role("heading", level=1)).to_have_text("Where do channels say otherwise?")
+    told = page.get_by_role("table", name=re.compile("What The shop says"))
+    expect(told.get_by_role("row").filter(has_text="Description")).to_contain_text("changed there")
+    expect(told.get_by_role("row").filter(has_text="Brand")).to_contain_text("changed here and there")
+    assert_accessible(page)
+    told.get_by_role("button", name="Keep our Brand").click()
+    person.says("Brand: kept as it is here.")
+    told.get_by_role("button", name="Take over Description").click()
+    expect(page.get_by_text("No channel says anything else than we do")).to_be_visible()
+    cap.product.refresh_from_db()
+    assert (cap.product.description, cap.product.brand) == ("<p>A cap for summer and rain.</p>", "Our own")
+    person.go(f"/range/listings/{cap.listings.get().pk}")  # type: ignore[attr-defined]
+    expect(page.get_by_role("main")).to_contain_text("what it says was taken over")
+    expect(page.get_by_label("What it says", exact=True)).to_contain_text("Aldermoor Textiles")

@@ -54,6 +54,7 @@ SHEETS = (
     "/range/sheets",
     "/range/prices",
     "/range/categories",
+    "/range/differences",
     "/shelf",
     "/shelf/moves",
     "/shelf/opening",

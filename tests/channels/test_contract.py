@@ -54,7 +54,7 @@ from yuvrel.channels.models import (
     Submission,
     SubmittedLine,
 )
-from yuvrel.connectors.capabilities import Capability
+from yuvrel.connectors.capabilities import PROTOCOLS, Capability
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import RemotePrice
 from yuvrel.connectors.registry import KINDS
@@ -505,6 +505,36 @@ class LedgerContract(Contract):
 
         return work, check
 
+    def _invoices(self) -> Trial:
+        """Two invoices on account are booked; check what they name."""
+        shop = Connection.objects.get(name="Web")
+        set_rules(shop, ledger_contact="all")
+        set_rules(self.row, ledger_items="sold")
+        for _ in range(2):
+            self.world.buy({"v1": 1})
+        inbound.poll(shop)
+        for order in SalesOrder.objects.all():
+            ship(SYSTEM, order.pk, at=timezone.now())
+        relay_now()
+
+        def check() -> None:
+            booked = [document for document in self.store.all(self.account, "document") if document["kind"] == "invoice"]
+            (contact,) = self.store.all(self.account, "contact")
+            (item,) = self.store.all(self.account, "item")
+            assert [document["contact_key"] for document in booked] == [contact["key"]] * 2
+            assert {line["item"] for document in booked for line in document["details"] if line["sku"]} == {item["key"]}
+            self.agreed()
+
+        return lambda: deliver(self.again()), check
+
+    def ledger_contacts(self) -> Trial:
+        """Two invoices of one customer name one contact, which is told first."""
+        return self._invoices()
+
+    def ledger_items(self) -> Trial:
+        """Two invoices of one item name one item, which is told first."""
+        return self._invoices()
+
     def tax_codes(self) -> Trial:
         """The account is tested: its codes are kept as it told them."""
         with self.store.transaction():
@@ -608,6 +638,10 @@ CASES = [
     for fault in FAULTS
     if fault in faults.BEFORE or fault in STRIKES.get(can, set())
 ]
+
+
+def test_every_capability_has_its_calls() -> None:
+    assert set(PROTOCOLS) == set(Capability)
 
 
 def test_every_fault_strikes_something() -> None:

@@ -15,12 +15,14 @@ from tests.world import incoming, order_line, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Drift
 from yuvrel.catalogue.models import TaxClass
-from yuvrel.channels import actions, inbound, ledger_out, outbound, queries, snags
+from yuvrel.catalogue.products import change_items
+from yuvrel.channels import actions, inbound, ledger_known, ledger_out, outbound, queries, snags
 from yuvrel.channels.jobs import relay_now
 from yuvrel.channels.models import Connection, OutboundMessage, Snag
 from yuvrel.core.errors import BadInputError
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import hold, release, ship, take_order
+from yuvrel.sales.customers import keep
 from yuvrel.sales.documents import INVOICE
 from yuvrel.sales.models import Customer, Invoice, SalesOrder
 from yuvrel.sales.queries import order_page
@@ -252,3 +254,94 @@ def test_an_invoice_on_account_says_when_it_is_due(world: World) -> None:
 def printed_text(invoice: Invoice) -> str:
     """What the printed invoice says."""
     return str(INVOICE.forms["invoice"].facts(invoice.pk)["settled"])
+
+
+def kept(world: World, sort: str) -> list[dict[str, Any]]:
+    """Contacts or items that the ledger keeps."""
+    return world.standins.store.all("books", sort)
+
+
+def invoice_of(world: World, order: SalesOrder) -> dict[str, Any]:
+    ship(SYSTEM, order.pk, at=timezone.now())
+    settle()
+    found = [d for d in world.standins.store.all("books", "document") if d["kind"] == "invoice"]
+    return found[-1]
+
+
+def test_a_customer_is_a_name_unless_the_rule_says_contact(world: World) -> None:
+    booked = invoice_of(world, order_of(world))
+    assert (booked["contact"], booked["contact_key"], kept(world, "contact")) == ("Web cash", "", [])
+    set_rules(world.shop, ledger_contact="account")
+    booked = invoice_of(world, order_of(world))
+    assert (booked["contact"], booked["contact_key"]) == ("Web cash", ""), "paid at once, not on account"
+    set_rules(world.shop, ledger_contact="all")
+    order = order_of(world)
+    booked = invoice_of(world, order)
+    assert order.customer is not None
+    assert (booked["contact"], booked["contact_key"]) == (order.customer.name, f"C{order.customer_id}")
+    (contact,) = kept(world, "contact")
+    assert (contact["name"], contact["email"], contact["on_account"]) == (order.customer.name, "u@t.example", False)
+
+
+def test_a_contact_follows_what_is_changed_here(world: World) -> None:
+    set_rules(world.shop, ledger_contact="all", ledger_order="order")
+    order = order_of(world)
+    assert (told(world, order.number) or {})["contact_key"] == f"C{order.customer_id}"
+    customer = Customer.objects.get(pk=order.customer_id)
+    keep(SYSTEM, customer.pk, customer.version, {"payment_days": 14, "address": {"street": "3 Weir Row", "country": "IE"}})
+    settle()
+    (contact,) = kept(world, "contact")
+    assert (contact["days"], contact["street"], contact["country"]) == (14, "3 Weir Row", "IE")
+    assert [(row["key"], row["state"]) for row in ledger_known.standing(customer.pk)] == [(f"C{customer.pk}", "sent")]
+    # What an order brought is told with the next thing that names the contact.
+    Customer.objects.filter(pk=customer.pk).update(email="new@t.example")
+    invoice_of(world, order)
+    assert kept(world, "contact")[0]["email"] == "new@t.example"
+
+
+def test_a_contact_that_the_ledger_does_not_take_says_so_and_is_mended(world: World) -> None:
+    set_rules(world.shop, ledger_contact="all")
+    order = order_of(world)
+    customer = Customer.objects.get(pk=order.customer_id)
+    Customer.objects.filter(pk=customer.pk).update(address={"country": "Eire"})
+    ship(SYSTEM, order.pk, at=timezone.now())
+    settle()
+    snag = Snag.objects.get(resolved_at=None)
+    assert snag.title == "The ledger did not take a document"
+    assert "It does not take the contact" in snag.detail
+    assert "Eire is no country of two letters." in snag.detail
+    Customer.objects.filter(pk=customer.pk).update(address={"country": "IE"})
+    snags.try_again(SYSTEM, snag.pk)
+    settle()
+    assert not Snag.objects.filter(resolved_at=None).exists()
+    assert invoice_count(world) == 1
+    assert level(world) == []
+
+
+def invoice_count(world: World) -> int:
+    return sum(d["kind"] == "invoice" for d in world.standins.store.all("books", "document"))
+
+
+def test_lines_name_items_that_the_ledger_keeps(world: World) -> None:
+    set_rules(world.ledger, ledger_items="sold")
+    booked = invoice_of(world, order_of(world))
+    small = world.small
+    assert [line.get("item") for line in booked["details"] if line["sku"]] == [f"I{small.pk}"]
+    assert kept(world, "item") == [
+        {"id": f"i-I{small.pk}", "key": f"I{small.pk}", "sku": "SMK-S", "title": small.title, "unit": "pc"}
+        | {"changed_at": kept(world, "item")[0]["changed_at"]}
+    ]
+    # Under another code it stays the same item there; a code that another has is refused by name.
+    change_items(SYSTEM, {small.pk: {"sku": "SMK-1", "version": small.version}})
+    order = order_of(world, {"v1": 1})
+    Connection.objects.update(pause_until=None)
+    invoice_of(world, order)
+    assert [row["sku"] for row in kept(world, "item")] == ["SMK-1"]
+
+
+def test_open_orders_are_told_when_the_rule_is_set(world: World) -> None:
+    order = order_of(world)
+    assert told(world, order.number) is None
+    set_rules(world.shop, ledger_order="order")
+    settle()
+    assert told(world, order.number) is not None

@@ -139,7 +139,8 @@ CLOSE = {
     "tenders": [{"tender": "cash", "float": "100.00", "counted": "147.20"}],
 }  # fmt: skip
 PRODUCT = {
-    "id": "p1", "title": "Smoker", "category": "Tools", "tax_percent": "23",
+    "id": "p1", "title": "Smoker", "category": "Tools", "tax_percent": "23", "text": "<p>Draws well.</p>", "maker": "Stavrin",
+    "labels": ["kit"], "details": {"Steel": "304"}, "state": "live",
     "variants": [{"id": "odd", "sku": "S-1", "barcode": "2100000000012", "price": "24.60", "quantity": 3, "options": {"Size": "small"}}],
 }  # fmt: skip
 ARTICLE = {
@@ -162,6 +163,7 @@ MARKET_ORDER = {
 OFFER = {
     "offer": "odd", "family": "f", "seller_code": "S-1", "barcode": "2100000000012", "title": "Smoker", "category": "smokers",
     "variation": {"Size": "small"}, "price": "24.60", "quantity": 3, "kept_by": "seller",
+    "description": "Draws well.", "attributes": {"finish": "matt"}, "standing": "on_sale",
 }  # fmt: skip
 ANSWER = """<OrderResponse xmlns="urn:oasis:names:specification:ubl:schema:xsd:OrderResponse-2"
  xmlns:cac="urn:oasis:names:specification:ubl:schema:xsd:CommonAggregateComponents-2"

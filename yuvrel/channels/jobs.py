@@ -33,6 +33,7 @@ from . import (
     close_intake,
     group_prices,
     inbound,
+    ledger_known,
     ledger_out,
     linking,
     offers,
@@ -193,11 +194,16 @@ def _tell(events: Events) -> Woken:
     by_kind = _by_kind(events)
     for subject_id, said in by_kind[Event.Kind.FAULT].items():
         raise_snag(None, f"row {subject_id}"[:20], "A row of a sheet cannot be worked out", said)
-    for change in SettingChange.objects.filter(pk__in=by_kind[Event.Kind.SETTING], name="order_states"):
+    open_ones = set[int]()
+    for change in SettingChange.objects.filter(pk__in=by_kind[Event.Kind.SETTING], name__in=("order_states", "ledger_order")):
         for connection in Connection.objects.filter(reaches(change)):
-            inbound.read_again(connection)
+            if change.name == "order_states":
+                inbound.read_again(connection)
+            else:
+                open_ones |= ledger_out.open_orders(connection)
     woken = ledger_out.queue_ledger(by_kind[Event.Kind.LEDGER])
-    woken |= ledger_out.queue_orders(by_kind[Event.Kind.ORDER])
+    woken |= ledger_out.queue_orders({*by_kind[Event.Kind.ORDER], *open_ones})
+    woken |= ledger_known.queue_contacts(by_kind[Event.Kind.CUSTOMER])
     woken |= outbound.queue_shipments(by_kind[Event.Kind.SHIPMENT])
     return woken | outbound.queue_purchase_orders(by_kind[Event.Kind.PURCHASE_ORDER])
 
@@ -229,6 +235,7 @@ TO_TELL = frozenset(
     {
         Event.Kind.LEDGER,
         Event.Kind.ORDER,
+        Event.Kind.CUSTOMER,
         Event.Kind.SHIPMENT,
         Event.Kind.PURCHASE_ORDER,
         Event.Kind.FAULT,

@@ -24,14 +24,16 @@ from yuvrel.people.queries import company_day
 from yuvrel.people.roles import Ability
 from yuvrel.rules.queries import settled
 from yuvrel.rules.registry import declare
-from yuvrel.sales.models import Invoice, SalesOrder
+from yuvrel.sales.models import SalesOrder
 from yuvrel.sales.rules import OrderRules, order_rules_of
 
+from . import ledger_known
 from .models import Connection, OutboundMessage
 from .queueing import live_one, queue, queue_again
 from .rules import connection_rungs
 
 ORDER = "ledger_order"
+NEW = (SalesOrder.State.RECEIVED, SalesOrder.State.READY)
 
 declare(
     Setting(
@@ -108,25 +110,31 @@ def ledger_message(document: LedgerDocument, connection: Connection) -> LedgerDo
         date=(entry.date if entry else cast(date, document.day)).isoformat(),
         contact=document.contact,
         memo=f"{entry.document} {entry.memo}".strip() if entry else f"{document.gather}, all of the day",
-        order=_order_of(entry) if entry else "",
         due=document.due_on.isoformat() if document.due_on else "",
         details=_coded(document.details, codes_of(connection)) if document.details else [],
         lines=[(code, amount) for code, amount in codes.items() if amount],
     )
 
 
-def _order_of(entry: JournalEntry) -> str:
-    """The number of the order that an invoice is for, where the ledger was told of the order."""
-    if entry.kind != JournalEntry.Kind.INVOICE:
-        return ""
-    found = Invoice.objects.filter(number=entry.document).values_list("shipment__order_id", "shipment__order__number").first()
-    return found[1] if found and _told([found[0]]) else ""
+def _invoiced(entry: JournalEntry | None) -> SalesOrder | None:
+    """The order that an entry's invoice is for, if it is one."""
+    if entry is None or entry.kind != JournalEntry.Kind.INVOICE:
+        return None
+    found = SalesOrder.objects.filter(shipments__invoice__number=entry.document)
+    return found.select_related("connection", "customer").first()
 
 
 def send_document(connector: Connector, row: OutboundMessage) -> str:
-    """Book a document; the ledger's id of it."""
+    """Book a document; the ledger's id of it. Whom and what it names is told first, where the rules say so; an invoice
+    names its order, where the ledger was told of it."""
     document = LedgerDocument.objects.select_related("entry").get(pk=row.subject_id)
-    external = capable(connector, Documents).post_document(ledger_message(document, row.connection))
+    message, order = ledger_message(document, row.connection), _invoiced(document.entry)
+    more: dict[str, Any] = {"details": ledger_known.with_items(connector, row.connection, message.details)}
+    if order is not None:
+        rules = order_rules_of([order.connection])[order.connection_id]
+        more |= ledger_known.contact_of(connector, row.connection, order.customer, rules, document.contact)
+        more["order"] = order.number if _told([order.pk]) else ""
+    external = capable(connector, Documents).post_document(message.model_copy(update=more))
     mark_sent(document.pk, external, timezone.now())
     return str(external)
 
@@ -146,9 +154,14 @@ def queue_orders(order_ids: Iterable[int]) -> set[int]:
     known = _told(wanted)
     orders = list(SalesOrder.objects.filter(pk__in=wanted, kind=SalesOrder.Kind.ORDER).select_related("connection"))
     rules = order_rules_of({order.connection for order in orders})
-    new = (SalesOrder.State.RECEIVED, SalesOrder.State.READY)
-    tell = [o.pk for o in orders if o.pk in known or (o.state in new and rules[o.connection_id].ledger_order != "no")]
+    tell = [o.pk for o in orders if o.pk in known or (o.state in NEW and rules[o.connection_id].ledger_order != "no")]
     return queue_again(ORDER, tell, ledger) if tell else set()
+
+
+def open_orders(connection: Connection) -> set[int]:
+    """Orders of a connection of which nothing has left yet: what a changed rule tells the ledger of."""
+    rows = SalesOrder.objects.filter(connection=connection, kind=SalesOrder.Kind.ORDER, state__in=NEW)
+    return set(rows.values_list("pk", flat=True))
 
 
 def state_of(state: str) -> str:
@@ -190,7 +203,10 @@ def send_order(connector: Connector, row: OutboundMessage) -> str:
     """Tell how an order stands; the ledger's id of it."""
     order = SalesOrder.objects.select_related("connection", "customer").get(pk=row.subject_id)
     rules = order_rules_of([order.connection])[order.connection_id]
-    return capable(connector, LedgerOrders).put_order(order_message(order, rules, codes_of(row.connection)))
+    message = order_message(order, rules, codes_of(row.connection))
+    more: dict[str, Any] = {"details": ledger_known.with_items(connector, row.connection, message.details)}
+    more |= ledger_known.contact_of(connector, row.connection, order.customer, rules, message.contact)
+    return capable(connector, LedgerOrders).put_order(message.model_copy(update=more))
 
 
 def _moments(order: SalesOrder) -> list[Moment]:

@@ -397,6 +397,7 @@ def choose(actor: Actor, listing_id: int, version: int, fields: Collection[str],
 
 def choose_many(actor: Actor, listing_ids: Sequence[int], *, theirs: bool) -> tuple[int, int]:
     """As `choose`, for every difference of several listings. Returns (listings done, those that could not be)."""
+    actor.need(Ability.EDIT_RANGE)
     done = failed = 0
     for row in says_otherwise().filter(pk__any_of=list(listing_ids)).order_by("pk"):
         fields = [one.field for one in differing([row], FactRules.of(row.connection)).get(row.pk, ())]

@@ -414,7 +414,11 @@ class OutboundMessage(models.Model):
     objects: ClassVar[models.Manager["OutboundMessage"]] = owned("connection__company")
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["kind", "subject_id"], name="outbound_once")]
+        constraints = [
+            # Items are shared by companies: each company's ledger is told of one.
+            models.UniqueConstraint(fields=["kind", "subject_id"], condition=~models.Q(kind="ledger_item"), name="outbound_once"),
+            models.UniqueConstraint(fields=["connection", "kind", "subject_id"], name="outbound_once_there"),
+        ]
         indexes = [models.Index(fields=["state", "next_try_at"], name="outbound_due")]
 
 

@@ -26,6 +26,7 @@ from yuvrel.people.queries import company
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import Capture, Shipment, ShipmentLine
 
+from . import ledger_known
 from .credentials import connector_as, connector_for
 from .ledger_out import send_document, send_order
 from .models import Connection, Feed, InboundMessage, OutboundMessage
@@ -39,6 +40,7 @@ LONGEST_PAUSE = 600
 REFUSED = {
     "ledger": "The ledger did not take a document",
     "ledger_order": "The ledger did not take an order",
+    ledger_known.CONTACT: "The ledger did not take a contact",
     "shipment": "The channel did not take a shipment",
     "capture": "The channel did not charge a payment",
     "purchase_order": "The supplier did not take an order",
@@ -234,6 +236,7 @@ def _send_purchase(connector: Connector, row: OutboundMessage) -> str:
 SENDERS = {
     "ledger": send_document,
     "ledger_order": send_order,
+    ledger_known.CONTACT: ledger_known.send_contact,
     "shipment": _send_shipment,
     "capture": _send_capture,
     "purchase_order": _send_purchase,

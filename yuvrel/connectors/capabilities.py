@@ -15,7 +15,9 @@ from typing import Any, ClassVar
 from .messages import (
     CaptureNotice,
     GroupPricePush,
+    LedgerContact,
     LedgerDoc,
+    LedgerItem,
     LedgerOrder,
     ListingText,
     NewListing,
@@ -60,6 +62,8 @@ class Capability(StrEnum):
     WEBHOOKS = "webhooks"
     DOCUMENTS = "documents"
     LEDGER_ORDERS = "ledger_orders"
+    LEDGER_CONTACTS = "ledger_contacts"
+    LEDGER_ITEMS = "ledger_items"
     TAX_CODES = "tax_codes"
     PURCHASES = "purchases"
 
@@ -280,6 +284,22 @@ class LedgerOrders(Documents):
         """Every order that the ledger holds, by its number."""
 
 
+class LedgerContacts(Documents):
+    """The ledger also keeps the customers that its documents name."""
+
+    @abstractmethod
+    def put_contact(self, contact: LedgerContact) -> str:
+        """Keep a contact as it is now, by its key, however often it is told; returns the ledger's id."""
+
+
+class LedgerItems(Documents):
+    """The ledger also keeps the items that its lines name."""
+
+    @abstractmethod
+    def put_item(self, item: LedgerItem) -> str:
+        """Keep an item as it is now, by its key, however often it is told; returns the ledger's id."""
+
+
 class TaxCodes(Documents):
     """The ledger names tax rates by codes of its own."""
 
@@ -322,6 +342,8 @@ PROTOCOLS: dict[Capability, type] = {
     Capability.WEBHOOKS: Webhooks,
     Capability.DOCUMENTS: Documents,
     Capability.LEDGER_ORDERS: LedgerOrders,
+    Capability.LEDGER_CONTACTS: LedgerContacts,
+    Capability.LEDGER_ITEMS: LedgerItems,
     Capability.TAX_CODES: TaxCodes,
     Capability.PURCHASES: Purchases,
 }

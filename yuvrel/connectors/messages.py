@@ -364,6 +364,7 @@ class LedgerDoc(Message):
     kind: str
     date: str
     contact: str = ""
+    contact_key: str = ""
     memo: str = ""
     order: str = ""
     due: str = ""
@@ -379,6 +380,7 @@ class LedgerOrder(Message):
     kind: Literal["quote", "order"]
     date: str
     contact: str = ""
+    contact_key: str = ""
     memo: str = ""
     state: Literal["open", "closed", "cancelled"]
     total: Decimal
@@ -391,6 +393,29 @@ class RemoteLedgerOrder(Message):
     number: Annotated[Code, Field(min_length=1, max_length=60)]
     state: Annotated[Code, Field(max_length=20)]
     total: Total
+
+
+class LedgerContact(Message):
+    """A customer as the ledger keeps it, by a key of ours that stays; `days`: their own terms, where they have some."""
+
+    key: str
+    name: str
+    email: str = ""
+    street: str = ""
+    city: str = ""
+    postcode: str = ""
+    country: str = ""
+    on_account: bool = False
+    days: int | None = None
+
+
+class LedgerItem(Message):
+    """An item as the ledger keeps it, by a key of ours that stays."""
+
+    key: str
+    sku: str
+    title: str
+    unit: str = ""
 
 
 class TaxCode(Message):

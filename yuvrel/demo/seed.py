@@ -143,7 +143,7 @@ class Seeder(Outside):
     def connect(self) -> None:
         """The connections, tested and ready to go live; the trade shop is left for a person to add."""
         of_shop = {"fee_percent": "1.80", "fee_fixed": "0.25", "cash_customer": "Web shop cash sales", "order_prefix": "WS-"}
-        of_shop["ledger_order"] = "order"
+        of_shop |= {"ledger_order": "order", "ledger_contact": "account"}
         self.connection("tannery-yard", "web_shop", "Larkmead web shop", "shop/larkmead-web", "shop-web-token", of_shop)
         of_market = {"fee_percent": "12", "cash_customer": "Hedgerow sales", "order_prefix": "HM-"}
         signed_in = {"account": {"client": "larkmead", "region": "ie"}}
@@ -154,7 +154,9 @@ class Seeder(Outside):
             of_till = {"order_prefix": prefix, "cash_customer": customer, "ledger_document": "day"}
             self.connection(key, "till", name, f"till/{key}", token, of_till)
         accounts = {role.value: code for role, code, _ in CHART}
-        self.connection("daybook", "ledger", "Daybook", "ledger/daybook", "daybook-token", accounts=accounts)
+        self.connection(
+            "daybook", "ledger", "Daybook", "ledger/daybook", "daybook-token", {"ledger_items": "sold"}, accounts=accounts
+        )
         for spec in SUPPLIERS:
             row = self.connection(spec.code, "supplier", f"{spec.name} inbox", f"supplier/{spec.code}", f"{spec.code}-token")
             SupplierInbox.objects.create(supplier=Supplier.objects.get(code=spec.code), connection=row)

@@ -27,6 +27,7 @@ class Event(models.Model):
         ORDER = "order"
         TEXT = "text"
         DEMAND = "demand"
+        CUSTOMER = "customer"
 
     company_id = models.BigIntegerField(default=company_id, help_text="Companies stand above events: a number, no more")
     consumer = models.CharField(max_length=20)

@@ -145,6 +145,7 @@ def keep(actor: Actor, customer_id: int | None, version: int, facts: Mapping[str
     differs = [name for name in after if before.get(name) != after[name]]
     if differs:
         was = {name: before[name] for name in differs if name in before}
+        record(Event.Kind.CUSTOMER, [row.pk], row.name)
         audit(actor, "change customer" if before else "add customer", "customer", row.pk, was, {n: after[n] for n in differs})
     return row
 

@@ -113,6 +113,20 @@ declare(
         **OWN,
     ),
     Setting(
+        "ledger_contact",
+        "Customers in the ledger",
+        "Who is a contact there, with address and terms, kept up to date. The others are a name on the document.",
+        "choice",
+        "no",
+        choices=(
+            ("no", "a name on the document"),
+            ("account", "who buys on account is a contact"),
+            ("all", "every customer is a contact"),
+        ),
+        levels=OF_CONNECTIONS,
+        **OWN,
+    ),
+    Setting(
         "ledger_order",
         "Orders in the ledger",
         "Whether the ledger knows of an order before anything of it has left. It books nothing; the invoice names it.",
@@ -199,6 +213,7 @@ NAMES = (
     "selling_currency",
     "ledger_document",
     "ledger_order",
+    "ledger_contact",
     "unknown_lines",
     "order_prefix",
     "backorders",
@@ -223,6 +238,7 @@ class OrderRules:
     sells_in: str
     daily: bool
     ledger_order: str
+    ledger_contact: str
     states: Mapping[str, str]
     accounts: Mapping[str, str]
     carriers: Mapping[str, str]
@@ -267,5 +283,6 @@ def _rules(worth: Mapping[str, Any]) -> OrderRules:
         worth["selling_currency"],
         worth["ledger_document"] == "day",
         worth["ledger_order"],
+        worth["ledger_contact"],
         *(meanings(worth[name]) for name in MAPS),
     )

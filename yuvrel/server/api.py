@@ -17,6 +17,7 @@ from yuvrel.catalogue.api import router as catalogue
 from yuvrel.channels.api import router as channels
 from yuvrel.channels.differences_api import router as differences
 from yuvrel.channels.group_api import router as channel_groups
+from yuvrel.channels.ledger_api import router as ledgers
 from yuvrel.channels.listing_api import router as listing
 from yuvrel.channels.publishing_api import router as publishing
 from yuvrel.documents.printing import printed
@@ -63,7 +64,19 @@ api = NinjaAPI(
 )
 problems.install(api)
 ROUTERS = (people, sheets, stock, sales, buying, planning, forecasts, books, channels, agreement, rules)
-for router in (*ROUTERS, catalogue, pricing, customers, intake, channel_groups, differences, listing, publishing, transfers):
+for router in (
+    *ROUTERS,
+    catalogue,
+    pricing,
+    customers,
+    intake,
+    channel_groups,
+    differences,
+    ledgers,
+    listing,
+    publishing,
+    transfers,
+):
     api.add_router("", router)
 
 

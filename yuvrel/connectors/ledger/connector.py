@@ -7,8 +7,8 @@ from typing import Any
 from urllib.parse import quote
 
 from ..base import Connector, pages, raw_rows, read, sound
-from ..capabilities import LedgerOrders, TaxCodes
-from ..messages import Identity, LedgerDoc, LedgerOrder, Message, Page, RemoteLedgerOrder, TaxCode
+from ..capabilities import LedgerContacts, LedgerItems, LedgerOrders, TaxCodes
+from ..messages import Identity, LedgerContact, LedgerDoc, LedgerItem, LedgerOrder, Message, Page, RemoteLedgerOrder, TaxCode
 
 
 class _Account(Message):
@@ -53,7 +53,7 @@ class _Codes(Message):
     tax_codes: list[Any]
 
 
-class Ledger(Connector, LedgerOrders, TaxCodes):
+class Ledger(Connector, LedgerOrders, LedgerContacts, LedgerItems, TaxCodes):
     """A ledger that refuses what does not balance and books a number once."""
 
     kind = "ledger"
@@ -76,6 +76,7 @@ class Ledger(Connector, LedgerOrders, TaxCodes):
             "kind": document.kind,
             "date": document.date,
             "contact": document.contact,
+            "contact_key": document.contact_key,
             "memo": document.memo,
             "order": document.order,
             "due": document.due,
@@ -99,6 +100,18 @@ class Ledger(Connector, LedgerOrders, TaxCodes):
         path = f"/api/orders/{quote(order.number, safe='')}"
         body = {**order.model_dump(exclude={"number", "total"}), "total": str(order.total)}
         return read(_Booked, self.caller.call("PUT", path, json=body)).id
+
+    def put_contact(self, contact: LedgerContact) -> str:
+        """Keep it as it is now."""
+        return self._keep("contacts", contact)
+
+    def put_item(self, item: LedgerItem) -> str:
+        """Keep it as it is now."""
+        return self._keep("items", item)
+
+    def _keep(self, what: str, row: LedgerContact | LedgerItem) -> str:
+        path = f"/api/{what}/{quote(row.key, safe='')}"
+        return read(_Booked, self.caller.call("PUT", path, json=row.model_dump(exclude={"key"}))).id
 
     def orders_there(self) -> dict[str, RemoteLedgerOrder]:
         """Quotes and sales orders, page by page."""

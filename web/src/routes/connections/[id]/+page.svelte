@@ -233,7 +233,7 @@
 					<Rules way="connection" {id} group="Listings" can={data.can} words={data.words} />
 				</section>{/if}
 			{#if can('tax_codes')}<section id="ledger">
-					<h2>Tax codes</h2>
+					<h2>Tax codes and items</h2>
 					<Rules
 						way="connection"
 						{id}

@@ -2,7 +2,7 @@
 	import { createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
 	import { api, ask } from '#lib/api/client.ts';
-	import { figure, moment } from '#lib/format.ts';
+	import { ago, figure, moment } from '#lib/format.ts';
 	import { Resting } from '#lib/resting.svelte.ts';
 	import { ORDER_TABS } from '#lib/tabs.ts';
 	import CustomerForm from '#lib/ui/CustomerForm.svelte';
@@ -20,6 +20,11 @@
 		refetchInterval: 10000
 	}));
 	const data = $derived(customer.data);
+	const ledgers = createQuery(() => ({
+		queryKey: ['customer ledgers', id],
+		queryFn: () => ask(api.GET('/api/v1/customers/{customer_id}/ledgers', { params: { path } })),
+		refetchInterval: 10000
+	}));
 	let q = $state('');
 	let quantity = $state('1');
 	const asked = new Resting(() => ({ q, quantity: Number(quantity.replace(',', '.')) }));
@@ -117,8 +122,30 @@
 					</table>
 				</section>
 			</div>
-			<div class="panel">
-				<CustomerForm customer={data} onkept={() => undefined} />
+			<div class="side">
+				<div class="panel">
+					<CustomerForm customer={data} onkept={() => undefined} />
+				</div>
+				{#if ledgers.data?.length}<div class="panel" role="region" aria-label="In the ledger">
+						<h3>In the ledger</h3>
+						{#each ledgers.data as one (one.connection_id)}<p>
+								<a href="/connections/{one.connection_id}">{one.ledger}</a> knows them as
+								<b>{one.key}</b>
+								<Mark
+									state={one.state === 'sent'
+										? 'agreed'
+										: one.state === 'waiting'
+											? 'pending'
+											: 'held'}
+									word={one.state === 'sent'
+										? 'told'
+										: one.state === 'waiting'
+											? 'to be told'
+											: 'refused'}
+									note={one.state === 'sent' && one.at ? ago(one.at) : one.said}
+								/>
+							</p>{/each}
+					</div>{/if}
 			</div>
 		</div>
 	{:else}<Pending query={customer} />{/if}
@@ -131,6 +158,10 @@
 		gap: 24px;
 		padding: 16px 20px 30px 0;
 		align-items: start;
+	}
+	.side {
+		display: grid;
+		gap: 16px;
 	}
 	.most {
 		display: grid;

@@ -40,6 +40,12 @@
 			['Content', 'texts']
 		].filter(([, needs]) => !needs || can(needs))
 	);
+	/** What stands among the differences is not said twice. */
+	const agreeing = $derived(
+		(data?.facts ?? []).filter(
+			(one) => !data?.differences.some((other) => other.label === one.label)
+		)
+	);
 	let group = $state('Held by hand');
 
 	async function act(work: () => Promise<{ said: string }>): Promise<void> {
@@ -160,7 +166,7 @@
 											kind="price-offer"
 											id={`${data.id}`}
 										/>{/if}{#if data.price_before}
-										<s class="soft">{figure(data.price_before)}</s>{/if}</td
+										<s class="soft before">{figure(data.price_before)}</s>{/if}</td
 								>
 								<td
 									>{#if data.price_offered !== null}<Beam
@@ -281,10 +287,10 @@
 					{#if data.is_draft}<p class="soft">A draft there: shoppers do not see it yet.</p>{/if}
 					{#if data.entry}<p class="soft">Attached to its catalogue entry {data.entry}.</p>{/if}
 				</section>
-				{#if data.facts.length || data.left_there.length || data.unreadable.length}<section>
+				{#if agreeing.length || data.left_there.length || data.unreadable.length}<section>
 						<h2>What it says</h2>
 						<dl aria-label="What it says">
-							{#each data.facts as one (one.label)}<dt>{one.label}</dt>
+							{#each agreeing as one (one.label)}<dt>{one.label}</dt>
 								<dd>{one.said}</dd>{/each}
 							{#each data.left_there as one (one.label)}<dt class="soft">{one.label}</dt>
 								<dd class="soft">{one.said} <span class="small">left there</span></dd>{/each}
@@ -359,6 +365,9 @@
 	}
 	.groups [aria-pressed='true'] {
 		background: var(--reed-tint);
+	}
+	.before {
+		margin-left: 8px;
 	}
 	dl {
 		display: grid;
