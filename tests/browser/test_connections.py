@@ -467,7 +467,7 @@ def test_what_a_shop_says_of_its_goods_comes_along_and_a_person_chooses(person: 
     expect(told.get_by_role("row").filter(has_text="Description")).to_contain_text("changed there")
     expect(told.get_by_role("row").filter(has_text="Brand")).to_contain_text("changed here and there")
     assert_accessible(page)
-    told.get_by_role("button", name="Keep our Brand").click()
+    told.get_by_role("button", name="Keep ours: Brand").click()
     person.says("Brand: kept as it is here.")
     told.get_by_role("button", name="Take over Description").click()
     expect(page.get_by_text("No channel says anything else than we do")).to_be_visible()
@@ -476,3 +476,52 @@ def test_what_a_shop_says_of_its_goods_comes_along_and_a_person_chooses(person: 
     person.go(f"/range/listings/{cap.listings.get().pk}")  # type: ignore[attr-defined]
     expect(page.get_by_role("main")).to_contain_text("what it says was taken over")
     expect(page.get_by_label("What it says", exact=True)).to_contain_text("Aldermoor Textiles")
+
+
+def test_the_ledger_knows_the_order_its_customer_its_items_and_tax_codes(person: Person) -> None:  # noqa: F811
+    page, shop, store = person.page, Connection.objects.get(name="The shop"), person.standins.store
+    with store.transaction():
+        codes = [{"code": "S23", "title": "Standard", "percent": "23"}, {"code": "OLD23", "title": "Old", "percent": "23"}]
+        store.put("books", "account", "books", {**(store.get("books", "account", "books") or {}), "tax_codes": codes})
+    person.connect("Ledger", "Daybook", "ledger/books", "t")
+    person.go_live()
+    codes_in = page.get_by_role("form", name="Ledger", exact=True)
+    codes_in.get_by_label("Tax codes: 23 %").select_option("S23")
+    codes_in.get_by_label("Items in the ledger").select_option(label="what is sold is an item there")
+    codes_in.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    assert_accessible(page)
+
+    buy(person, 1)
+    order = SalesOrder.objects.get()
+    assert store.get("books", "order", order.number) is None
+    person.go(f"/connections/{shop.pk}", check=False)
+    rules = page.get_by_role("form", name="Orders", exact=True)
+    rules.get_by_label("Orders in the ledger").select_option(label="as a sales order")
+    rules.get_by_label("Customers in the ledger").select_option(label="every customer is a contact")
+    rules.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+
+    # The order that was open is told, and after it its invoice; both name the customer and the item that are kept there.
+    person.go(f"/orders/{order.pk}", check=False)
+    expect(page.get_by_text("Daybook knows of it")).to_be_visible()
+    page.get_by_role("button", name="Ship", exact=True).click()
+    expect(page.locator(".filters")).to_contain_text("shipped")
+    person.go(f"/orders/customers/{order.customer_id}")
+    kept = page.get_by_role("region", name="In the ledger")
+    expect(kept).to_contain_text(f"Daybook knows them as C{order.customer_id}")
+    expect(kept).to_contain_text("told")
+    page.get_by_label("Street").fill("9 Kiln Quay")
+    page.get_by_role("button", name="Save customer").click()
+    for _ in range(60):
+        page.goto(f"{person.standins.base}/ledger/books/")
+        if "9 Kiln Quay" in page.content() and "closed" in page.content():
+            break
+        page.wait_for_timeout(500)
+    contact = page.get_by_role("row").filter(has_text="9 Kiln Quay")
+    expect(contact).to_contain_text("Una Thorne")
+    expect(page.get_by_role("row").filter(has_text="sales order")).to_contain_text("closed")
+    (invoice,) = [document for document in store.all("books", "document") if document["kind"] == "invoice"]
+    assert (invoice["contact_key"], invoice["order"]) == (f"C{order.customer_id}", order.number)
+    item = Item.objects.get(sku="SMK-L")
+    assert [(line["item"], line["tax_code"]) for line in invoice["details"] if line["sku"]] == [(f"I{item.pk}", "S23")]

@@ -111,3 +111,23 @@ def test_who_may_whose_change_and_what_is_not_there(place: Any) -> None:
     for absent in (lambda: keep(SYSTEM, 99, 0, {}), lambda: customer_page(99), lambda: keep_group(SYSTEM, 99, 0, {"name": "X"})):
         with pytest.raises(NotFoundError):
             absent()
+
+
+def test_an_address_is_kept_by_hand_and_no_order_writes_over_it(place: Any) -> None:
+    shop = make_connection()
+    item = make_item(on_hand=5)
+    told = {"name": "Una Thorne", "email": "u@t.example"}
+    order = take_order(
+        SYSTEM, incoming(shop, order_line(item), customer=told, ship_to={"street": "1 Lane", "country": "Eire"}), timezone.now()
+    ).order
+    assert order.customer is not None
+    # A country as the channel wrote it is in nobody's way until somebody writes one.
+    kept = keep(SYSTEM, order.customer_id, 1, {"note": "Rings twice."})
+    assert kept.address["country"] == "Eire"
+    with pytest.raises(BadInputError, match="EIRE is no country of ISO 3166"):
+        keep(SYSTEM, kept.pk, kept.version, {"country": "Eire"})
+    kept = keep(SYSTEM, kept.pk, kept.version, {"street": "9 Kiln Quay", "country": "ie"})
+    assert (kept.address["street"], kept.address["country"]) == ("9 Kiln Quay", "IE")
+    take_order(SYSTEM, incoming(shop, order_line(item), customer=told, ship_to={"street": "2 Lane"}), timezone.now())
+    kept.refresh_from_db()
+    assert kept.address["street"] == "9 Kiln Quay"

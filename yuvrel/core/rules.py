@@ -139,7 +139,7 @@ class Setting:
             check_text(meaning, self.name, most=self.most)
             if self.templates:
                 self._template_of(word, meaning)
-        return json.dumps({word: found[word] for word in sorted(found) if found[word]}, ensure_ascii=False)
+        return json.dumps({word: found[word].strip() for word in sorted(found) if found[word].strip()}, ensure_ascii=False)
 
     def _template_of(self, word: str, meaning: str) -> None:
         try:

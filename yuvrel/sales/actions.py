@@ -225,6 +225,10 @@ def customer_of(incoming: IncomingOrder) -> Customer | None:
     email = str(incoming.customer.get("email", "")).strip().lower()
     key = f"{incoming.connection_id}:{email or name}"[:120]
     told = {"name": name, "email": email, "address": incoming.ship_to, "on_account": bool(incoming.customer.get("on_account"))}
+    known = Customer.objects.filter(external_key=key).first()
+    if known is not None and known.version > 1:
+        # What a person wrote here stays, whatever the next order says.
+        return known
     # Who is in a group there joins ours when first seen; afterwards the group is what a person here says.
     first = {**told, "group_id": incoming.customer.get("group_id")}
     customer, _ = Customer.objects.update_or_create(external_key=key, defaults=told, create_defaults=first)

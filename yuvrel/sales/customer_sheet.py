@@ -6,6 +6,8 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
+import iso3166
+
 from yuvrel.core.intake import Column, Judge, Read, Wrong, said_yes, whole, words, yes_or_no
 from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.roles import Ability, Actor
@@ -87,6 +89,8 @@ def judge() -> Judge:
             return "price_list", "is no price list"
         if values.get("email") and "@" not in values["email"]:
             return "email", "is no mail address"
+        if values.get("country") and values["country"].upper() not in iso3166.countries_by_alpha2:
+            return "country", "is no country of ISO 3166: two letters, as IE"
         return ""
 
     return wrong
@@ -103,9 +107,7 @@ def apply(actor: Actor, rows: Sequence[Read]) -> None:
         facts: dict[str, Any] = {name: values[name] for name in OWN if name in values}
         if facts.get("payment_days") == "":
             facts["payment_days"] = None
-        where = {name: values[name] for name in ADDRESS if name in values}
-        if where:
-            facts["address"] = {**(old.address if old else {}), **where}
+        facts |= {name: values[name] for name in ADDRESS if name in values}
         if "group" in values:
             facts["group_id"] = groups.get(values["group"].casefold())
         if "price_list" in values:

@@ -7,6 +7,7 @@ from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
+import iso3166
 from django.db import IntegrityError, transaction
 from django.db.models import Count, Max, Q, QuerySet, Sum
 
@@ -113,6 +114,7 @@ def customer_page(customer_id: int) -> dict[str, Any]:
     return {
         **{name: getattr(row, name) for name in ("id", "version", *FACTS)},
         "address": spoken_address(row),
+        **{name: str(row.address.get(name) or "") for name in ADDRESS},
         "from_channel": row.external_key is not None,
         "orders": [short_order(order) for order in orders],
         "groups": list(CustomerGroup.objects.order_by("name")),
@@ -122,7 +124,7 @@ def customer_page(customer_id: int) -> dict[str, Any]:
 
 @transaction.atomic
 def keep(actor: Actor, customer_id: int | None, version: int, facts: Mapping[str, Any]) -> Customer:
-    """Keep a customer: a new one, or one as it is now; `facts` has any of FACTS.
+    """Keep a customer: a new one, or one as it is now; `facts` has any of FACTS and of ADDRESS.
 
     Raises BadInputError naming what cannot be, StaleError when it was changed meanwhile.
     """
@@ -136,6 +138,10 @@ def keep(actor: Actor, customer_id: int | None, version: int, facts: Mapping[str
     for name in FACTS:
         if name in facts:
             setattr(row, name, facts[name].strip() if isinstance(facts[name], str) else facts[name])
+    where = {name: str(facts[name]).strip() for name in ADDRESS if name in facts}
+    if where:
+        # What a channel wrote stands as it is, until somebody says it anew.
+        row.address = {**row.address, **where, **_country(where)}
     _check(row)
     if OF_PRICES & facts.keys():
         actor.need(Ability.PRICE)
@@ -148,6 +154,13 @@ def keep(actor: Actor, customer_id: int | None, version: int, facts: Mapping[str
         record(Event.Kind.CUSTOMER, [row.pk], row.name)
         audit(actor, "change customer" if before else "add customer", "customer", row.pk, was, {n: after[n] for n in differs})
     return row
+
+
+def _country(where: Mapping[str, str]) -> dict[str, str]:
+    code = where.get("country", "").upper()
+    if code and code not in iso3166.countries_by_alpha2:
+        raise BadInputError(f"{code} is no country of ISO 3166: two letters, as IE.", field="country")
+    return {"country": code} if "country" in where else {}
 
 
 def _check(row: Customer) -> None:

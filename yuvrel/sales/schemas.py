@@ -203,6 +203,10 @@ class CustomerOut(Schema):
     price_list_id: int | None
     payment_days: int | None
     address: str
+    street: str
+    city: str
+    postcode: str
+    country: str
     from_channel: bool
     orders: list[CustomerOrderOut]
     groups: list[NamedOut]
@@ -220,6 +224,10 @@ class CustomerIn(Schema):
     group_id: Id | None = None
     price_list_id: Id | None = None
     payment_days: int | None = Field(None, ge=0, le=365)
+    street: str | None = Field(None, max_length=160)
+    city: str | None = Field(None, max_length=80)
+    postcode: str | None = Field(None, max_length=20)
+    country: str | None = Field(None, max_length=2)
 
     def facts(self) -> dict[str, Any]:
         """What was given; no group, no list and no terms are values of their own."""

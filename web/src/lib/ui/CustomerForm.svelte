@@ -20,6 +20,10 @@
 		price_list_id: string;
 		note: string;
 		payment_days: string;
+		street: string;
+		city: string;
+		postcode: string;
+		country: string;
 	};
 	const client = useQueryClient();
 	const form = new FormState<Facts>(
@@ -38,7 +42,11 @@
 						group_id: '',
 						price_list_id: '',
 						note: '',
-						payment_days: ''
+						payment_days: '',
+						street: '',
+						city: '',
+						postcode: '',
+						country: ''
 					},
 		() => customer?.version
 	);
@@ -87,6 +95,12 @@
 	<fieldset disabled={!may || form.busy}>
 		<Field {form} name="name" label="Name" max={160} />
 		<Field {form} name="email" label="Mail" max={160} />
+		<Field {form} name="street" label="Street" max={160} />
+		<div class="where">
+			<Field {form} name="postcode" label="Postcode" max={20} />
+			<Field {form} name="city" label="Town" max={80} />
+			<Field {form} name="country" label="Country" max={2} />
+		</div>
 		{#if session.may('change prices')}
 			<Field
 				{form}
@@ -127,6 +141,11 @@
 <style>
 	fieldset {
 		display: grid;
+		gap: 10px;
+	}
+	.where {
+		display: grid;
+		grid-template-columns: 100px minmax(0, 1fr) 70px;
 		gap: 10px;
 	}
 </style>

@@ -79,7 +79,7 @@
 						<button
 							class="quiet small"
 							disabled={busy}
-							aria-label="Keep our {one.label}"
+							aria-label="Keep ours: {one.label}"
 							onclick={() => choose(one.field, false)}>Keep ours</button
 						>
 					{/if}

@@ -94,7 +94,7 @@
 					{disabled}
 					placeholder={UNSET[setting.words]}
 					value={set[row.word] ?? ''}
-					onchange={(event) => mean(row.word, event.currentTarget.value.trim())}
+					oninput={(event) => mean(row.word, event.currentTarget.value)}
 				/>
 			{/if}</label
 		>
