@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import secrets
 from collections.abc import Callable, Iterable
 from decimal import ROUND_HALF_UP, Decimal
@@ -41,6 +42,23 @@ def whoami(account: str) -> Any:
 def products(account: str) -> Any:
     rows, following = paged(account, "product", request.args.get("cursor") or "", min(100, int(request.args.get("limit", 50))))
     return {"products": rows, "next": following}
+
+
+@bp.get("/api/pictures/<key>")
+@scoped("shop", "products:read")
+def picture(account: str, key: str) -> Any:
+    found = store().get(account, "picture", key)
+    if found is None:
+        return refusal(404, "There is no such picture.")
+    return Response(base64.b64decode(found["data"]), mimetype="image/png")
+
+
+@bp.get("/picture/<key>")
+def shown(account: str, key: str) -> Any:
+    """A picture as the shopper's browser asks for it."""
+    with store().transaction():
+        found = store().get(account, "picture", key)
+    return Response(base64.b64decode(found["data"]), mimetype="image/png") if found else refusal(404, "No picture.")
 
 
 def _variants(account: str, wanted: Iterable[str]) -> dict[str, tuple[Doc, Doc]]:

@@ -3,6 +3,8 @@ does what it should once the fault is over: nothing lost, nothing twice."""
 
 from __future__ import annotations
 
+import base64
+import io
 from collections.abc import Callable, Iterator
 from datetime import timedelta
 from decimal import Decimal as D
@@ -13,6 +15,7 @@ import pytest
 from django.db.models import QuerySet
 from django.test import Client
 from django.utils import timezone
+from PIL import Image
 
 from standins import faults, hooks
 from standins.faults import FAULTS
@@ -25,7 +28,7 @@ from yuvrel.agreement.models import Drift
 from yuvrel.books.models import LedgerDocument
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
-from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.models import Item, Picture
 from yuvrel.channels import (
     actions,
     group_prices,
@@ -33,6 +36,7 @@ from yuvrel.channels import (
     linking,
     offers,
     outbound,
+    picture_intake,
     price_intake,
     prices,
     publishing,
@@ -217,6 +221,26 @@ class WebShopContract(Contract):
     kind = "web_shop"
     account = "web"
     name = "Web"
+
+    def pictures(self) -> Trial:
+        """A product without pictures gets those that are shown there, each once."""
+        drawn = io.BytesIO()
+        Image.new("RGB", (3, 2), "#A9683F").save(drawn, "PNG")
+        with self.store.transaction():
+            self.store.put(self.account, "picture", "s1", {"id": "s1", "data": base64.b64encode(drawn.getvalue()).decode()})
+            product = self.store.get(self.account, "product", "p1") or {}
+            self.store.amend(self.account, "product", "p1", {**product, "pictures": [{"key": "s1", "alt": "A smoker"}]})
+        linking.take_listings(SYSTEM, self.row.pk, timezone.now(), create=False)
+        Run.objects.filter(kind="pictures").delete()
+
+        def work() -> None:
+            picture_intake.take_pictures(Run.objects.create(connection=self.again(), kind="pictures"))
+
+        def check() -> None:
+            (kept,) = Picture.objects.all()
+            assert (kept.alt, kept.width, kept.product.title) == ("A smoker", 3, "Smoker")
+
+        return work, check
 
     def group_prices(self) -> Trial:
         """The clubs are shown the trade list, told and read back."""

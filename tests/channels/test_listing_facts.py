@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import base64
+import io
 from typing import Any
 
 import pytest
 from django.utils import timezone
+from PIL import Image
 
 from tests.channels.conftest import Standins
 from tests.channels.test_journey import World
 from tests.world import make_item, set_rules
 from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.pictures import add
 from yuvrel.catalogue.products import change, change_items
-from yuvrel.channels import linking, listing_facts
-from yuvrel.channels.models import Connection, HeardWord, Listing, Run
+from yuvrel.channels import linking, listing_facts, picture_intake
+from yuvrel.channels.models import Call, Connection, HeardWord, Listing, Run
 from yuvrel.core.errors import BadInputError, ForbiddenError, NotFoundError, RefusedError, StaleError
 from yuvrel.people.models import AuditRow
 from yuvrel.people.roles import SYSTEM, Actor, Role
@@ -220,3 +224,44 @@ def test_texts_that_we_tell_ourselves_are_no_difference(world: World) -> None:
     with world.standins.store.transaction():
         world.standins.store.amend("hedge", "offer-ie", row.external_id, {**offer, "description": "As we told it."})
     assert "0 otherwise than here" in read(market)
+
+
+def drawn(colour: str) -> str:
+    kept = io.BytesIO()
+    Image.new("RGB", (4, 3), colour).save(kept, "PNG")
+    return base64.b64encode(kept.getvalue()).decode()
+
+
+def test_pictures_come_to_products_that_have_none(world: World, shop: Connection) -> None:
+    keys = {"a": drawn("red"), "b": drawn("blue"), "odd": base64.b64encode(b"no picture").decode()}
+    with world.standins.store.transaction():
+        for key, data in keys.items():
+            world.standins.store.put("web", "picture", key, {"id": key, "data": data})
+    say(world, "p1", "web", pictures=[{"key": "a", "alt": "In use"}, {"key": "odd"}, {"key": "gone"}, {"key": "b"}])
+    say(world, "p2", "web", pictures=[{"key": "a"}])
+    ours = add(SYSTEM, gloves().product_id, base64.b64decode(keys["b"]), "Our own")
+    read(shop)
+    (run,) = Run.objects.filter(connection=shop, kind="pictures")
+    picture_intake.take_pictures(run)
+    run.refresh_from_db()
+    assert (run.state, run.total, run.done, run.taken, run.failed) == ("done", 4, 4, 2, 2)
+    said = " ".join(text for _, text in run.log)
+    assert "That is no picture" in said
+    assert "There is no such picture." in said
+    smokers = Item.objects.get(sku="SMK-S").product.pictures.order_by("position")
+    assert [(one.alt, one.width) for one in smokers] == [("In use", 4), ("Smoker", 4)]
+    # Of its calls no bytes are kept, and a product that has pictures keeps its own.
+    assert {call.received for call in Call.objects.filter(run=run, status=200)} == {
+        f"{len(base64.b64decode(keys[k])):,} bytes" for k in keys
+    }
+    assert list(gloves().product.pictures.all()) == [ours]
+    # What was tried is not tried again until something else is shown there; by rule nothing comes at all.
+    smokers.delete()
+    read(shop)
+    assert picture_intake.lacking(shop) == []
+    say(world, "p1", "web", pictures=[{"key": "b", "alt": "Blue"}])
+    set_rules(shop, pictures_in="no")
+    read(shop)
+    assert picture_intake.lacking(shop) == []
+    set_rules(shop, pictures_in="empty")
+    assert [row.group_id for row in picture_intake.lacking(shop)] == ["p1"]

@@ -38,6 +38,7 @@ from . import (
     linking,
     offers,
     outbound,
+    picture_intake,
     price_intake,
     prices,
     publishing,
@@ -350,6 +351,14 @@ def take_listings(run_id: int, create: int, by: str, role: str, user_id: int) ->
 
     _guarded(run.connection, "exchange", work)
     _report(run_id, user_id)
+
+
+@company_job("channels.pictures")
+def take_pictures(run_id: int) -> None:
+    """Take in pictures of products that have none. A run whose worker died is begun anew: what is here stays."""
+    run = Run.objects.select_related("connection").get(pk=run_id)
+    if run.state == Run.State.RUNNING:
+        _guarded(run.connection, "exchange", lambda: picture_intake.take_pictures(run))
 
 
 @company_job("channels.survey")

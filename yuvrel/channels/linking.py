@@ -21,7 +21,7 @@ from yuvrel.events.models import Event
 from yuvrel.people.roles import SYSTEM, Ability, Actor, audit
 from yuvrel.platform.bulk import update_many
 
-from . import listing_facts
+from . import listing_facts, picture_intake
 from .actions import get_connection
 from .credentials import connector_as
 from .listing_facts import FactRules
@@ -110,6 +110,7 @@ def take_listings(actor: Actor, connection_id: int, at: datetime, *, create: boo
             counts["that cannot be read"] = len(unread)
         run.note(", ".join(f"{number} {what}" for what, number in counts.items()))
         read_whole(feed)
+    picture_intake.ask_pictures(connection)
     return run
 
 

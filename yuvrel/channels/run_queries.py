@@ -24,6 +24,7 @@ LABELS = {
     "closes": "Till counts in",
     "answers": "Answers in",
     "listings": "Listings in",
+    "pictures": "Pictures in",
     "survey": "Look at what would come in",
     "intake": "First intake",
     "publish": "New listings out",
@@ -37,7 +38,7 @@ LABELS = {
     "check orders": "Orders compared",
     "check ledger": "Ledger compared",
 }
-STOPPABLE = frozenset({"orders", "listings", "survey", "intake", "publish"})
+STOPPABLE = frozenset({"orders", "listings", "pictures", "survey", "intake", "publish"})
 # Part of setting a connection up: they say nothing of how it does.
 ONCE = frozenset({"survey", "intake"})
 HOURS = 24

@@ -46,6 +46,7 @@ class Capability(StrEnum):
     """One thing a kind of connection may be able to do."""
 
     LISTINGS = "listings"
+    PICTURES = "pictures"
     QUANTITIES = "quantities"
     TERMS = "terms"
     STATES = "states"
@@ -78,6 +79,14 @@ class Listings(ABC):
     @abstractmethod
     def read_listing(self, body: Any) -> RemoteListing:
         """A listing in the account's own format. Raises NonsenseError naming the field."""
+
+
+class Pictures(Listings):
+    """The account gives away the pictures of its listings."""
+
+    @abstractmethod
+    def picture(self, key: str) -> bytes:
+        """A picture as it lies there."""
 
 
 class Quantities(ABC):
@@ -326,6 +335,7 @@ class Purchases(ABC):
 
 PROTOCOLS: dict[Capability, type] = {
     Capability.LISTINGS: Listings,
+    Capability.PICTURES: Pictures,
     Capability.QUANTITIES: Quantities,
     Capability.TERMS: Terms,
     Capability.STATES: States,

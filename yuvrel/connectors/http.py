@@ -104,6 +104,13 @@ def read_json(body: bytes) -> Any:
     return json.loads(text, parse_constant=refuse, parse_float=str, parse_int=whole)
 
 
+def read_file(body: bytes) -> bytes:
+    """A file as it is. Raises ValueError for what is a page or a message in its place, or nothing."""
+    if body.lstrip()[:1] in (b"", b"<", b"{"):
+        raise ValueError("no file")
+    return body
+
+
 def _without_depths(text: str) -> str:
     """The text with every part nested deeper than bounds.DEPTH cut out."""
     kept: list[str] = []
@@ -200,7 +207,19 @@ class Caller:
         self._attempts = attempts
         self._per_second = per_second
 
-    def call(self, method: str, path: str, *, headers: dict[str, str] | None = None, **options: Any) -> Any:
+    def fetch(self, path: str) -> bytes:
+        """What lies there as it is, a picture for one; waits and tries again as `call` does. Raises ConnectorError."""
+        return bytes(self.call("GET", path, reader=read_file))
+
+    def call(
+        self,
+        method: str,
+        path: str,
+        *,
+        headers: dict[str, str] | None = None,
+        reader: Callable[[bytes], Any] = read_json,
+        **options: Any,
+    ) -> Any:
         """The data of one exchange; waits and tries again while the fault is a passing one.
 
         An answer that is not JSON is such a fault too: a page in front of the account, gone the next moment.
@@ -212,7 +231,7 @@ class Caller:
         retrying = Retrying(
             stop=stop_after_attempt(self._attempts), wait=_Patience(), retry=retry_if_exception(_worth_another), reraise=True
         )
-        return retrying(self._once, method, path, {**options, "headers": headers or {}})
+        return retrying(self._once, method, path, {**options, "headers": headers or {}}, reader)
 
     def read_many(self, path: str, params: Sequence[dict[str, Any]]) -> list[Any]:
         """The data of many reads of one path, in their order, a few of them in flight at a time.
@@ -230,24 +249,26 @@ class Caller:
                 pool.shutdown(wait=False, cancel_futures=True)
                 raise
 
-    def _once(self, method: str, path: str, options: dict[str, Any]) -> Any:
+    def _once(self, method: str, path: str, options: dict[str, Any], reader: Callable[[bytes], Any]) -> Any:
         _pace.wait(self.address, self._per_second)
         begun, answer, fault = time.monotonic(), None, ""
         try:
             answer = self._send(method, path, options)
             _raise_for(answer)
-            return read_json(answer.body)
+            return reader(answer.body)
         except ConnectorError as error:
             fault = str(error)
             raise
         except ValueError as error:
-            fault = "The answer is not JSON."
+            fault = "The answer is not JSON." if reader is read_json else "The answer is no file."
             raise NonsenseError(fault, status=answer.status if answer else 0) from error
         finally:
             hear = listener.get()
             if hear is not None:
                 took = int((time.monotonic() - begun) * 1000)
                 status, body = (answer.status, answer.body) if answer else (None, b"")
+                if reader is read_file and not fault:
+                    body = f"{len(body):,} bytes".encode()
                 hear(Record(method, _asked(path, options), _sent(options), status, body, took, fault))
 
     def _send(self, method: str, path: str, options: dict[str, Any]) -> Answer:

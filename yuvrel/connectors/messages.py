@@ -58,6 +58,13 @@ class Identity(Message):
     missing: list[str] = Field(default_factory=list)
 
 
+class RemotePicture(Message):
+    """A picture that the account shows, by the account's own key."""
+
+    key: Key = Field(min_length=1)
+    alt: Name = ""
+
+
 class RemoteListing(Message):
     """One thing the channel shows for sale."""
 
@@ -78,11 +85,12 @@ class RemoteListing(Message):
     weight_grams: int = Field(0, ge=0, le=10**8)
     tags: list[Name] = Field(default_factory=list, max_length=50)
     attributes: dict[Code, Name] = Field(default_factory=dict, max_length=60)
+    pictures: list[RemotePicture] = Field(default_factory=list, max_length=12)
     state: Literal["live", "hidden", "ended", "draft"] = "live"
 
     def told(self) -> dict[str, Any]:
         """What it says beside codes, options and price, as JSON; what it leaves out is left out."""
-        names = {"description", "brand", "weight_grams", "tags", "attributes", "state"}
+        names = {"description", "brand", "weight_grams", "tags", "attributes", "pictures", "state"}
         return self.model_dump(include=names, exclude_defaults=True)
 
 

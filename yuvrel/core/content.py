@@ -192,7 +192,7 @@ def render(text: str, facts: Mapping[str, Any], field: str) -> str:
             if len(found) > MOST_TEXT:
                 raise BadInputError(f"It comes to more than {MOST_TEXT:,} characters.", field=field)
     except TemplateSyntaxError as error:
-        raise BadInputError(f"Line {error.lineno}: {error.message}.", field=field) from error
+        raise BadInputError(f"Line {error.lineno}: {(error.message or '').rstrip('.')}.", field=field) from error
     except (TemplateError, ArithmeticError, ValueError, TypeError, AttributeError, LookupError) as error:
         raise BadInputError(f"{_where(error)}{str(error) or type(error).__name__}.", field=field) from error
     return "\n".join(" ".join(line.split()) for line in found.strip().splitlines())

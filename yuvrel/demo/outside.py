@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import random
 from collections import defaultdict
 from datetime import date, datetime, timedelta
@@ -13,6 +14,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.channels.models import Connection, GroupPrice, Listing, PriceOffer
 
 from . import NOT_YET_CONNECTED
+from .drawings import drawn
 from .range import BY_SKU, CLUBS, FIRST, LAST, SPECS, SUPPLIERS, TOWNS, gtin
 from .texts import AT_THE_SHOP, AT_THE_TRADE_SHOP
 
@@ -65,6 +67,11 @@ MARKET_CATEGORIES: list[dict[str, Any]] = [
 THERE = {"Clothing": "bee-wear", "Hives and frames": "bee-hives", "Tools and steel": "bee-tools", "Jars and packing": "jars"}
 
 
+# What the trade shop's own goods look like: drawn as something of ours, under the shop's key.
+DRAWN_AS = {"TRD-PAL-HIV": "HIV-FLT", "TRD-DRM-SYR": "EXT-HND-4"}
+PICTURED = {sku: f"shot-{n}" for n, sku in enumerate(DRAWN_AS.values(), 1)}
+
+
 class Outside:
     """Fills `setup`, the file that the stand-ins start from; what they show is what was worked out here."""
 
@@ -97,6 +104,7 @@ class Outside:
         self.setup[NOT_YET_CONNECTED] = {
             "account": {**_account("shop", "Larkmead trade shop", "shop-trade-token"), "trade": True, "next_number": 701},
             "product": (goods := self.trade_products()),
+            "picture": [{"id": key, "data": base64.b64encode(drawn(sku) or b"").decode()} for sku, key in PICTURED.items()],
             "order": self.trade_orders(goods),
         }
         for key, name, token in (("mill-lane", "Mill Lane till", "till-mill-token"), ("wagon", "Wagon till", "till-wagon-token")):
@@ -186,6 +194,7 @@ class Outside:
                 "tax_percent": "23",
                 "state": "draft" if n == 30 else "live",
                 **AT_THE_TRADE_SHOP.get(sku, {}),
+                "pictures": [{"key": PICTURED[DRAWN_AS[sku]], "alt": title}] if sku in DRAWN_AS else [],
                 "variants": [
                     {
                         "id": f"tv{n}",

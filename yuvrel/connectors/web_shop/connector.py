@@ -10,7 +10,7 @@ from urllib.parse import quote
 from pydantic import Field
 
 from ..base import Connector, number, objects, part, raw_rows, read, sound
-from ..capabilities import Captures, GroupPrices, Listings, Shipments, States, Terms, Webhooks
+from ..capabilities import Captures, GroupPrices, Pictures, Shipments, States, Terms, Webhooks
 from ..http import NonsenseError
 from ..messages import (
     Amount,
@@ -91,12 +91,12 @@ class _Made(Message):
     id: str
 
 
-class WebShop(Connector, Listings, Terms, States, GroupPrices, Webhooks, Shipments, Captures):
+class WebShop(Connector, Pictures, Terms, States, GroupPrices, Webhooks, Shipments, Captures):
     """A shop with products, variants, orders and webhooks."""
 
     kind = "web_shop"
     label = "Web shop"
-    gives_no = ("costs", "suppliers", "pictures")
+    gives_no = ("costs", "suppliers")
     scopes = ("products:read", "stock:write", "prices:write", "orders:read", "shipments:write", "webhooks:write")
     order_states: ClassVar[Mapping[str, str]] = {
         "paid": "taken",
@@ -116,6 +116,10 @@ class WebShop(Connector, Listings, Terms, States, GroupPrices, Webhooks, Shipmen
         """Variants of a page of products, each with the product it belongs to."""
         data = read(_Products, self.caller.call("GET", "/api/products", params={"cursor": cursor, "limit": 50}))
         return Page(rows=raw_rows([row for product in data.products for row in _variants(product)]), cursor=data.next or "")
+
+    def picture(self, key: str) -> bytes:
+        """A picture of a product."""
+        return self.caller.fetch(f"/api/pictures/{quote(key, safe='')}")
 
     def read_listing(self, body: Any) -> RemoteListing:
         """A variant: its title is the product's with its options."""
@@ -143,6 +147,7 @@ class WebShop(Connector, Listings, Terms, States, GroupPrices, Webhooks, Shipmen
                 "weight_grams": variant.get("weight_grams") or 0,
                 "tags": product.get("labels") or [],
                 "attributes": product.get("details") or {},
+                "pictures": product.get("pictures") or [],
                 "state": product.get("state") or "live",
             },
         )

@@ -131,6 +131,9 @@
 	.pick {
 		width: 34px;
 	}
+	.num {
+		white-space: nowrap;
+	}
 	.what {
 		min-width: 230px;
 	}
