@@ -22,6 +22,8 @@ bp = Blueprint("market", __name__, url_prefix="/market/<account>")
 CENT = Decimal("0.01")
 FEE = Decimal("0.12")
 POSTAGE = Decimal("4.90")
+# Days that a seller has to send an order, and what it costs to be later.
+DAYS, PENALTY = 2, Decimal("3.50")
 # Seconds that a batch takes, where the account says nothing else, and lines of its result on a page.
 BATCH_SECONDS, RESULTS = 2.0, 500
 MOST_LINES = 5000
@@ -242,6 +244,8 @@ def parcel(account: str, region: str, key: str) -> Any:
     made = {"parcel": f"{key}-{len(order['parcels']) + 1}", "key": sent, "carrier": body.get("carrier", "")}
     order["parcels"].append({**made, "tracking": body.get("tracking", "")})
     order["state"] = "shipped" if body.get("complete") else order["state"]
+    if stamp(store(), account)[:10] > order.get("send_by", "9"):
+        order["penalty"] = str(PENALTY)
     _write(account, region, order)
     return {"parcel": made["parcel"]}
 
@@ -289,6 +293,7 @@ def place(account: str, region: str, wanted: dict[str, int], buyer: str) -> Doc 
         "positions": positions,
         "postage": [{"amount": str(POSTAGE), "tax": "23"}],
         "total": str(goods + POSTAGE),
+        "send_by": (datetime.fromisoformat(at) + timedelta(days=DAYS)).date().isoformat(),
         "fee": str((goods * FEE).quantize(CENT, ROUND_HALF_UP)),
         "parcels": [],
     }

@@ -525,3 +525,26 @@ def test_the_ledger_knows_the_order_its_customer_its_items_and_tax_codes(person:
     assert (invoice["contact_key"], invoice["order"]) == (f"C{order.customer_id}", order.number)
     item = Item.objects.get(sku="SMK-L")
     assert [(line["item"], line["tax_code"]) for line in invoice["details"] if line["sku"]] == [(f"I{item.pk}", "S23")]
+
+
+def test_an_order_that_has_to_leave_today_is_seen_first(person: Person) -> None:  # noqa: F811
+    page, shop = person.page, Connection.objects.get(name="The shop")
+    person.go(f"/connections/{shop.pk}", check=False)
+    rules = page.get_by_role("form", name="Orders", exact=True)
+    rules.get_by_label("Orders leave within", exact=True).fill("0")
+    rules.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    buy(person, 1)
+    order = SalesOrder.objects.get()
+    person.go("/")
+    page.get_by_role("link", name=re.compile("order has to leave today")).click()
+    expect(page.get_by_label("State")).to_have_value("due")
+    row = page.locator("tr[data-row]").filter(has_text=order.number)
+    expect(row).to_contain_text("today")
+    assert_accessible(page)
+    row.get_by_role("link").first.click()
+    expect(page.get_by_text("to leave by")).to_be_visible()
+    page.get_by_role("button", name="Ship", exact=True).click()
+    expect(page.locator(".filters")).to_contain_text("shipped")
+    person.go("/orders?state=due")
+    expect(page.get_by_text("Nothing has to leave today.")).to_be_visible()

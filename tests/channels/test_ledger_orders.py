@@ -7,6 +7,7 @@ from typing import Any
 
 import httpx
 import pytest
+from django.db import IntegrityError, transaction
 from django.utils import timezone
 
 from tests.channels.conftest import Standins
@@ -345,3 +346,13 @@ def test_open_orders_are_told_when_the_rule_is_set(world: World) -> None:
     set_rules(world.shop, ledger_order="order")
     settle()
     assert told(world, order.number) is not None
+
+
+def test_what_is_kept_there_is_told_to_every_ledger_and_what_happened_to_one(world: World) -> None:
+    now = timezone.now()
+    for kind in ("ledger_contact", "ledger_item"):
+        for row in (world.ledger, world.shop):
+            OutboundMessage.objects.create(connection=row, kind=kind, subject_id=7, next_try_at=now)
+    OutboundMessage.objects.create(connection=world.ledger, kind="ledger", subject_id=7777, next_try_at=now)
+    with pytest.raises(IntegrityError), transaction.atomic():
+        OutboundMessage.objects.create(connection=world.shop, kind="ledger", subject_id=7777, next_try_at=now)

@@ -17,7 +17,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.pictures import add
 from yuvrel.catalogue.products import change, change_items
 from yuvrel.channels import linking, listing_facts, picture_intake
-from yuvrel.channels.models import Call, Connection, HeardWord, Listing, Run
+from yuvrel.channels.models import Call, Connection, HeardWord, Listing, Run, Snag
 from yuvrel.core.errors import BadInputError, ForbiddenError, NotFoundError, RefusedError, StaleError
 from yuvrel.people.models import AuditRow
 from yuvrel.people.roles import SYSTEM, Actor, Role
@@ -265,3 +265,34 @@ def test_pictures_come_to_products_that_have_none(world: World, shop: Connection
     assert picture_intake.lacking(shop) == []
     set_rules(shop, pictures_in="empty")
     assert [row.group_id for row in picture_intake.lacking(shop)] == ["p1"]
+
+
+def test_what_is_said_beside_never_sets_a_listing_aside(world: World, shop: Connection) -> None:
+    odd = {"plain": "x", "number": 5, "none": None, "list": ["y"], "long": "z" * 500, "": "nameless"}
+    say(world, "p2", "web", details=odd, labels=["one", 2, None, {"x": 1}], text={"x": 1}, maker=7, state="archived")
+    assert "0 that cannot be read" not in read(shop)
+    told = listing(shop).told
+    assert told["attributes"] == {"plain": "x", "number": "5", "long": "z" * 160}
+    assert (told["tags"], told["brand"], told["state"]) == (["one", "2"], "7", "hidden")
+    assert "description" not in told
+    say(world, "p2", "web", details=["no", "object"], labels="no list", maker=None, text="a\x00b" + "c" * 30_000, state=3)
+    read(shop)
+    told = listing(shop).told
+    assert (len(told["description"]), told["description"][:3], told["state"]) == (20_000, "abc", "hidden")
+    assert told.keys() == {"description", "state"}
+    assert not Snag.objects.filter(kind="listings", resolved_at=None).exists()
+
+
+def test_a_choice_stands_on_what_was_seen_and_outlives_other_changes(world: World, shop: Connection) -> None:
+    say(world, "p2", "web", maker="Aldermoor")
+    read(shop)
+    row = listing(shop)
+    with pytest.raises(StaleError, match="something else by now"):
+        listing_facts.choose(SYSTEM, row.pk, row.version, ["brand"], theirs=True, seen={"brand": "Alder"})
+    row = listing_facts.choose(SYSTEM, row.pk, row.version, ["brand"], theirs=False, seen={"brand": "Aldermoor"})
+    # Paired with the same item once more, the choice is not asked for again; with another one it is.
+    linking.link(SYSTEM, row.pk, gloves().pk, units=1)
+    assert "0 otherwise than here" in read(shop)
+    other = make_item("OTHER")
+    linking.link(SYSTEM, row.pk, other.pk)
+    assert "1 otherwise than here" in read(shop)

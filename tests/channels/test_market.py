@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from decimal import Decimal as D
 from typing import Any
 
 import pytest
@@ -21,10 +22,14 @@ from yuvrel.channels.schedules import due_parts
 from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.core.rules import Level, Rung
 from yuvrel.people.models import Location
+from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM
 from yuvrel.rules.actions import change
 from yuvrel.rules.models import SettingValue
+from yuvrel.sales.actions import ship
 from yuvrel.sales.models import SalesOrder
+from yuvrel.sales.queries import order_page, order_sheet
+from yuvrel.server import today as today_sheet
 from yuvrel.stock.models import StockBalance
 
 pytestmark = pytest.mark.django_db
@@ -301,3 +306,48 @@ def test_a_mistyped_secret_is_not_carried_by_the_token_of_the_right_one(world: W
     given = {"client": "us", "secret": "mistyped", "region": "fr"}
     row = actions.add(SYSTEM, kind="market", name="Wrong", address=market.address, sign_in=given)
     assert "does not know this client id" in actions.test(SYSTEM, row.pk, timezone.now()).test_report["fault"]
+
+
+def test_an_order_says_until_when_it_has_to_leave_and_what_being_late_cost(world: World, market: Connection) -> None:
+    today = company_day(timezone.now())
+    told = world.order_at_market("o1", 1)
+    inbound.poll(market)
+    order = SalesOrder.objects.get()
+    assert (order.send_by.isoformat() if order.send_by else "", order.penalty) == (told["send_by"], 0)
+    assert order.send_by is not None
+    assert order.send_by > today
+    assert order_sheet("", "due", None, "", 10)["rows"] == []
+    # The day comes and goes: it is what has to leave first, and the marketplace charges for it.
+    SalesOrder.objects.filter(pk=order.pk).update(send_by=today)
+    (row,) = order_sheet("", "due", None, "", 10)["rows"]
+    assert (row.number, row.due) == (order.number, "today")
+    late = (today - timedelta(days=1)).isoformat()
+    with world.standins.store.transaction():
+        there_now = world.standins.store.get("hedge", "order-ie", told["order"]) or {}
+        world.standins.store.put(
+            "hedge", "order-ie", told["order"], {**there_now, "send_by": late, "revision": 2, "updated_at": ""}
+        )
+    SalesOrder.objects.filter(pk=order.pk).update(send_by=late)
+    (row,) = order_sheet("", "due", None, "", 10)["rows"]
+    assert row.due == "late"
+    waits = {wait["what"]: wait for wait in today_sheet.morning()["waits"]}
+    assert waits["order has to leave today"]["detail"] == "1 should have left before"
+    before = order_page(order.pk)["contribution"]
+    ship(SYSTEM, order.pk, at=timezone.now())
+    settle()
+    inbound.poll(Connection.objects.get(pk=market.pk))
+    order.refresh_from_db()
+    assert order.penalty == D("3.50")
+    assert order_page(order.pk)["contribution"] == before - D("3.50")
+    assert order_sheet("", "due", None, "", 10)["rows"] == []
+
+
+def test_where_a_channel_does_not_say_until_when_a_rule_does(world: World) -> None:
+    world.buy({"v1": 1})
+    inbound.poll(Connection.objects.get(pk=world.shop.pk))
+    assert SalesOrder.objects.get().send_by is None
+    set_rules(world.shop, send_within=3)
+    world.buy({"v1": 1})
+    inbound.poll(Connection.objects.get(pk=world.shop.pk))
+    order = SalesOrder.objects.latest("pk")
+    assert order.send_by == company_day(order.placed_at) + timedelta(days=3)

@@ -131,3 +131,8 @@ def test_an_address_is_kept_by_hand_and_no_order_writes_over_it(place: Any) -> N
     take_order(SYSTEM, incoming(shop, order_line(item), customer=told, ship_to={"street": "2 Lane"}), timezone.now())
     kept.refresh_from_db()
     assert kept.address["street"] == "9 Kiln Quay"
+    # What nobody wrote by hand goes on following the orders.
+    later = {**told, "on_account": True}
+    take_order(SYSTEM, incoming(shop, order_line(item), customer=later, ship_to={"street": "3 Lane"}), timezone.now())
+    kept.refresh_from_db()
+    assert (kept.on_account, kept.by_hand, kept.address["street"]) == (True, ["address"], "9 Kiln Quay")

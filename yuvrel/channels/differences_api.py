@@ -57,11 +57,12 @@ class DifferingPage(Schema):
 
 
 class ChooseIn(Schema):
-    """What is chosen of some facts: what the channel says, or ours."""
+    """What is chosen of some facts: what the channel says, or ours; `seen`: what was shown of what it says."""
 
     version: int
     fields: list[Annotated[str, Field(max_length=30)]] = Field(min_length=1, max_length=20)
     theirs: bool
+    seen: dict[str, Annotated[str, Field(max_length=40_000)]] = Field(default_factory=dict, max_length=20)
 
 
 class ChooseManyIn(Schema):
@@ -103,7 +104,7 @@ def differences(request: HttpRequest, connection: int | None = None, q: str = ""
 @router.post("/listings/{int:listing_id}/choose", response=Said, operation_id="choose_for_listing")
 def choose(request: HttpRequest, listing_id: int, body: ChooseIn) -> Any:
     """Take over what a channel says of some facts, or keep ours."""
-    row = listing_facts.choose(actor(request), listing_id, body.version, body.fields, theirs=body.theirs)
+    row = listing_facts.choose(actor(request), listing_id, body.version, body.fields, theirs=body.theirs, seen=body.seen)
     said = "taken over" if body.theirs else "kept as it is here"
     return {"said": f"{', '.join(LABELS[name] for name in body.fields)}: {said}.", "id": row.pk}
 

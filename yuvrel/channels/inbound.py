@@ -24,6 +24,7 @@ from yuvrel.core.bounds import EARLIEST, check_happened
 from yuvrel.core.errors import BadInputError, RefusedError, YuvrelError
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.rules import MOST_WORD, MOST_WORDS
+from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import Taken, take_order, take_till_sale
 from yuvrel.sales.incoming import IncomingLine, IncomingOrder, IncomingPayment
@@ -308,6 +309,8 @@ def incoming_order(connection: Connection, order: RemoteOrder, rules: OrderRules
         currency=order.currency,
         total=order.total,
         paid=order.paid,
+        send_by=order.send_by or rules.send_by(company_day(order.placed_at)),
+        penalty=order.penalty,
         cancelled=means == CANCELLED,
         backorders=rules.backorders,
         nameless=rules.nameless,

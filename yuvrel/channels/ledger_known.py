@@ -135,7 +135,7 @@ def with_items(connector: Connector, connection: Connection, details: Iterable[d
         return lines
     if settled(connection_rungs(connection), ["ledger_items"])["ledger_items"].value != "sold":
         return lines
-    skus = {normal_sku(str(line["sku"])) for line in lines if line.get("sku")}
+    skus = {str(line["sku"]) for line in lines if line.get("sku")}
     items = {normal_sku(item.sku): item for item in items_of(skus)} if skus else {}
     have_known(connector, connection, ITEM, {item.pk: item_message(item) for item in items.values()})
     found = {sku: key_of(ITEM, item.pk) for sku, item in items.items()}

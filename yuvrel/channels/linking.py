@@ -101,7 +101,7 @@ def take_listings(actor: Actor, connection_id: int, at: datetime, *, create: boo
             run.step(done=len(sound), total=len(sound), taken=new, changed=changed, unchanged=same, failed=len(odd))
         counts = _pair_all(actor, connection)
         rules = listing_facts.FactRules.of(connection)
-        listing_facts.note_words(connection, Listing.objects.filter(connection=connection).only("category", "told"), rules.fields)
+        listing_facts.note_words(connection, Listing.objects.filter(connection=connection), rules.fields)
         if create:
             counts["made into items"] = _make_all(actor, connection, rules)
         counts["taken over"], counts["otherwise than here"] = listing_facts.compare(SYSTEM, connection)
@@ -289,7 +289,8 @@ def link(actor: Actor, listing_id: int, item_id: int, version: int | None = None
     before = {"link": listing.link, "item": listing.item_id, "units": listing.units}
     listing.units = units
     _link(listing, item_id, f"linked by {actor.name}")
-    listing_facts.look_again(listing)
+    if before["item"] != item_id:
+        listing_facts.look_again(listing)
     audit(actor, "link listing", "listing", listing.pk, before, {"item": item_id, "units": units})
     return listing
 

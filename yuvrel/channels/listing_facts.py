@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
@@ -229,13 +230,13 @@ def describe(items: Mapping[Item, Listing], rules: FactRules) -> None:
         listing.settled = said[item.pk]
 
 
-def note_words(connection: Connection, listings: Iterable[Listing], fields: Mapping[str, str]) -> None:
+def note_words(connection: Connection, listings: QuerySet[Listing], fields: Mapping[str, str]) -> None:
     """Remember the categories and attributes that listings name, and the values of attributes that mean something here."""
     sorts = HeardWord.Sort
     said: set[tuple[str, str]] = set()
-    for listing in listings:
-        attributes: dict[str, str] = listing.told.get("attributes", {})
-        said |= {(sorts.CATEGORIES.value, listing.category)} if listing.category else set()
+    for category, told in listings.values_list("category", "told").iterator(2000):
+        attributes: dict[str, str] = told.get("attributes", {})
+        said |= {(sorts.CATEGORIES.value, category)} if category else set()
         said |= {(sorts.ATTRIBUTES.value, name) for name in attributes}
         said |= {(sorts.VALUES.value, word(name, value)) for name, value in attributes.items() if fields.get(name)}
     known = set(HeardWord.objects.filter(connection=connection).values_list("sort", "word"))
@@ -261,14 +262,26 @@ def _ours(item: Item) -> dict[str, Any]:
     return {**{name: getattr(product, name) for name in names}, **{name: getattr(item, name) for name in OF_ITEM}}
 
 
+Facts = Mapping[int, dict[str, Any]]
+
+
+def _said(listings: Iterable[Listing], rules: FactRules) -> Facts:
+    """What the channel says of each listing."""
+    return {row.pk: facts_of(row, rules)[0] for row in listings}
+
+
 def differing(listings: Sequence[Listing], rules: FactRules) -> dict[int, list[Difference]]:
     """Where paired listings of one connection say otherwise than we do."""
+    return _differing(listings, _said(listings, rules), rules)
+
+
+def _differing(listings: Sequence[Listing], said: Facts, rules: FactRules) -> dict[int, list[Difference]]:
     items = _items(listings)
     found = {}
     for row in listings:
         if row.item_id in items and row.units == 1:
-            said = {name: value for name, value in facts_of(row, rules)[0].items() if name not in rules.ours}
-            found[row.pk] = differences(_ours(items[row.item_id]), said, row.settled)
+            facts = {name: value for name, value in said[row.pk].items() if name not in rules.ours}
+            found[row.pk] = differences(_ours(items[row.item_id]), facts, row.settled)
     return found
 
 
@@ -281,35 +294,37 @@ def compare(actor: Actor, connection: Connection) -> tuple[int, int]:
     for begin_at in range(0, len(pks), CHUNK):
         with transaction.atomic():
             rows = list(Listing.objects.select_for_update().filter(pk__any_of=pks[begin_at : begin_at + CHUNK]).order_by("pk"))
-            over += _take_by_rule(actor, rows, rules)
-            left += _mark(rows, rules)
+            said = _said(rows, rules)
+            over += _take_by_rule(actor, rows, said, rules)
+            left += _mark(rows, said, rules)
     return over, left
 
 
-def _take_by_rule(actor: Actor, rows: Sequence[Listing], rules: FactRules) -> int:
-    found = differing(rows, rules) if rules.take != "show" else {}
+def _take_by_rule(actor: Actor, rows: Sequence[Listing], said: Facts, rules: FactRules) -> int:
+    found = _differing(rows, said, rules) if rules.take != "show" else {}
     count = 0
     for row in rows:
-        wanted = [one for one in found.get(row.pk, ()) if taken(rules.take, one)]
+        if not any(taken(rules.take, one) for one in found.get(row.pk, ())):
+            continue
         # Another listing of the same product may have brought it a moment ago.
-        if wanted:
-            now = {one.field: one for one in differing([row], rules)[row.pk]}
-            wanted = [now[one.field] for one in wanted if one.field in now and taken(rules.take, now[one.field])]
+        wanted = [one for one in _differing([row], said, rules)[row.pk] if taken(rules.take, one)]
+        # What somebody changes in this moment, or what cannot be here, is shown instead.
+        with suppress(YuvrelError), transaction.atomic():
             count += _put(actor, row, wanted)
     return count
 
 
-def _mark(rows: Sequence[Listing], rules: FactRules) -> int:
+def _mark(rows: Sequence[Listing], said: Facts, rules: FactRules) -> int:
     """Keep for each listing whether it says otherwise; what is the same on both sides is settled."""
     items = _items(rows)
-    found = differing(rows, rules)
+    found = _differing(rows, said, rules)
     moved = []
     for row in rows:
         if row.item_id not in items:
             continue
-        ours, said = _ours(items[row.item_id]), facts_of(row, rules)[0]
-        settled_now = {**row.settled, **{name: value for name, value in said.items() if same(name, ours.get(name), value)}}
-        state = bool(found.get(row.pk)), settled_now
+        ours = _ours(items[row.item_id])
+        alike = {name: value for name, value in said[row.pk].items() if same(name, ours.get(name), value)}
+        state = bool(found.get(row.pk)), {**row.settled, **alike}
         if state != (row.says_otherwise, row.settled):
             row.says_otherwise, row.settled = state
             moved.append(row)
@@ -352,7 +367,8 @@ def look_again(listing: Listing) -> None:
     """Mark whether a listing that was just paired says otherwise than its item does; nothing was settled of the two."""
     listing.settled = {}
     listing.save(update_fields=["settled"])
-    _mark([listing], FactRules.of(listing.connection))
+    rules = FactRules.of(listing.connection)
+    _mark([listing], _said([listing], rules), rules)
 
 
 def says_otherwise(connection_id: int | None = None) -> QuerySet[Listing]:
@@ -362,10 +378,13 @@ def says_otherwise(connection_id: int | None = None) -> QuerySet[Listing]:
 
 
 @transaction.atomic
-def choose(actor: Actor, listing_id: int, version: int, fields: Collection[str], *, theirs: bool) -> Listing:
+def choose(
+    actor: Actor, listing_id: int, version: int, fields: Collection[str], *, theirs: bool, seen: Mapping[str, str] | None = None
+) -> Listing:
     """A person takes over what a channel says of some facts, or keeps ours; so for all listings of the product there.
+    `seen`: what was shown of what the channel says.
 
-    Raises NotFoundError, StaleError, and BadInputError for what is no difference (any more).
+    Raises NotFoundError, StaleError when something else was shown, and BadInputError for what is no difference (any more).
     """
     actor.need(Ability.EDIT_RANGE)
     row = Listing.objects.select_for_update().filter(pk=listing_id).select_related("connection").first()
@@ -379,6 +398,8 @@ def choose(actor: Actor, listing_id: int, version: int, fields: Collection[str],
     if gone or not fields:
         raise BadInputError("Both say the same by now. Look again.", field="fields")
     wanted = [found[name] for name in fields]
+    if any(text != spoken(name, found[name].theirs) for name, text in (seen or {}).items() if name in found):
+        raise StaleError("The channel says something else by now. Look again.")
     if theirs:
         _put(actor, row, wanted)
     siblings = list(Listing.objects.select_for_update().filter(connection=row.connection, group_id=row.group_id).order_by("pk"))
@@ -388,7 +409,8 @@ def choose(actor: Actor, listing_id: int, version: int, fields: Collection[str],
         alike = [d.field for d in wanted if d.field in said and said[d.field] == d.theirs]
         one.settled = {**one.settled, **{name: said[name] for name in alike if one.pk == row.pk or name not in OF_ITEM}}
     update_many(rows, ["settled"])
-    _mark([one for one in rows if one.item_id], rules)
+    paired = [one for one in rows if one.item_id]
+    _mark(paired, _said(paired, rules), rules)
     said_now = {one.field: str(one.theirs)[:200] for one in wanted}
     audit(actor, "take over from listing" if theirs else "keep ours beside listing", "listing", row.pk, after=said_now)
     row.refresh_from_db()

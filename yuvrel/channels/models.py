@@ -415,8 +415,12 @@ class OutboundMessage(models.Model):
 
     class Meta:
         constraints = [
-            # Items are shared by companies: each company's ledger is told of one.
-            models.UniqueConstraint(fields=["kind", "subject_id"], condition=~models.Q(kind="ledger_item"), name="outbound_once"),
+            # What happened is told once; what is kept there is told to every ledger.
+            models.UniqueConstraint(
+                fields=["kind", "subject_id"],
+                condition=~models.Q(kind__in=["ledger_contact", "ledger_item"]),
+                name="outbound_once",
+            ),
             models.UniqueConstraint(fields=["connection", "kind", "subject_id"], name="outbound_once_there"),
         ]
         indexes = [models.Index(fields=["state", "next_try_at"], name="outbound_due")]

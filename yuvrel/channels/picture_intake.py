@@ -56,7 +56,7 @@ def ask_pictures(connection: Connection) -> None:
     """Have pictures taken in by a job, where any are lacking; one that is under way is left alone."""
     if lacking(connection):
         try:
-            run = begin(connection, KIND, "")
+            run = begin(connection, KIND, SYSTEM.name)
         except RefusedError:
             return
         wake("channels.pictures", f"pictures:{connection.pk}", run_id=run.pk)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from datetime import date
 from decimal import Decimal
@@ -40,8 +41,35 @@ Note = Annotated[str, BeforeValidator(_as_text), _bounded(bounds.check_text, mos
 Units = Annotated[Decimal, _bounded(bounds.check_quantity)]
 Amount = Annotated[Decimal, _bounded(bounds.check_money)]
 Total = Annotated[Decimal, _bounded(bounds.check_total)]
-MOST_DESCRIPTION = 20_000
+MOST_DESCRIPTION, MOST_TAGS, MOST_ATTRIBUTES, MOST_GRAMS = 20_000, 50, 60, 10**8
 Moment = Annotated[AwareDatetime, _bounded(bounds.check_happened)]
+
+
+def _short(value: Any, most: int) -> str:
+    """A text of at most so many characters that a column can hold; nothing for what is no text."""
+    text = _as_text(value)
+    return re.sub("[\x00\ud800-\udfff]", "", text)[:most].strip() if isinstance(text, str) else ""
+
+
+def _cut(most: int) -> BeforeValidator:
+    """What an account says beside what a listing needs is taken as far as it can be: it never sets the listing aside."""
+    return BeforeValidator(lambda value: _short(value, most))
+
+
+def _as_count(value: Any) -> int:
+    whole = isinstance(value, (int, str)) and not isinstance(value, bool) and str(value).isdecimal()
+    return min(int(value), MOST_GRAMS) if whole and len(str(value)) < 12 else 0
+
+
+def _as_tags(value: Any) -> list[str]:
+    texts = [_short(one, bounds.NAME) for one in value[:MOST_TAGS]] if isinstance(value, list) else []
+    return [text for text in texts if text]
+
+
+def _as_attributes(value: Any) -> dict[str, str]:
+    rows = list(value.items())[:MOST_ATTRIBUTES] if isinstance(value, dict) else []
+    found = {_short(name, bounds.CODE): _short(said, bounds.NAME) for name, said in rows}
+    return {name: said for name, said in found.items() if name and said}
 
 
 class Message(BaseModel):
@@ -80,11 +108,11 @@ class RemoteListing(Message):
     quantity: Units | None = None
     service: bool = False
     kept_there: bool = False
-    description: Annotated[str, BeforeValidator(_as_text), _bounded(bounds.check_text, most=MOST_DESCRIPTION)] = ""
-    brand: Name = ""
-    weight_grams: int = Field(0, ge=0, le=10**8)
-    tags: list[Name] = Field(default_factory=list, max_length=50)
-    attributes: dict[Code, Name] = Field(default_factory=dict, max_length=60)
+    description: Annotated[str, _cut(MOST_DESCRIPTION)] = ""
+    brand: Annotated[str, _cut(bounds.NAME)] = ""
+    weight_grams: Annotated[int, BeforeValidator(_as_count)] = 0
+    tags: Annotated[list[str], BeforeValidator(_as_tags)] = Field(default_factory=list)
+    attributes: Annotated[dict[str, str], BeforeValidator(_as_attributes)] = Field(default_factory=dict)
     pictures: list[RemotePicture] = Field(default_factory=list, max_length=12)
     state: Literal["live", "hidden", "ended", "draft"] = "live"
 
@@ -141,7 +169,8 @@ class RemotePayment(Message):
 
 class RemoteOrder(Message):
     """One version of an order, or one till sale; `sent_by_channel`: it has gone out of the channel's own store;
-    `done`: nothing of it is left to be sent."""
+    `done`: nothing of it is left to be sent; `send_by`: the day until which it has to leave; `penalty`: what the channel
+    charges because it was late or cancelled."""
 
     external_id: Key = Field(min_length=1)
     number: Code
@@ -150,6 +179,8 @@ class RemoteOrder(Message):
     paid: bool = True
     sent_by_channel: bool = False
     done: bool = False
+    send_by: Annotated[date, _bounded(bounds.check_day)] | None = None
+    penalty: Annotated[Total, Field(ge=0)] = Decimal(0)
     placed_at: Moment
     currency: Annotated[Code, Field(max_length=3)] = "EUR"
     total: Total

@@ -144,19 +144,20 @@ def profit(
     fee_fixed: Decimal,
     gross: Decimal,
     carrier: Decimal = ZERO,
+    penalty: Decimal = ZERO,
     subject: str = "",
     currency: str = "EUR",
 ) -> Profit:
-    """Net revenue + charges - cost - channel fees - carrier cost = contribution.
+    """Net revenue + charges - cost - channel fees - penalty - carrier cost = contribution.
 
-    `goods`, `discount` (positive) and `charged` (shipping and surcharges) are net of tax;
-    `gross` is what the customer pays, on which the channel's fee is taken. The basis of the cost
+    `penalty`: what the channel charges for being late; `goods`, `discount` (positive) and `charged` (shipping and
+    surcharges) are net of tax; `gross` is what the customer pays, on which the channel's fee is taken. The basis of the cost
     is named, never implied. The margin is the contribution's share of all that was charged without tax.
     """
     net = goods - discount
     revenue = net + charged
     fees = round_money(gross * fee_rate / 100, currency) + fee_fixed
-    contribution = revenue - cost - fees - carrier
+    contribution = revenue - cost - fees - penalty - carrier
     margin = (contribution * 100 / revenue).quantize(Decimal("0.1")) if revenue else None
     steps = (
         Step("Goods, net of tax", goods),
@@ -166,6 +167,7 @@ def profit(
         Step("Charged without tax", revenue, kind="subtotal"),
         Step("Cost of goods", cost, basis, op="-"),
         Step("Channel fees", fees, f"{spoken(fee_rate)} % of {gross} + {fee_fixed}", op="-"),
+        *([Step("Penalty", penalty, "charged by the channel for being late or cancelled", op="-")] if penalty else []),
         Step("Carrier", carrier, op="-"),
         Step("Contribution", contribution, f"{margin} % of what was charged" if margin is not None else "", kind="result"),
     )

@@ -351,6 +351,7 @@ class Outside:
             "order": key,
             "revision": 1,
             "state": "to_ship",
+            "send_by": (self.today + timedelta(days=n % 3)).isoformat(),
             "placed_at": at,
             "updated_at": at,
             "currency": "EUR",

@@ -160,6 +160,7 @@ def _book(order: SalesOrder, incoming: IncomingOrder, problem: str, begun: bool,
 def _note_version(order: SalesOrder, incoming: IncomingOrder, at: datetime, stuck: str) -> Taken:
     """A version that changes no line: how it is paid, or what cannot be changed any more."""
     order.external_version = incoming.version
+    order.send_by, order.penalty = incoming.send_by, incoming.penalty
     if not stuck:
         order.paid, order.ship_to = incoming.paid, incoming.ship_to
         keep_payments(order, incoming)
@@ -225,13 +226,15 @@ def customer_of(incoming: IncomingOrder) -> Customer | None:
     email = str(incoming.customer.get("email", "")).strip().lower()
     key = f"{incoming.connection_id}:{email or name}"[:120]
     told = {"name": name, "email": email, "address": incoming.ship_to, "on_account": bool(incoming.customer.get("on_account"))}
-    known = Customer.objects.filter(external_key=key).first()
-    if known is not None and known.version > 1:
-        # What a person wrote here stays, whatever the next order says.
-        return known
+    # What a person wrote here stays, whatever the next order says.
+    written = Customer.objects.filter(external_key=key).values_list("by_hand", flat=True).first() or []
     # Who is in a group there joins ours when first seen; afterwards the group is what a person here says.
     first = {**told, "group_id": incoming.customer.get("group_id")}
-    customer, _ = Customer.objects.update_or_create(external_key=key, defaults=told, create_defaults=first)
+    customer, _ = Customer.objects.update_or_create(
+        external_key=key,
+        defaults={name: value for name, value in told.items() if name not in written},
+        create_defaults=first,
+    )
     return customer
 
 

@@ -32,6 +32,8 @@ from .queries import short_order
 from .schemas import AskedPrice, CustomerRow
 
 FACTS = ("name", "email", "on_account", "note", "group_id", "price_list_id", "payment_days", "address")
+# What an order says of who bought.
+OF_ORDERS = ("name", "email", "on_account", "address")
 ADDRESS = ("street", "city", "postcode", "country")
 MOST_DAYS = 365
 # Who may price says what somebody pays.
@@ -142,6 +144,7 @@ def keep(actor: Actor, customer_id: int | None, version: int, facts: Mapping[str
     if where:
         # What a channel wrote stands as it is, until somebody says it anew.
         row.address = {**row.address, **where, **_country(where)}
+    row.by_hand = sorted({*row.by_hand, *_written(row)})
     _check(row)
     if OF_PRICES & facts.keys():
         actor.need(Ability.PRICE)
@@ -154,6 +157,12 @@ def keep(actor: Actor, customer_id: int | None, version: int, facts: Mapping[str
         record(Event.Kind.CUSTOMER, [row.pk], row.name)
         audit(actor, "change customer" if before else "add customer", "customer", row.pk, was, {n: after[n] for n in differs})
     return row
+
+
+def _written(row: Customer) -> set[str]:
+    """What of the facts that orders bring is said by hand now."""
+    before = Customer.objects.filter(pk=row.pk).values(*OF_ORDERS).first() if row.pk else None
+    return {name for name in OF_ORDERS if before is not None and before[name] != getattr(row, name)}
 
 
 def _country(where: Mapping[str, str]) -> dict[str, str]:

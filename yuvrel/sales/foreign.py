@@ -42,6 +42,7 @@ def in_our_currency(order: SalesOrder | None, incoming: IncomingOrder) -> Incomi
         total=total,
         lines=[replace(line, amount=amount) for line, amount in zip(incoming.lines, amounts, strict=True)],
         payments=payments,
+        penalty=round_money(incoming.penalty / rate, base),
         stated=Stated(incoming.currency, incoming.total, rate),
     )
 
@@ -52,6 +53,7 @@ def state(order: SalesOrder, incoming: IncomingOrder) -> None:
     told = incoming.stated
     order.stated_currency, order.stated_total = (told.currency, told.total) if told else ("", None)
     order.rate = told.rate if told else Decimal(1)
+    order.send_by, order.penalty = incoming.send_by, incoming.penalty
 
 
 def convert(order: SalesOrder) -> None:

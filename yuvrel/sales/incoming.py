@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import datetime
+from datetime import date, datetime
 from decimal import Decimal
 from typing import Any
 
@@ -71,6 +71,7 @@ class IncomingOrder:
     `held`: why it is to wait, whatever else it says; `nameless`: whether lines that no item is known for are taken in and
     pointed out, instead of holding the order; `gather`: with what the
     ledger is told of it, a day at a time; `sells_in`: the currency besides the company's in which the connection sells;
+    `send_by`: the day until which it has to leave; `penalty`: what the channel charges for it being late or cancelled;
     `stated`: what the channel said of an order in it that was converted; `no_rate`: why it could not be.
     """
 
@@ -92,6 +93,8 @@ class IncomingOrder:
     payments: Sequence[IncomingPayment] = ()
     sells_in: str = ""
     gather: str = ""
+    send_by: date | None = None
+    penalty: Decimal = Decimal(0)
     stated: Stated | None = None
     no_rate: str = ""
     customer: dict[str, Any] = field(default_factory=dict)

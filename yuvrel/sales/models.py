@@ -75,6 +75,7 @@ class Customer(models.Model):
     price_list = models.ForeignKey("pricing.PriceList", on_delete=models.PROTECT, null=True, related_name="customers")
     payment_days = models.PositiveSmallIntegerField(null=True, help_text="Terms of their own; none: the connection's")
     note = models.CharField(max_length=500, blank=True)
+    by_hand = models.JSONField(default=list, help_text="What a person wrote: no later order writes over it")
     version = models.PositiveIntegerField(default=1)
 
     objects: ClassVar[models.Manager["Customer"]] = owned()
@@ -125,6 +126,8 @@ class SalesOrder(models.Model):
     paid = models.BooleanField(default=True)
     shipping_method = models.CharField(max_length=80, blank=True, help_text="In the channel's own words")
     placed_at = models.DateTimeField()
+    send_by = models.DateField(null=True, help_text="The day until which it has to leave: as the channel or a rule says")
+    penalty = models.DecimalField(**MONEY, default=0, help_text="What the channel charges for it being late or cancelled")
     received_at = models.DateTimeField(auto_now_add=True)
     history = models.BooleanField(default=False, help_text="Taken in as history: closed before the books opened")
 
@@ -144,6 +147,7 @@ class SalesOrder(models.Model):
             models.Index(fields=["state", "-placed_at", "-id"], name="order_state_time"),
             models.Index(fields=["-placed_at", "-id"], name="order_time"),
             models.Index(fields=["total", "id"], name="order_total"),
+            models.Index(fields=["send_by", "id"], name="order_send_by", condition=models.Q(send_by__isnull=False)),
             models.Index(fields=["placed_at"], include=["net"], name="order_revenue", condition=~models.Q(state="cancelled")),
         ]
 

@@ -11,6 +11,7 @@ from typing import Any
 
 from django.db.models import Count, Max, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
+from django.utils import timezone
 
 from yuvrel.books.models import Account, LedgerDocument
 from yuvrel.catalogue.kits import kits, parts_of
@@ -21,6 +22,7 @@ from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.core.orders import Profit, profit
 from yuvrel.core.working import Step, Working
 from yuvrel.documents.queries import time_line
+from yuvrel.people.queries import company_day
 from yuvrel.platform.faults import figure_or, row_or, sheet_rows
 from yuvrel.platform.paging import in_order, page
 from yuvrel.stock.models import ItemCost
@@ -40,10 +42,13 @@ MOST_ADDED = 5000
 
 
 def orders(q: str, state: str, connection: int | None) -> QuerySet[SalesOrder]:
-    """Orders under a filter; the state 'waiting' means everything still to be shipped."""
+    """Orders under a filter; the state 'waiting' means everything still to be shipped, 'due' what of it has to leave today
+    or should have left."""
     rows = SalesOrder.objects.select_related("connection", "customer", "location")
     if state == "waiting":
         rows = rows.filter(state__in=WAITING)
+    elif state == "due":
+        rows = due(company_day(timezone.now())).select_related("connection", "customer", "location")
     elif state:
         rows = rows.filter(state=state)
     if connection:
@@ -55,6 +60,11 @@ def orders(q: str, state: str, connection: int | None) -> QuerySet[SalesOrder]:
             | Q(pk__in=OrderLine.objects.filter(sku__iexact=word).values("order_id"))
         )
     return rows
+
+
+def due(day: date) -> QuerySet[SalesOrder]:
+    """Orders still to be shipped that have to leave on a day, or should have left before."""
+    return SalesOrder.objects.filter(state__in=WAITING, send_by__lte=day)
 
 
 def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: int, sort: str = "") -> dict[str, Any]:
@@ -101,10 +111,20 @@ def _row(
         "units": units.get(row.pk, ZERO),
         "backordered": owed,
         "promised_on": promised,
+        "send_by": row.send_by,
+        "due": _due(row),
         "total": row.total,
         "currency": row.currency,
         "margin_percent": earns(row).margin_percent,
     }
+
+
+def _due(row: SalesOrder) -> str:
+    """Whether an order has to leave *today*, or is *late*; empty when neither."""
+    if row.send_by is None or row.state not in WAITING:
+        return ""
+    today = company_day(timezone.now())
+    return "late" if row.send_by < today else "today" if row.send_by == today else ""
 
 
 def _known(row: SalesOrder) -> dict[str, Any]:
@@ -179,6 +199,7 @@ def _profit(row: SalesOrder, lines: Sequence[OrderLine], costs: _Costs, rules: O
         fee_rate=rules.fee_percent,
         fee_fixed=rules.fee_fixed if lines else ZERO,
         gross=row.total if row.state != SalesOrder.State.CANCELLED else sum((line.net + line.tax for line in lines), ZERO),
+        penalty=row.penalty,
         subject=f"Order {row.number}",
     )
 
@@ -219,6 +240,8 @@ def order_page(order_id: int) -> dict[str, Any]:
         "held_because": row.held_because,
         "paid": row.paid,
         "placed_at": row.placed_at,
+        "send_by": row.send_by,
+        "penalty": row.penalty,
         "received_at": row.received_at,
         "currency": row.currency,
         "total": row.total,

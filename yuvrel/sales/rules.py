@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
+from datetime import date, timedelta
 from decimal import Decimal
 from typing import Any
 
@@ -47,6 +48,19 @@ declare(
         "",
         levels=OF_CONNECTIONS,
         most=120,
+        **OWN,
+    ),
+    Setting(
+        "send_within",
+        "Orders leave within",
+        "Days from the day an order is placed until it has to leave, where the channel itself does not say until when.",
+        "whole",
+        None,
+        unit="days",
+        high=Decimal(90),
+        limitless=True,
+        no_limit="no day",
+        levels=OF_CONNECTIONS,
         **OWN,
     ),
     Setting(
@@ -219,6 +233,7 @@ NAMES = (
     "backorders",
     "cash_customer",
     "payment_days",
+    "send_within",
     "fee_percent",
     "fee_fixed",
 )
@@ -232,6 +247,7 @@ class OrderRules:
     backorders: bool
     cash_customer: str
     payment_days: int
+    send_within: int | None
     fee_percent: Decimal
     fee_fixed: Decimal
     nameless: bool
@@ -242,6 +258,10 @@ class OrderRules:
     states: Mapping[str, str]
     accounts: Mapping[str, str]
     carriers: Mapping[str, str]
+
+    def send_by(self, placed: date) -> date | None:
+        """The day until which an order placed on a day has to leave, where the channel does not say."""
+        return None if self.send_within is None else placed + timedelta(days=self.send_within)
 
     def gather(self, connection: Any) -> str:
         """With what the ledger is told of a connection's sales, a day at a time; empty where of each by itself."""
@@ -277,6 +297,7 @@ def _rules(worth: Mapping[str, Any]) -> OrderRules:
         worth["backorders"] == "taken",
         worth["cash_customer"],
         int(worth["payment_days"]),
+        None if worth["send_within"] is None else int(worth["send_within"]),
         Decimal(worth["fee_percent"]),
         Decimal(worth["fee_fixed"]),
         worth["unknown_lines"] == "flagged",

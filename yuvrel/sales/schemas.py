@@ -28,6 +28,8 @@ class OrderRow(SheetRow):
     units: Quantity
     backordered: Quantity
     promised_on: date | None
+    send_by: date | None
+    due: str
     total: Money
     currency: str
     margin_percent: Decimal | None
@@ -125,6 +127,8 @@ class OrderOut(Schema):
     held_because: str
     paid: bool
     placed_at: datetime
+    send_by: date | None
+    penalty: Money
     received_at: datetime
     currency: str
     total: Money

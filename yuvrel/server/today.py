@@ -25,7 +25,7 @@ from yuvrel.planning.plan import late_rows
 from yuvrel.platform.faults import row_or
 from yuvrel.platform.wire import Money
 from yuvrel.sales.models import Reservation, SalesOrder
-from yuvrel.sales.queries import daily_sales, sales_between
+from yuvrel.sales.queries import daily_sales, due, sales_between
 from yuvrel.stock.models import LotBalance, StockBalance
 from yuvrel.stock.transfer_queries import late_transfers
 
@@ -168,7 +168,7 @@ class Wait:
 def _waits(day: date, faults: list[str]) -> list[dict[str, Any]]:
     parts: list[tuple[str, Callable[[], list[Wait]]]] = [
         ("What does not agree", _waiting_for_agreement),
-        ("Which orders wait", _waiting_orders),
+        ("Which orders wait", lambda: _waiting_orders(day)),
         ("Which purchases wait", lambda: _waiting_purchases(day)),
         ("Which goods wait", lambda: _waiting_goods(day)),
     ]
@@ -185,7 +185,7 @@ def _waiting_for_agreement() -> list[Wait]:
     ]
 
 
-def _waiting_orders() -> list[Wait]:
+def _waiting_orders(day: date) -> list[Wait]:
     ready = SalesOrder.objects.filter(state="ready")
     oldest = ready.aggregate(d=Min("placed_at"))["d"]
     since = f"oldest of {oldest.astimezone(company_zone()):%d %b, %H:%M}" if oldest else ""
@@ -193,9 +193,21 @@ def _waiting_orders() -> list[Wait]:
     units = owed.aggregate(u=Sum("quantity"))["u"] or Decimal(0)
     short = owed.values("line__order").distinct().count()
     held = SalesOrder.objects.filter(state="held").count()
+    leave = due(day)
+    late = leave.filter(send_by__lt=day).count()
+    penalised = f"{late} should have left before" if late else "as the channel or a rule says"
     why = "does not add up, names an unknown item, or was held by hand"
     return [
         Wait("Orders", held, "order is held", "orders are held", "/orders?state=held", "look", why),
+        Wait(
+            "Orders",
+            leave.count(),
+            "order has to leave today",
+            "orders have to leave today",
+            "/orders?state=due",
+            "wrong" if late else "look",
+            penalised,
+        ),
         Wait("Orders", ready.count(), "order to pack", "orders to pack", "/orders?state=ready", "plain", since),
         Wait(
             "Orders",
@@ -234,9 +246,9 @@ def _waiting_goods(day: date) -> list[Wait]:
     sold = "sold before it was received"
     alerts = standing().count()
     late = late_transfers(day)
-    due = "past its expected date"
+    past = "past its expected date"
     return [
-        Wait("Shelf", late, "transfer is late", "transfers are late", "/shelf/transfers?state=open", "wrong", due),
+        Wait("Shelf", late, "transfer is late", "transfers are late", "/shelf/transfers?state=open", "wrong", past),
         Wait("Shelf", alerts, "item is below its alert level", "items are below their alert level", "/buying?show=alert", "look"),
         Wait("Shelf", below, "balance is below zero", "balances are below zero", "/shelf?show=short", "wrong", sold),
         Wait("Shelf", expiring, "lot expires within 60 days", "lots expire within 60 days", "/shelf", "look"),

@@ -244,6 +244,8 @@ class Market(Connector, Listings, States, Prices, Feeds, Publishing, Texts, Orde
                 "status": status,
                 "done": status in ("shipped", "sent_by_market"),
                 "sent_by_channel": status == "sent_by_market",
+                "send_by": body.get("send_by"),
+                "penalty": body.get("penalty") or 0,
                 "placed_at": part(body, "placed_at"),
                 "currency": part(body, "currency"),
                 "total": part(body, "total"),

@@ -35,6 +35,9 @@ from ..messages import (
     ShipmentNotice,
 )
 
+# How a product stands: what is no word of this list is not for everybody to see.
+STANDING = {"live": "live", "hidden": "hidden", "draft": "draft"}
+
 
 class _Products(Message):
     products: list[Any]
@@ -148,7 +151,7 @@ class WebShop(Connector, Pictures, Terms, States, GroupPrices, Webhooks, Shipmen
                 "tags": product.get("labels") or [],
                 "attributes": product.get("details") or {},
                 "pictures": product.get("pictures") or [],
-                "state": product.get("state") or "live",
+                "state": STANDING.get(str(product.get("state") or "live"), "hidden"),
             },
         )
 

@@ -28,13 +28,16 @@
 		return [ours.slice(0, head).join(''), ours.slice(head, end).join(''), ours.slice(end).join('')];
 	}
 
-	async function choose(field: string, theirs: boolean): Promise<void> {
+	async function choose(
+		{ field, theirs: said }: Schemas['DifferenceOut'],
+		theirs: boolean
+	): Promise<void> {
 		busy = true;
 		try {
 			const done = await ask(
 				api.POST('/api/v1/listings/{listing_id}/choose', {
 					params: { path: { listing_id: listing } },
-					body: { version, fields: [field], theirs }
+					body: { version, fields: [field], theirs, seen: { [field]: said } }
 				})
 			);
 			notices.say(done.said);
@@ -74,13 +77,13 @@
 							class="quiet small"
 							disabled={busy}
 							aria-label="Take over {one.label}"
-							onclick={() => choose(one.field, true)}>Take over</button
+							onclick={() => choose(one, true)}>Take over</button
 						>
 						<button
 							class="quiet small"
 							disabled={busy}
 							aria-label="Keep ours: {one.label}"
-							onclick={() => choose(one.field, false)}>Keep ours</button
+							onclick={() => choose(one, false)}>Keep ours</button
 						>
 					{/if}
 				</td>

@@ -20,6 +20,7 @@
 		{ name: 'number', head: 'Order', cell: number, kind: 'clip', sort: 'number' },
 		{ name: 'channel', head: 'Channel', cell: channel, kind: 'place' },
 		{ name: 'placed_at', head: 'Placed', cell: placed, kind: 'place day', sort: 'placed' },
+		{ name: 'send_by', head: 'Send by', cell: sendBy, kind: 'place' },
 		{ name: 'customer', head: 'Customer', cell: customer, kind: 'long' },
 		{ name: 'location', head: 'From', cell: from, kind: 'place' },
 		{ name: 'state', head: 'State', cell: standing },
@@ -78,7 +79,7 @@
 </script>
 
 <Sheet
-	question={wanted === 'waiting' ? 'What must go out?' : 'What was ordered?'}
+	question={['waiting', 'due'].includes(wanted ?? '') ? 'What must go out?' : 'What was ordered?'}
 	tabs={ORDER_TABS}
 >
 	{#snippet lead()}
@@ -88,7 +89,8 @@
 	{#snippet filters()}
 		<Filter bind:value={sheet.filters.q} />
 		<select class="field" aria-label="State" bind:value={sheet.filters.state}>
-			<option value="waiting">still to ship</option><option value="">every order</option>
+			<option value="waiting">still to ship</option><option value="due">has to leave today</option
+			><option value="">every order</option>
 			{#each STATES as name (name)}<option value={name}>{name}</option>{/each}
 		</select>
 		<SheetTools {sheet} />
@@ -100,9 +102,11 @@
 		<Pending
 			query={orders}
 			isEmpty
-			empty={wanted === 'waiting'
-				? 'Nothing waits to be shipped.'
-				: 'No order yet. Connect a channel and its orders come in here.'}
+			empty={wanted === 'due'
+				? 'Nothing has to leave today.'
+				: wanted === 'waiting'
+					? 'Nothing waits to be shipped.'
+					: 'No order yet. Connect a channel and its orders come in here.'}
 			first={{ text: 'Connections', path: '/connections' }}
 		/>
 	{/if}
@@ -119,6 +123,10 @@
 {#snippet number(row: Row)}<a class="plain-link" href="/orders/{row.id}">{row.number}</a>{/snippet}
 {#snippet channel(row: Row)}{row.channel}{/snippet}
 {#snippet placed(row: Row)}{moment(row.placed_at)}{/snippet}
+{#snippet sendBy(row: Row)}{#if row.send_by}<span
+			class:owed={row.due === 'today'}
+			class:late={row.due === 'late'}>{day(row.send_by)}</span
+		>{#if row.due}<span class="soft small block">{row.due}</span>{/if}{:else}–{/if}{/snippet}
 {#snippet customer(row: Row)}{row.customer || (row.kind === 'till' ? 'in store' : '–')}{/snippet}
 {#snippet from(row: Row)}{row.location}{/snippet}
 {#snippet standing(row: Row)}<span title={row.held_because}><Mark state={row.state} /></span
@@ -141,6 +149,10 @@
 <style>
 	.owed {
 		color: var(--ochre);
+		font-weight: 600;
+	}
+	.late {
+		color: var(--madder);
 		font-weight: 600;
 	}
 </style>
