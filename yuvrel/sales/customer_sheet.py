@@ -79,6 +79,9 @@ def judge() -> Judge:
     """The group and the list are there, and a number is one of ours."""
     groups = {name.casefold() for name in CustomerGroup.objects.values_list("name", flat=True)}
     lists = {name.casefold() for name in PriceList.objects.filter(base=False).values_list("name", flat=True)}
+    # What channels wrote goes out as it is, and comes in again.
+    there = Customer.objects.values_list("address__country", flat=True).distinct()
+    countries = {*iso3166.countries_by_alpha2, *(str(code).upper() for code in there)}
 
     def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
         if is_new and values.get("number"):
@@ -89,7 +92,7 @@ def judge() -> Judge:
             return "price_list", "is no price list"
         if values.get("email") and "@" not in values["email"]:
             return "email", "is no mail address"
-        if values.get("country") and values["country"].upper() not in iso3166.countries_by_alpha2:
+        if values.get("country") and values["country"].upper() not in countries:
             return "country", "is no country of ISO 3166: two letters, as IE"
         return ""
 

@@ -141,6 +141,8 @@ def keep(actor: Actor, customer_id: int | None, version: int, facts: Mapping[str
         if name in facts:
             setattr(row, name, facts[name].strip() if isinstance(facts[name], str) else facts[name])
     where = {name: str(facts[name]).strip() for name in ADDRESS if name in facts}
+    if where.get("country") == row.address.get("country"):
+        where.pop("country", None)
     if where:
         # What a channel wrote stands as it is, until somebody says it anew.
         row.address = {**row.address, **where, **_country(where)}

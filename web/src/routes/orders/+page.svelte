@@ -125,8 +125,11 @@
 {#snippet placed(row: Row)}{moment(row.placed_at)}{/snippet}
 {#snippet sendBy(row: Row)}{#if row.send_by}<span
 			class:owed={row.due === 'today'}
-			class:late={row.due === 'late'}>{day(row.send_by)}</span
-		>{#if row.due}<span class="soft small block">{row.due}</span>{/if}{:else}–{/if}{/snippet}
+			class:late={row.due === 'late'}
+			>{row.due === 'today'
+				? 'today'
+				: `${row.due === 'late' ? 'late, ' : ''}${day(row.send_by)}`}</span
+		>{:else}–{/if}{/snippet}
 {#snippet customer(row: Row)}{row.customer || (row.kind === 'till' ? 'in store' : '–')}{/snippet}
 {#snippet from(row: Row)}{row.location}{/snippet}
 {#snippet standing(row: Row)}<span title={row.held_because}><Mark state={row.state} /></span
