@@ -275,11 +275,25 @@ def test_what_is_said_beside_never_sets_a_listing_aside(world: World, shop: Conn
     assert told["attributes"] == {"plain": "x", "number": "5", "long": "z" * 160}
     assert (told["tags"], told["brand"], told["state"]) == (["one", "2"], "7", "hidden")
     assert "description" not in told
-    say(world, "p2", "web", details=["no", "object"], labels="no list", maker=None, text="a\x00b" + "c" * 30_000, state=3)
+    say(
+        world,
+        "p2",
+        "web",
+        details=["no", "object"],
+        labels="no list",
+        maker=None,
+        pictures=["x", {"alt": "y"}, {"key": 3}],
+        text="a\x00b" + "c" * 30_000,
+        state=3,
+    )
     read(shop)
     told = listing(shop).told
     assert (len(told["description"]), told["description"][:3], told["state"]) == (20_000, "abc", "hidden")
-    assert told.keys() == {"description", "state"}
+    assert told["pictures"] == [{"key": "3"}]
+    assert told.keys() == {"description", "pictures", "state"}
+    say(world, "p2", "web", pictures="none")
+    read(shop)
+    assert "pictures" not in listing(shop).told
     assert not Snag.objects.filter(kind="listings", resolved_at=None).exists()
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import date, timedelta
 from decimal import Decimal as D
 from typing import Any
 
@@ -19,6 +19,7 @@ from yuvrel.channels import actions, inbound, linking, offers, prices, snags, su
 from yuvrel.channels.jobs import ask_for, relay_now
 from yuvrel.channels.models import Connection, Listing, Snag, Submission, SubmittedLine
 from yuvrel.channels.schedules import due_parts
+from yuvrel.connectors.messages import RemoteOrder
 from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.core.rules import Level, Rung
 from yuvrel.people.models import Location
@@ -351,3 +352,21 @@ def test_where_a_channel_does_not_say_until_when_a_rule_does(world: World) -> No
     inbound.poll(Connection.objects.get(pk=world.shop.pk))
     order = SalesOrder.objects.latest("pk")
     assert order.send_by == company_day(order.placed_at) + timedelta(days=3)
+
+
+@pytest.mark.parametrize(
+    ("send_by", "penalty", "day", "charge"),
+    [
+        ("2026-12-01", "3.50", date(2026, 12, 1), D("3.50")),
+        ("2026-12-01T23:00:00Z", 2, date(2026, 12, 1), D(2)),
+        ("soon", "some", None, D(0)),
+        (None, None, None, D(0)),
+        ("9999-12-31", "NaN", None, D(0)),
+        (["x"], "-4", None, D(0)),
+        ("", "1e30", None, D(0)),
+    ],
+)
+def test_an_odd_day_or_charge_keeps_no_order_out(send_by: Any, penalty: Any, day: date | None, charge: D) -> None:
+    facts: dict[str, Any] = {"external_id": "1", "number": "1", "version": 1, "status": "to_ship", "placed_at": timezone.now()}
+    read = RemoteOrder.model_validate({**facts, "total": "1", "lines": [], "send_by": send_by, "penalty": penalty})
+    assert (read.send_by, read.penalty) == (day, charge)

@@ -42,6 +42,7 @@ Units = Annotated[Decimal, _bounded(bounds.check_quantity)]
 Amount = Annotated[Decimal, _bounded(bounds.check_money)]
 Total = Annotated[Decimal, _bounded(bounds.check_total)]
 MOST_DESCRIPTION, MOST_TAGS, MOST_ATTRIBUTES, MOST_GRAMS = 20_000, 50, 60, 10**8
+MOST_PICTURES, MOST_KEY = 12, 80
 Moment = Annotated[AwareDatetime, _bounded(bounds.check_happened)]
 
 
@@ -70,6 +71,28 @@ def _as_attributes(value: Any) -> dict[str, str]:
     rows = list(value.items())[:MOST_ATTRIBUTES] if isinstance(value, dict) else []
     found = {_short(name, bounds.CODE): _short(said, bounds.NAME) for name, said in rows}
     return {name: said for name, said in found.items() if name and said}
+
+
+def _as_pictures(value: Any) -> list[dict[str, str]]:
+    rows = [row for row in value if isinstance(row, dict)] if isinstance(value, list) else []
+    found = [{"key": _short(row.get("key"), MOST_KEY), "alt": _short(row.get("alt"), bounds.NAME)} for row in rows]
+    return [row for row in found if row["key"]][:MOST_PICTURES]
+
+
+def _as_day(value: Any) -> date | None:
+    """A day as an account writes it; None for what is none, or none that can be."""
+    try:
+        return bounds.check_day(date.fromisoformat(str(value)[:10]), "")
+    except (ValueError, BadInputError):
+        return None
+
+
+def _as_charge(value: Any) -> Decimal:
+    try:
+        found = bounds.check_money(Decimal(str(value)), "")
+    except (ArithmeticError, BadInputError):
+        return Decimal(0)
+    return max(found, Decimal(0))
 
 
 class Message(BaseModel):
@@ -113,7 +136,7 @@ class RemoteListing(Message):
     weight_grams: Annotated[int, BeforeValidator(_as_count)] = 0
     tags: Annotated[list[str], BeforeValidator(_as_tags)] = Field(default_factory=list)
     attributes: Annotated[dict[str, str], BeforeValidator(_as_attributes)] = Field(default_factory=dict)
-    pictures: list[RemotePicture] = Field(default_factory=list, max_length=12)
+    pictures: Annotated[list[RemotePicture], BeforeValidator(_as_pictures)] = Field(default_factory=list)
     state: Literal["live", "hidden", "ended", "draft"] = "live"
 
     def told(self) -> dict[str, Any]:
@@ -179,8 +202,8 @@ class RemoteOrder(Message):
     paid: bool = True
     sent_by_channel: bool = False
     done: bool = False
-    send_by: Annotated[date, _bounded(bounds.check_day)] | None = None
-    penalty: Annotated[Total, Field(ge=0)] = Decimal(0)
+    send_by: Annotated[date | None, BeforeValidator(_as_day)] = None
+    penalty: Annotated[Decimal, BeforeValidator(_as_charge)] = Decimal(0)
     placed_at: Moment
     currency: Annotated[Code, Field(max_length=3)] = "EUR"
     total: Total
