@@ -96,6 +96,8 @@
 		}
 	});
 	$effect(() => editor?.setEditable(!isFixed, false));
+	/** The cursor stays in the text: what is typed right after a click would be lost to the button. */
+	const stay = (event: MouseEvent): void => event.preventDefault();
 	const isOn = (mark: string): boolean => beat >= 0 && (editor?.isActive(mark) ?? false);
 </script>
 
@@ -108,6 +110,7 @@
 						class="quiet"
 						aria-pressed={isOn(way.mark)}
 						disabled={!editor}
+						onmousedown={stay}
 						onclick={() => editor && way.act(editor)}>{way.word}</button
 					>{/each}
 			</div>{/if}
