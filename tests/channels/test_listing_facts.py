@@ -18,6 +18,8 @@ from yuvrel.catalogue.pictures import add
 from yuvrel.catalogue.products import change, change_items
 from yuvrel.channels import linking, listing_facts, picture_intake
 from yuvrel.channels.models import Call, Connection, HeardWord, Listing, Run, Snag
+from yuvrel.connectors.http import UnreachableError
+from yuvrel.connectors.web_shop.connector import WebShop
 from yuvrel.core.errors import BadInputError, ForbiddenError, NotFoundError, RefusedError, StaleError
 from yuvrel.people.models import AuditRow
 from yuvrel.people.roles import SYSTEM, Actor, Role
@@ -232,7 +234,7 @@ def drawn(colour: str) -> str:
     return base64.b64encode(kept.getvalue()).decode()
 
 
-def test_pictures_come_to_products_that_have_none(world: World, shop: Connection) -> None:
+def test_pictures_come_to_products_that_have_none(world: World, shop: Connection, monkeypatch: pytest.MonkeyPatch) -> None:
     keys = {"a": drawn("red"), "b": drawn("blue"), "odd": base64.b64encode(b"no picture").decode()}
     with world.standins.store.transaction():
         for key, data in keys.items():
@@ -242,6 +244,20 @@ def test_pictures_come_to_products_that_have_none(world: World, shop: Connection
     ours = add(SYSTEM, gloves().product_id, base64.b64decode(keys["b"]), "Our own")
     read(shop)
     (run,) = Run.objects.filter(connection=shop, kind="pictures")
+    # An account that breaks off before the last of them leaves none behind, so that all of them are still wanted.
+    whole = WebShop.picture
+
+    def broken(self: WebShop, key: str) -> bytes:
+        if key == "b":
+            raise UnreachableError("gone")
+        return whole(self, key)
+
+    with monkeypatch.context() as breaks, pytest.raises(UnreachableError):
+        breaks.setattr(WebShop, "picture", broken)
+        picture_intake.take_pictures(run)
+    assert not Item.objects.get(sku="SMK-S").product.pictures.exists()
+    assert [row.group_id for row in picture_intake.lacking(shop)] == ["p1"]
+    run = Run.objects.create(connection=shop, kind="pictures")
     picture_intake.take_pictures(run)
     run.refresh_from_db()
     assert (run.state, run.total, run.done, run.taken, run.failed) == ("done", 4, 4, 2, 2)
@@ -270,7 +286,7 @@ def test_pictures_come_to_products_that_have_none(world: World, shop: Connection
 def test_what_is_said_beside_never_sets_a_listing_aside(world: World, shop: Connection) -> None:
     odd = {"plain": "x", "number": 5, "none": None, "list": ["y"], "long": "z" * 500, "": "nameless"}
     say(world, "p2", "web", details=odd, labels=["one", 2, None, {"x": 1}], text={"x": 1}, maker=7, state="archived")
-    assert "0 that cannot be read" not in read(shop)
+    assert "that cannot be read" not in read(shop)
     told = listing(shop).told
     assert told["attributes"] == {"plain": "x", "number": "5", "long": "z" * 160}
     assert (told["tags"], told["brand"], told["state"]) == (["one", "2"], "7", "hidden")

@@ -75,22 +75,26 @@ def take_pictures(run: Run) -> None:
 
 
 def _take(connector: Pictures, row: Listing, log: RunLog) -> None:
-    taken = failed = 0
+    """All of a product's pictures are fetched before the first is kept: were some kept and the rest not, it would have
+    pictures, and the rest would never come."""
+    fetched: list[tuple[bytes, str]] = []
     for one in row.told[KIND]:
         try:
-            data = connector.picture(one["key"])
-            add(SYSTEM, row.item.product_id if row.item else 0, data, one.get("alt", ""))
-            taken += 1
-        except (BadInputError, RefusedError) as error:
-            log.note(f"{row.sku or row.title}: {error.detail}")
-            failed += 1
+            fetched.append((connector.picture(one["key"]), one.get("alt", "")))
         except ConnectorError as error:
             if error.passing or error.whole_connection:
                 raise
             log.note(f"{row.sku or row.title}: {error}")
-            failed += 1
+    taken = 0
+    for data, alt in fetched:
+        try:
+            add(SYSTEM, row.item.product_id if row.item else 0, data, alt)
+            taken += 1
+        except (BadInputError, RefusedError) as error:
+            log.note(f"{row.sku or row.title}: {error.detail}")
     _settle(row)
-    log.step(done=taken + failed, taken=taken, failed=failed)
+    shown = len(row.told[KIND])
+    log.step(done=shown, taken=taken, failed=shown - taken)
 
 
 def _settle(row: Listing) -> None:
