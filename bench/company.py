@@ -62,8 +62,8 @@ ORDERS = """
 # Two lines an order; low item numbers sell far more often than high ones.
 LINES = """
     INSERT INTO sales_orderline (order_id, kind, item_id, external_id, sku, title, quantity, units, net, tax, tax_percent,
-        shipped, invoiced_net, invoiced_tax, invoiced, returned, past_zero, past_zero_scope)
-    SELECT o.id, 'item', i.id, 'l' || k, i.sku, i.title, 1, 1, 10.00, 2.30, 23, 1, 10.00, 2.30, 1, 0, 0, ''
+        shipped, invoiced_net, invoiced_tax, invoiced, returned, credited, credited_net, credited_tax, past_zero, past_zero_scope)
+    SELECT o.id, 'item', i.id, 'l' || k, i.sku, i.title, 1, 1, 10.00, 2.30, 23, 1, 10.00, 2.30, 1, 0, 0, 0, 0, 0, ''
     FROM sales_salesorder o CROSS JOIN generate_series(1, 2) AS k
     JOIN (SELECT id, sku, title, row_number() OVER (ORDER BY id) - 1 AS place FROM catalogue_item) i
       ON i.place = floor(%(items)s * power(((o.id * 7919 + k * 104729) %% 100003) / 100003.0, 2))

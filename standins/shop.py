@@ -299,6 +299,48 @@ def capture(account: str, order_id: str, payment_id: str) -> Any:
     return made
 
 
+@bp.post("/api/orders/<order_id>/refunds")
+@scoped("shop", "shipments:write")
+def refund(account: str, order_id: str) -> Any:
+    """Pay a customer back, once for each key."""
+    order = store().get(account, "order", order_id)
+    if order is None:
+        return refusal(404, "There is no such order.")
+    key = request.headers.get("Idempotency-Key", "")
+    done = next((one for one in order.setdefault("refunds", []) if one["key"] == key), None)
+    if done:
+        return done
+    body = request.get_json(silent=True) or {}
+    order["updated_at"] = stamp(store(), account)
+    made = _pay_back(order, money(body.get("amount"), "amount"), body.get("lines", []), key, str(body.get("note", "")), "")
+    if isinstance(made, str):
+        return refusal(409, made)
+    _changed(account, order)
+    return made
+
+
+def _pay_back(order: Doc, amount: Decimal, lines: list[Doc], key: str, note: str, goods: str) -> Doc | str:
+    """Note a refund on an order, or say why there can be none."""
+    back = sum((Decimal(one["amount"]) for one in order.setdefault("refunds", [])), Decimal(0))
+    left = (Decimal(0) if order["status"] in ("on_account", "awaiting_payment") else Decimal(order["total"])) - back
+    if not 0 < amount <= left:
+        return f"Of this order {left} can be paid back."
+    method = order["payments"][0]["method"] if order["payments"] else "card"
+    number = len(order["refunds"]) + 1
+    made: Doc = {
+        "id": f"r{number}-{order['id']}",
+        "key": key,
+        "at": order["updated_at"],
+        "amount": str(amount),
+        "method": method,
+        "note": note,
+        "goods": goods,
+        "lines": lines,
+    }
+    order["refunds"].append(made)
+    return made
+
+
 def _changed(account: str, order: Doc) -> None:
     """Keep an order that is another than before, and tell who listens."""
     order |= {"version": order["version"] + 1, "updated_at": stamp(store(), account)}
@@ -401,6 +443,7 @@ def _order(account: str, lines: list[Doc], who: Doc) -> Doc:
         "shipping_lines": [],
         "shipments": [],
         "payments": [],
+        "refunds": [],
     }
 
 
@@ -533,6 +576,29 @@ def edit_order(account: str) -> Response:
                 order["fulfilment"] = "part-shipped"
             _changed(account, order)
     return redirect(f"/shop/{account}/office?said=Changed.")
+
+
+@bp.post("/office/refund")
+def pay_back(account: str) -> Response:
+    """Somebody at the shop pays a line back, all of it or so many, less its share of a discount."""
+    with store().transaction():
+        order = store().get(account, "order", request.form["id"])
+        at = max(0, int(request.form.get("line", "1")) - 1)
+        said = "There+is+no+such+order."
+        if order and at < len(order["lines"]):
+            line = order["lines"][at]
+            count = int(request.form.get("count") or line["quantity"])
+            goods = sum((Decimal(one["amount"]) for one in order["lines"]), Decimal(0))
+            off = sum((Decimal(one["amount"]) for one in order["discounts"]), Decimal(0))
+            worth = Decimal(line["amount"]) * count / Decimal(str(line["quantity"]))
+            amount = (worth * (goods - off) / goods if goods else worth).quantize(CENT, ROUND_HALF_UP)
+            order["updated_at"] = stamp(store(), account)
+            told = [{"id": line["id"], "quantity": str(count), "amount": str(amount)}]
+            made = _pay_back(order, amount, told, "", "", request.form.get("goods", ""))
+            said = made if isinstance(made, str) else f"Paid back: {amount}."
+            if not isinstance(made, str):
+                _changed(account, order)
+    return redirect(f"/shop/{account}/office?said={said}")
 
 
 def _left(order: Doc, at: int) -> int:

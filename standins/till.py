@@ -189,21 +189,50 @@ def sell(account: str) -> Response:
                     )
         if not rows:
             return redirect(f"/till/{account}/?said=Nothing+was+rung+up.")
-        number = int(till.get("next_number", 1))
-        store().amend(account, "account", account, {**till, "next_number": number + 1})
-        receipt: Doc = {
-            "id": secrets.token_hex(6),
-            "number": f"{number:05d}",
-            "sold_at": stamp(store(), account),
-            "uploaded_at": "",
-            "currency": "EUR",
-            "tender": request.form.get("tender", "cash"),
-            "outlet": request.form.get("outlet", ""),
-            "rows": rows,
-            "total": str(sum(Decimal(r["sum"]) for r in rows)),
-        }
-        store().put(account, "receipt", receipt["id"], receipt)
+        receipt = _receipt(account, till, rows, request.form.get("tender", "cash"), request.form.get("outlet", ""))
     return redirect(f"/till/{account}/?said=Sold:+{receipt['total']}+EUR.+It+waits+in+the+till.")
+
+
+def _receipt(account: str, till: Doc, rows: list[Doc], tender: str, outlet: str, refund_of: str = "") -> Doc:
+    """The next receipt; it waits in the till until the batch is uploaded."""
+    number = int(till.get("next_number", 1))
+    store().amend(account, "account", account, {**till, "next_number": number + 1})
+    receipt: Doc = {
+        "id": secrets.token_hex(6),
+        "number": f"{number:05d}",
+        "sold_at": stamp(store(), account),
+        "uploaded_at": "",
+        "currency": "EUR",
+        "tender": tender,
+        "outlet": outlet,
+        "rows": rows,
+        "total": str(sum(Decimal(r["sum"]) for r in rows)),
+    }
+    if refund_of:
+        receipt["refund_of"] = refund_of
+    store().put(account, "receipt", receipt["id"], receipt)
+    return receipt
+
+
+@bp.post("/refund")
+def refund(account: str) -> Response:
+    """Take goods of a receipt back over the counter: one of its rows, all of it or so many."""
+    with store().transaction():
+        till = account_of(account, "till")
+        sale = next((r for r in store().all(account, "receipt") if r["number"] == request.form.get("number", "").strip()), None)
+        at = max(0, int(request.form.get("row") or "1") - 1)
+        if sale is None or sale.get("refund_of") or at >= len(sale["rows"]):
+            return redirect(f"/till/{account}/?said=There+is+no+such+receipt+or+row.")
+        row = sale["rows"][at]
+        earlier = [r for r in store().all(account, "receipt") if r.get("refund_of") == sale["id"]]
+        left = row["count"] + sum(r["count"] for one in earlier for r in one["rows"] if r["of"] == row["pos"])
+        count = int(request.form.get("count") or left)
+        if not 0 < count <= left:
+            return redirect(f"/till/{account}/?said=Of+that+row+{left}+can+come+back.")
+        amount = (Decimal(row["sum"]) * count / row["count"]).quantize(CENT)
+        back = {**row, "pos": 1, "of": row["pos"], "count": -count, "sum": str(-amount)}
+        made = _receipt(account, till, [back], request.form.get("tender", "cash"), sale["outlet"], sale["id"])
+    return redirect(f"/till/{account}/?said=Paid+back:+{-Decimal(made['total'])}+EUR.+It+waits+in+the+till.")
 
 
 @bp.post("/price")

@@ -16,7 +16,7 @@ from django.db.models.functions import Coalesce
 from yuvrel.books.models import JournalEntry, JournalLine, LedgerDocument
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder
 from yuvrel.channels.models import OutboundMessage
-from yuvrel.sales.models import Reservation, SalesOrder
+from yuvrel.sales.models import CreditLine, CreditNote, OrderLine, Reservation, ReturnLine, ReturnPart, SalesOrder, ShipmentLine
 from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove, Transfer, TransferLine, TransferPart
 
 Pair = tuple[int, int]
@@ -60,6 +60,7 @@ def assert_invariants() -> None:
     assert control == sum(worth.values(), D(0)), "4: the control account is the value of all stock"
     assert_in_transit()
     assert_nets()
+    assert_given_back()
 
 
 def assert_nothing_crosses() -> None:
@@ -121,6 +122,39 @@ def assert_nets() -> None:
     """What an order keeps as its net is what its lines come to."""
     for order in SalesOrder.objects.annotate(lines_net=Coalesce(Sum("lines__net"), D(0), output_field=DecimalField())):
         assert order.net == order.lines_net, order.number
+
+
+def assert_given_back() -> None:
+    """What an order's lines say came back and was credited is what the documents say; nothing comes back dearer than it left,
+    and what came back is worth what the books say."""
+    coming: dict[int, D] = defaultdict(D)
+    for line in ReturnLine.objects.all():
+        coming[line.order_line_id] += line.quantity
+    sold = list(OrderLine.objects.all())
+    assert_same(coming, {row.pk: row.returned for row in sold}, "returns: lines add up to what comes back")
+    units: dict[int, D] = defaultdict(D)
+    money: dict[int, D] = defaultdict(D)
+    for given in CreditLine.objects.all():
+        units[given.order_line_id] += given.quantity
+        money[given.order_line_id] += given.gross
+    assert_same(units, {row.pk: row.credited for row in sold}, "credits: units")
+    assert_same(money, {row.pk: row.credited_net + row.credited_tax for row in sold}, "credits: amounts")
+    left: dict[int, D] = defaultdict(D)
+    for shipped in ShipmentLine.objects.all():
+        left[shipped.order_line_id] += shipped.cost
+    back: dict[str, D] = defaultdict(D)
+    for part in ReturnPart.objects.select_related("line__back", "line__order_line"):
+        left[part.line.order_line_id] -= part.value
+        back[part.line.back.number] += part.value
+    assert all(cost >= 0 for cost in left.values()), "returns: more came back than it left with"
+    for note in CreditNote.objects.all():
+        entry = JournalEntry.objects.get(document=note.number, kind="credit note")
+        credited = entry.lines.filter(amount__lt=0).exclude(account__role="surcharge_income").aggregate(t=Sum("amount"))["t"]
+        assert -(credited or D(0)) == note.total, "credits: the books say what the note does"
+    booked: dict[str, D] = defaultdict(D)
+    for line in JournalLine.objects.filter(entry__kind="return", account__role="cost_of_sales", memo="").select_related("entry"):
+        booked[line.entry.document] -= line.amount
+    assert_same(back, booked, "returns: cost of sales goes back by what came back")
 
 
 def assert_told_once() -> None:

@@ -23,7 +23,7 @@ from yuvrel.planning.models import ItemForecast
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.loading import base_list
 from yuvrel.pricing.models import PriceList
-from yuvrel.sales.models import Customer, CustomerGroup, OrderLine, SalesOrder
+from yuvrel.sales.models import CreditNote, Customer, CustomerGroup, OrderLine, Return, SalesOrder
 from yuvrel.sales.till_counts import CountedTender, take_count
 from yuvrel.server.api import api
 from yuvrel.server.workings import WORKINGS
@@ -112,6 +112,7 @@ def real_ids(user: User) -> dict[str, Any]:
         "location_id": forecast.location_id,
         "purchase-orders/order_id": PurchaseOrder.objects.filter(state="draft").values_list("pk", flat=True)[0],
         "order_id": order.pk,
+        "return_id": Return.objects.get(state="expected").pk,
         "line_id": line.pk,
         "listing_id": Listing.objects.filter(link="unlinked").exclude(sku="").values_list("pk", flat=True)[0],
         "publication_id": Publication.objects.order_by("pk").values_list("pk", flat=True)[0],
@@ -151,6 +152,7 @@ def working_keys() -> dict[str, str]:
         SYSTEM, listing.connection, "z", "Z1", timezone.now(), "EUR", [CountedTender("cash", Decimal(0), Decimal(1))]
     )[0]
     keys |= {"till-count": f"{counted.lines.values_list('pk', flat=True)[0]}"}
+    keys |= {"credit": f"{CreditNote.objects.values_list('pk', flat=True)[0]}"}
     keys |= {"asked": f"{Customer.objects.values_list('pk', flat=True)[0]}-{balance.item_id}"}
     assert set(keys) == set(WORKINGS)
     return keys

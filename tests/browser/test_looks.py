@@ -31,13 +31,16 @@ from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.catalogue import pictures
 from yuvrel.channels.models import Call, Connection, HeardWord, Listing, ListingNote, Publication, Run
 from yuvrel.channels.runs import raise_snag
+from yuvrel.core.credits import Wanted as Credited
 from yuvrel.core.rules import Level, Rung
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.planning import forecasts
 from yuvrel.pricing.actions import keep_list
 from yuvrel.rules.actions import change
+from yuvrel.sales import returns
 from yuvrel.sales.actions import take_order, take_till_sale
+from yuvrel.sales.credits import credit
 from yuvrel.sales.customers import keep, keep_group
 from yuvrel.sales.incoming import IncomingPayment
 from yuvrel.stock import transfers
@@ -61,6 +64,7 @@ SHEETS = (
     "/shelf/transfers",
     "/shelf/transfers/new",
     "/orders",
+    "/orders/returns",
     "/orders/customers",
     "/buying",
     "/buying/forecasts",
@@ -194,6 +198,10 @@ def _crowded() -> list[str]:
     made = transfers.draft(SYSTEM, place.pk, stall.pk, [transfers.Load(item.pk, D(1))], timezone.now().date(), LONG)
     sent = transfers.draft(SYSTEM, place.pk, stall.pk, [transfers.Load(item.pk, D(1))], timezone.now().date())
     transfers.send(SYSTEM, sent.pk, sent.version, timezone.now())
+    sold = take_till_sale(SYSTEM, incoming(till, order_line(item, 99_999, "98765432.10"), placed_at=timezone.now())).order
+    coming = [returns.Coming(sold.lines.get().pk, D(99_998), "damaged on the way")]
+    back = returns.announce(SYSTEM, sold.pk, coming, timezone.now(), LONG)
+    credit(SYSTEM, sold.pk, {coming[0].line_id: Credited(D(90_000))}, timezone.now(), note=LONG, back_id=back.pk)
     adjust(SYSTEM, item_id=item.pk, location_id=place.pk, reason="count", at=timezone.now(), counted=D(1_234_567), note=LONG)
     raise_snag(shop, "deliver", f"{LONG} could not be told", f"The account said: {WORD} {WORD} {WORD}. {LONG}", field="lines")
     Drift.objects.create(
@@ -236,6 +244,10 @@ def _crowded() -> list[str]:
         f"/range/prices/{prices.pk}",
         f"/orders/customers/{customer.pk}",
         f"/orders/{order.pk}",
+        f"/orders/{sold.pk}",
+        f"/orders/{sold.pk}/return",
+        f"/orders/{sold.pk}/credit?back={back.pk}",
+        f"/orders/returns/{back.pk}",
         f"/buying/orders/{purchase.pk}",
         f"/shelf/transfers/{made.pk}",
         f"/shelf/transfers/{sent.pk}",

@@ -62,13 +62,15 @@ from yuvrel.connectors.capabilities import PROTOCOLS, Capability
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import RemotePrice
 from yuvrel.connectors.registry import KINDS
+from yuvrel.core.credits import Wanted as Returned
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.pricing.actions import keep_list
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.loading import base_list
 from yuvrel.sales.actions import ship
-from yuvrel.sales.models import Capture, SalesOrder, Shipment, TillCount
+from yuvrel.sales.credits import Refund, credit
+from yuvrel.sales.models import Capture, CreditNote, SalesOrder, Shipment, TillCount
 from yuvrel.stock.actions import adjust
 from yuvrel.stock.models import StockBalance
 
@@ -303,6 +305,29 @@ class WebShopContract(Contract):
                 ("paid", [one["amount"]]) for one in there
             ]
             assert not Capture.objects.filter(told_channel_at=None).exists()
+
+        return lambda: deliver(self.again()), check
+
+    def refunds(self) -> Trial:
+        """Two orders that have left are credited here, and the shop pays each back once."""
+        for _ in range(2):
+            self.world.buy({"v1": 1})
+        self.take_in()
+        for order in SalesOrder.objects.all():
+            ship(SYSTEM, order.pk, at=timezone.now())
+            wanted = {line.pk: Returned(line.quantity) for line in order.lines.filter(kind="item")}
+            credit(SYSTEM, order.pk, wanted, timezone.now(), refund=Refund(tell_channel=True))
+        relay_now()
+
+        def check() -> None:
+            inbound.poll(self.again())
+            there = self.store.all(self.account, "order")
+            notes = {note.number: note for note in CreditNote.objects.all()}
+            assert [[(r["key"], D(r["amount"])) for r in order["refunds"]] for order in there] == [
+                [(note.number, note.total)] for note in notes.values()
+            ]
+            assert len(notes) == 2, "what the shop tells of our own refunds is no new one"
+            assert all(note.external_id and note.told_channel_at for note in notes.values())
 
         return lambda: deliver(self.again()), check
 

@@ -25,7 +25,8 @@ from yuvrel.people.roles import SYSTEM, Actor, Role
 from yuvrel.sales.actions import release, ship
 from yuvrel.sales.history import take_past
 from yuvrel.sales.models import Capture, SalesOrder
-from yuvrel.sales.queries import order_page, total_working
+from yuvrel.sales.order_page import order_page
+from yuvrel.sales.queries import total_working
 
 pytestmark = pytest.mark.django_db
 RATE = D("0.8531")

@@ -26,7 +26,7 @@ from yuvrel.sales.actions import hold, release, ship, take_order
 from yuvrel.sales.customers import keep
 from yuvrel.sales.documents import INVOICE
 from yuvrel.sales.models import Customer, Invoice, SalesOrder
-from yuvrel.sales.queries import order_page
+from yuvrel.sales.order_page import order_page
 
 pytestmark = pytest.mark.django_db
 

@@ -29,7 +29,8 @@ from yuvrel.rules.actions import change
 from yuvrel.rules.models import SettingValue
 from yuvrel.sales.actions import ship
 from yuvrel.sales.models import SalesOrder
-from yuvrel.sales.queries import order_page, order_sheet
+from yuvrel.sales.order_page import order_page
+from yuvrel.sales.queries import order_sheet
 from yuvrel.server import today as today_sheet
 from yuvrel.stock.models import StockBalance
 

@@ -24,7 +24,7 @@ from yuvrel.core.errors import BadInputError, ForbiddenError, RefusedError
 from yuvrel.people.roles import SYSTEM, Actor, Role
 from yuvrel.sales.actions import release, ship
 from yuvrel.sales.models import Capture, SalesOrder
-from yuvrel.sales.queries import order_page
+from yuvrel.sales.order_page import order_page
 
 pytestmark = pytest.mark.django_db
 

@@ -93,11 +93,11 @@ def _check_history() -> None:
 
 def _check_books(setup: dict[str, dict[str, Any]]) -> None:
     assert compare_value().agrees
-    # The transfers of the last days are told once the ledger is live.
+    # The transfers and returns of the last days are told once the ledger is live.
     told = JournalLine.objects.filter(entry__ledger_document__state="sent")
     ours = dict(told.values_list("account__code").annotate(t=Sum("amount")).order_by())
     waiting = JournalLine.objects.filter(entry__ledger_document__state="pending").values_list("entry__kind", flat=True)
-    assert set(waiting) == {"transfer"}
+    assert set(waiting) == {"transfer", "return", "credit note"}
     theirs: dict[str, D] = defaultdict(D)
     for document in setup["daybook"]["document"]:
         for posting in document["postings"]:

@@ -12,6 +12,7 @@ from typing import Any
 
 import pytest
 from django.db import transaction
+from django.db.models import F
 from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule, run_state_machine_as_test
@@ -23,11 +24,14 @@ from yuvrel.books.models import Period
 from yuvrel.buying.actions import Answer, Arrived, Wanted, acknowledge, cancel, draft, receive, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.channels.jobs import relay_now
+from yuvrel.core.credits import Wanted as Credited
 from yuvrel.core.errors import YuvrelError
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
+from yuvrel.sales import returns
 from yuvrel.sales.actions import release, ship, take_order, take_till_sale
-from yuvrel.sales.models import Reservation, SalesOrder
+from yuvrel.sales.credits import credit
+from yuvrel.sales.models import OrderLine, Reservation, Return, ReturnPart, SalesOrder
 from yuvrel.stock import transfers
 from yuvrel.stock.actions import OpeningRow, adjust, take_opening
 from yuvrel.stock.models import ItemCost, StockBalance, StockMove, Transfer
@@ -73,7 +77,8 @@ class Business(RuleBasedStateMachine):
         make_connection("ledger", accounts={})
         self.till_sales = self.closed_for = 0
         self.exact: dict[int, ExactCost] = defaultdict(ExactCost)
-        self.seen, self.promises = 0, self._balances()
+        self.seen = self.seen_part = 0
+        self.promises = self._balances()
         self.price: D | Fraction | None = None
         self._begin()
         self._follow({self.one.pk: [D("2.17"), D("3.01")], self.two.pk: [D("0.33")]})
@@ -108,6 +113,12 @@ class Business(RuleBasedStateMachine):
             self.seen = move.pk
             if move.quantity < 0:
                 self.exact[move.item_id].take_out(-move.quantity)
+            elif move.reason == "return":
+                # Units come back at what they left at, in the order in which they were looked at.
+                part = ReturnPart.objects.filter(pk__gt=self.seen_part).exclude(kind="written off").order_by("pk")[0]
+                self.seen_part = part.pk
+                assert (part.item_id, part.quantity) == (move.item_id, move.quantity)
+                self.exact[move.item_id].take_in(move.quantity, Fraction(part.value) / Fraction(part.quantity))
             else:
                 price = prices[move.item_id].pop(0) if prices else self.price
                 self.exact[move.item_id].take_in(
@@ -256,6 +267,48 @@ class Business(RuleBasedStateMachine):
         }
         attempt(how, events[how])
 
+    @rule(which=WHICH, units=UNITS, fate=st.sampled_from(["restock", "repair", "write_off"]), later=st.booleans())
+    def bring_back(self, which: int, units: int, fate: str, later: bool) -> None:
+        """Goods that left are expected, and come at once or later."""
+        lines = OrderLine.objects.filter(shipped__gt=F("returned"), item__isnull=False).order_by("pk")
+        line = lines[which % len(lines)] if lines else None
+        if line is None:
+            return
+        coming = returns.Coming(line.pk, min(D(units), line.shipped - line.returned))
+
+        def come() -> None:
+            with transaction.atomic():
+                back = returns.announce(SYSTEM, line.order_id, [coming], NOW)
+                if not later:
+                    found = {back.lines.get().pk: returns.Found(**{fate: coming.quantity})}
+                    returns.inspect(SYSTEM, back.pk, found, NOW)
+
+        attempt("expect" if later else fate, come)
+
+    @rule(which=WHICH, units=UNITS, comes=st.booleans())
+    def settle_return(self, which: int, units: int, comes: bool) -> None:
+        rows = list(Return.objects.filter(state__in=Return.OPEN).order_by("pk"))
+        if not rows:
+            return
+        back = rows[which % len(rows)]
+        line = back.lines.get()
+        found = {line.pk: returns.Found(restock=D(units) if units == 9 else min(D(units), line.left))}
+        event = (
+            partial(returns.inspect, SYSTEM, back.pk, found, NOW)
+            if comes
+            else partial(returns.close, SYSTEM, back.pk, back.version)
+        )
+        attempt("come" if comes else "not come", event)
+
+    @rule(which=WHICH, units=UNITS, cents=CENTS, fee=st.booleans())
+    def credit(self, which: int, units: int, cents: int, fee: bool) -> None:
+        lines = OrderLine.objects.filter(shipped__gt=F("credited")).order_by("pk")
+        line = lines[which % len(lines)] if lines else None
+        if line is None:
+            return
+        wanted = Credited(min(D(units), line.shipped - line.credited)) if cents % 3 else Credited(gross=D(cents) / 100)
+        attempt("credit", lambda: credit(SYSTEM, line.order_id, {line.pk: wanted}, NOW, fee=D(cents % 2) / 100 if fee else D(0)))
+
     @rule(steps=st.integers(1, 3))
     def close_the_month(self, steps: int) -> None:
         """For a few steps everything dated into it is refused, and a till sale goes into the next."""
@@ -306,7 +359,7 @@ def test_any_sequence_keeps_the_invariants() -> None:
     SUCCEEDED.clear()
     expected = {"ship", "release", "adjust lost", "adjust found", "adjust count", "buy", "accept", "refuse", "cancel purchase"}
     expected |= {"receive EUR", "receive PLN", "open stock", "close", "reopen", "order", "till sale", "change"}
-    expected |= {"send over", "arrive", "lost", "back"}
+    expected |= {"send over", "arrive", "lost", "back", "expect", "restock", "repair", "write_off", "come", "not come", "credit"}
     # What is drawn leaves some events out of some sequences: more are drawn until each came about often.
     for more in range(5):
         drawn = settings(

@@ -43,8 +43,8 @@ from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.planning import forecasts
 from yuvrel.planning import queries as planning
 from yuvrel.platform import faults
+from yuvrel.sales import order_page, return_queries, returns, till_counts
 from yuvrel.sales import queries as sales
-from yuvrel.sales import till_counts
 from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.sales.models import SalesOrder
 from yuvrel.server import sheets, today
@@ -65,6 +65,7 @@ PATHS = {
     "agreement": "/api/v1/agreement/items",
     "runs": "/api/v1/runs",
     "till_counts": "/api/v1/till-counts",
+    "returns": "/api/v1/returns",
 }
 
 
@@ -96,6 +97,8 @@ def company() -> Location:
     take_order(SYSTEM, incoming(shop, order_line(hive, 50), placed_at=NOW), NOW)
     for days in range(1, 8):
         take_till_sale(SYSTEM, incoming(till, order_line(honey, 1), placed_at=timezone.now() - timedelta(days=days)))
+    for number, sale in enumerate(SalesOrder.objects.filter(kind="till").order_by("pk")[:3]):
+        returns.announce(SYSTEM, sale.pk, [returns.Coming(sale.lines.get().pk, D(1))], NOW - timedelta(hours=number))
     for day, counted in ((3, "12.30"), (1, "30.00")):
         tenders = [till_counts.CountedTender(way, D(0), D(counted) * share) for share, way in enumerate(("cash", "card"), 1)]
         closed = timezone.now() - timedelta(days=day)
@@ -272,6 +275,7 @@ SORTS = {
     "moves": (stock.MOVE_SORTS, {"happened": "happened_at", "recorded": "recorded_at"}),
     "orders": (sales.SORTS, {"placed": "placed_at"}),
     "till_counts": (till_counts.SORTS, {"closed": "closed_at"}),
+    "returns": (return_queries.SORTS, {"made": "made_at"}),
     "suppliers": (suppliers.SORTS, {"lead": "lead_days", "minimum": "order_minimum"}),
     "purchase_orders": (purchases.SORTS, {"place": "location", "expected": "expected_on", "made": "made_at"}),
 }
@@ -424,7 +428,7 @@ def every_second_fails(monkeypatch: pytest.MonkeyPatch) -> None:
 
         return real(make if next(count) % 2 else fails, *others)
 
-    for module in (faults, planning, sales, today):
+    for module in (faults, planning, order_page, today):
         monkeypatch.setattr(module, "row_or", row_or)
 
 

@@ -37,9 +37,9 @@ from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.sales.rules import order_rules
 from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove
 
+from . import order_checks
 from .keeping import Finding, keep
 from .models import Drift
-from .order_checks import compare_orders
 from .price_checks import OF_GROUP, can_take, check_prices
 
 IN_MOTION = (Listing.Offer.PENDING, Listing.Offer.HELD)
@@ -192,32 +192,39 @@ def _compare_shown(connection: Connection, rows: list[Resting]) -> list[Compared
 
 
 def check_orders(connection: Connection) -> None:
-    """A3: orders there and here: presence, total, cancelled or not. Takes in what is new first."""
+    """A3: orders there and here: presence, total, what was paid back of it, cancelled or not. Takes in what is new first."""
     inbound.poll(connection)
     since = max(connection.live_since or connection.created_at, timezone.now() - LOOK_BACK)
     theirs: dict[str, RemoteOrder] = {}
+    takes_back: list[RemoteOrder] = []
     connector = connector_as(connection, Orders)
     # The account's clock may be off: what it changed lately may carry a time before the one we ask for.
     asked = (since - inbound.OVERLAP).isoformat()
     now = timezone.now()
     for page in pages(lambda cursor: connector.orders(asked, cursor)):
         for order in (inbound.read_order(connector, raw, now) for raw in page.rows):
-            if isinstance(order, RemoteOrder) and order.placed_at >= since:
+            if isinstance(order, RemoteOrder) and order.refund_of:
+                takes_back.append(order)
+            elif isinstance(order, RemoteOrder) and order.placed_at >= since:
                 theirs[order.external_id] = order
     ours = {row.external_id: row for row in SalesOrder.objects.filter(connection=connection, history=False, placed_at__gte=since)}
     waiting = {inbound.order_of(m.key) for m in InboundMessage.objects.filter(connection=connection, state="new")}
+    waiting |= {order.refund_of for order in takes_back if order.external_id in waiting}
+    back_there, back_here = order_checks.paid_back_there(theirs, takes_back), order_checks.paid_back_here(connection)
     rules = order_rules(connection)
     means = {k: inbound.meaning(connection, order.status, rules) for k, order in theirs.items()}
     wanted = {k for k in theirs if means[k] in (inbound.TAKEN, inbound.HELD) or k in ours} - waiting
-    state_here = {k: f"{row.told_total:.2f} {'cancelled' if row.state == 'cancelled' else 'open'}" for k, row in ours.items()}
-    state_there = {k: f"{theirs[k].total:.2f} {'cancelled' if means[k] == inbound.CANCELLED else 'open'}" for k in wanted}
+    stands = order_checks.stands
+    state_here = {k: stands(row.told_total, row.state == "cancelled", back_here.get(k)) for k, row in ours.items()}
+    state_there = {k: stands(theirs[k].total, means[k] == inbound.CANCELLED, back_there.get(k)) for k in wanted}
     findings = []
     for key, here, there in compare_text(state_here, state_there):
         number = ours[key].number if key in ours else theirs[key].number
         refs = {"order": ours[key].pk} if key in ours else {}
         findings.append(Finding(f"order:{key}", f"Order {number}", here, there, "the channel's order", refs))
-    left = sum((theirs[k].total for k in wanted), ZERO)
-    keep(Code.A3, connection, left, sum((row.told_total for row in ours.values()), ZERO), len(wanted | set(ours)), findings)
+    left = sum((theirs[k].total - back_there.get(k, ZERO) for k in wanted), ZERO)
+    right = sum((row.told_total - back_here.get(k, ZERO) for k, row in ours.items()), ZERO)
+    keep(Code.A3, connection, left, right, len(wanted | set(ours)), findings)
 
 
 def check_shelf() -> None:
@@ -384,7 +391,7 @@ def _compare_ledger(connection: Connection) -> _LedgerOutcome:
                 "see the documents of that month",
             )
         )
-    findings += compare_orders(connection, connector)
+    findings += order_checks.compare_orders(connection, connector)
     inventory = connection.accounts.get(Role.INVENTORY, "")
     left = sum((v for (_, code), v in by_account.items() if code == inventory), ZERO)
     right = sum((v for (_, code), v in balances.items() if code == inventory), ZERO)

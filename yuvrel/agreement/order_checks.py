@@ -1,20 +1,48 @@
-"""Orders that the ledger keeps as quotes or sales orders, against ours."""
+"""Orders there, against ours: what was paid back of them at a channel, and those that the ledger keeps as quotes or sales
+orders."""
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from datetime import datetime
+from decimal import Decimal
 
 from django.db.models import F, QuerySet, Sum
+from django.db.models.functions import Coalesce
 
 from yuvrel.channels.ledger_out import ORDER, state_of
 from yuvrel.channels.models import Connection, OutboundMessage
 from yuvrel.connectors.capabilities import LedgerOrders
+from yuvrel.connectors.messages import RemoteOrder
 from yuvrel.core.money import ZERO
 from yuvrel.events.actions import waiting_for
 from yuvrel.events.models import Event
-from yuvrel.sales.models import SalesOrder
+from yuvrel.sales.models import CreditNote, SalesOrder
 
 from .keeping import Finding
+
+
+def paid_back_there(theirs: Mapping[str, RemoteOrder], takes_back: Iterable[RemoteOrder]) -> dict[str, Decimal]:
+    """What a channel says was paid back of each order: in the order itself, or by receipts that take it back."""
+    found: dict[str, Decimal] = {}
+    for key, order in theirs.items():
+        if order.refunds:
+            found[key] = sum((one.paid for one in order.refunds), ZERO)
+    for order in takes_back:
+        found[order.refund_of] = found.get(order.refund_of, ZERO) + order.total
+    return found
+
+
+def paid_back_here(connection: Connection) -> dict[str, Decimal]:
+    """The same as our credit notes say, in the channel's currency: of those that the channel has paid back."""
+    rows = CreditNote.objects.filter(order__connection=connection).exclude(external_id="")
+    sums = rows.values_list("order__external_id").annotate(total=Sum(Coalesce("stated", "refunded")))
+    return dict(sums.order_by())
+
+
+def stands(total: Decimal, cancelled: bool, back: Decimal | None) -> str:
+    """An order in a line: its total, whether it is cancelled, what was paid back."""
+    return f"{total:.2f} {'cancelled' if cancelled else 'open'}{f', {back:.2f} paid back' if back else ''}"
 
 
 def compare_orders(connection: Connection, connector: object) -> list[Finding]:

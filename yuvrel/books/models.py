@@ -72,6 +72,8 @@ class JournalEntry(FromDocument):
         TRANSFER = "transfer"
         SUMMARY = "summary"
         TILL_COUNT = "till count"
+        RETURN = "return"
+        CREDIT = "credit note"
 
     company = owner()
     kind = models.CharField(max_length=12, choices=Kind.choices)
@@ -152,6 +154,7 @@ class LedgerDocument(models.Model):
         INVOICE = "invoice"
         JOURNAL = "journal"
         BILL = "bill"
+        CREDIT = "credit"
 
     class State(models.TextChoices):
         PENDING = "pending"

@@ -232,11 +232,11 @@ def remove(actor: Actor, connection_id: int) -> None:
 
 def check_settings(row: Connection, changes: dict[str, Any]) -> None:
     """Raises BadInputError naming the setting that cannot be."""
-    known = set(Location.objects.values_list("pk", flat=True))
+    known = set(Location.objects.filter(for_sale=True).values_list("pk", flat=True))
     for name in ("feeds", "fulfils_from", "their_place"):
         given = changes.get(name) or []
         if not set(given if isinstance(given, list) else [given]) <= known:
-            raise BadInputError("There is no such location.", field=name)
+            raise BadInputError("There is no such location that anything is sold from.", field=name)
     if changes.get("price_list") and not PriceList.objects.filter(pk=changes["price_list"]).exists():
         raise BadInputError("There is no such price list.", field="price_list")
     if "name" in changes and not str(changes["name"]).strip():

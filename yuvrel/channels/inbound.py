@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections import defaultdict
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from datetime import datetime, timedelta
 from hashlib import sha256
 from typing import Any
@@ -19,7 +20,7 @@ from yuvrel.catalogue.products import items_of
 from yuvrel.connectors.base import Page, order_states, pages, read
 from yuvrel.connectors.capabilities import Capability, Orders, Webhooks
 from yuvrel.connectors.http import ConnectorError, NonsenseError, RefusedThereError
-from yuvrel.connectors.messages import Raw, RemoteLine, RemoteOrder, RemotePayment, Unreadable
+from yuvrel.connectors.messages import Raw, RemoteLine, RemoteOrder, RemotePayment, RemoteRefund, Unreadable
 from yuvrel.core.bounds import EARLIEST, check_happened
 from yuvrel.core.errors import BadInputError, RefusedError, YuvrelError
 from yuvrel.core.gtin import normal_sku
@@ -27,6 +28,7 @@ from yuvrel.core.rules import MOST_WORD, MOST_WORDS
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.actions import Taken, take_order, take_till_sale
+from yuvrel.sales.credits import RefundLine, TakenRefund, take_refund, take_refunds
 from yuvrel.sales.incoming import IncomingLine, IncomingOrder, IncomingPayment
 from yuvrel.sales.models import SalesOrder
 from yuvrel.sales.rules import OrderRules, order_rules
@@ -279,12 +281,44 @@ def read_again(connection: Connection) -> int:
 
 
 def _take(connection: Connection, order: RemoteOrder, rules: OrderRules, at: datetime) -> Taken:
+    if order.refund_of:
+        return _take_back(connection, order)
+    taken = _take_sale(connection, order, rules, at)
+    if not order.refunds:
+        return taken
+    said = take_refunds(SYSTEM, taken.order.pk, [_refund(one) for one in order.refunds])
+    return replace(taken, problem=taken.problem or said, field=taken.field or ("refunds" if said else ""))
+
+
+def _take_sale(connection: Connection, order: RemoteOrder, rules: OrderRules, at: datetime) -> Taken:
     incoming = incoming_order(connection, order, rules)
     if issubclass(kind := kind_of(connection), Orders) and kind.sales_already_happened:
         return take_till_sale(SYSTEM, incoming)
     if order.sent_by_channel:
         return take_till_sale(SYSTEM, incoming, SalesOrder.Kind.SENT)
     return take_order(SYSTEM, incoming, at)
+
+
+def _refund(told: RemoteRefund) -> TakenRefund:
+    lines = [RefundLine(line.line_id, line.quantity, line.amount) for line in told.lines]
+    return TakenRefund(told.external_id, told.at, told.paid, lines, told.key, told.goods, told.method, told.note)
+
+
+def _take_back(connection: Connection, order: RemoteOrder) -> Taken:
+    """A receipt that takes another one back, in all or in part. Raises RefusedError where that sale is not known here."""
+    sale = connection.orders.filter(external_id=order.refund_of).first()  # type: ignore[attr-defined]
+    if sale is None:
+        raise RefusedError("The sale that it takes back is not known here. Once it is, try again.", field="refund_of")
+    if sale.state == SalesOrder.State.HELD:
+        raise RefusedError(
+            f"The sale that it takes back, {sale.number}, is held. Release that, then try again.", field="refund_of"
+        )
+    method = order.payments[0].method if order.payments else ""
+    lines = [RefundLine(line.external_id, line.quantity, line.amount) for line in order.lines]
+    told = TakenRefund(order.external_id, order.placed_at, order.total, lines, method=method, note=f"receipt {order.number}")
+    known = sale.credits.filter(external_id=order.external_id).exists()
+    take_refund(SYSTEM, sale.pk, told)
+    return Taken(sale, "repeated" if known else "changed")
 
 
 def incoming_order(connection: Connection, order: RemoteOrder, rules: OrderRules | None = None) -> IncomingOrder:

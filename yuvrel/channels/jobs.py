@@ -206,6 +206,7 @@ def _tell(events: Events) -> Woken:
     woken |= ledger_out.queue_orders({*by_kind[Event.Kind.ORDER], *open_ones})
     woken |= ledger_known.queue_contacts(by_kind[Event.Kind.CUSTOMER])
     woken |= outbound.queue_shipments(by_kind[Event.Kind.SHIPMENT])
+    woken |= outbound.queue_refunds(by_kind[Event.Kind.REFUND])
     return woken | outbound.queue_purchase_orders(by_kind[Event.Kind.PURCHASE_ORDER])
 
 
@@ -238,6 +239,7 @@ TO_TELL = frozenset(
         Event.Kind.ORDER,
         Event.Kind.CUSTOMER,
         Event.Kind.SHIPMENT,
+        Event.Kind.REFUND,
         Event.Kind.PURCHASE_ORDER,
         Event.Kind.FAULT,
         Event.Kind.SETTING,

@@ -116,19 +116,21 @@ def ledger_message(document: LedgerDocument, connection: Connection) -> LedgerDo
     )
 
 
-def _invoiced(entry: JournalEntry | None) -> SalesOrder | None:
-    """The order that an entry's invoice is for, if it is one."""
-    if entry is None or entry.kind != JournalEntry.Kind.INVOICE:
-        return None
-    found = SalesOrder.objects.filter(shipments__invoice__number=entry.document)
-    return found.select_related("connection", "customer").first()
+def _order_of(entry: JournalEntry | None) -> SalesOrder | None:
+    """The order that an entry's invoice or credit note is for, if it is one."""
+    found = SalesOrder.objects.select_related("connection", "customer")
+    if entry is not None and entry.kind == JournalEntry.Kind.INVOICE:
+        return found.filter(shipments__invoice__number=entry.document).first()
+    if entry is not None and entry.kind == JournalEntry.Kind.CREDIT:
+        return found.filter(credits__number=entry.document).first()
+    return None
 
 
 def send_document(connector: Connector, row: OutboundMessage) -> str:
     """Book a document; the ledger's id of it. Whom and what it names is told first, where the rules say so; an invoice
     names its order, where the ledger was told of it."""
     document = LedgerDocument.objects.select_related("entry").get(pk=row.subject_id)
-    message, order = ledger_message(document, row.connection), _invoiced(document.entry)
+    message, order = ledger_message(document, row.connection), _order_of(document.entry)
     more: dict[str, Any] = {"details": ledger_known.with_items(connector, row.connection, message.details)}
     if order is not None:
         rules = order_rules_of([order.connection])[order.connection_id]

@@ -4,6 +4,8 @@ from typing import ClassVar
 
 from django.db import models
 
+from yuvrel.connectors.capabilities import Capability
+from yuvrel.connectors.registry import KINDS
 from yuvrel.ownership import owned, owner
 from yuvrel.platform.columns import MONEY, QUANTITY
 
@@ -62,6 +64,11 @@ class Connection(models.Model):
 
     def __str__(self) -> str:
         return self.name
+
+    @property
+    def pays_back(self) -> bool:
+        """Whether the account can be asked to pay a customer back."""
+        return Capability.REFUNDS in KINDS[self.kind].can
 
     def has_history(self) -> bool:
         """Whether anything was ever exchanged, so that the row must stay."""

@@ -16,15 +16,16 @@ from yuvrel.books.actions import mark_refused
 from yuvrel.buying.actions import Answer, acknowledge, delivered, supplier_of
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.connectors.base import Connector, capable, read
-from yuvrel.connectors.capabilities import Capability, Captures, Purchases, Shipments
+from yuvrel.connectors.capabilities import Capability, Captures, Purchases, Refunds, Shipments
 from yuvrel.connectors.http import ConnectorError
-from yuvrel.connectors.messages import CaptureNotice, Raw, ShipmentNotice, SupplierAnswer, Unreadable
+from yuvrel.connectors.messages import CaptureNotice, Raw, RefundNotice, ShipmentNotice, SupplierAnswer, Unreadable
 from yuvrel.connectors.registry import KINDS
 from yuvrel.connectors.ubl import OrderDocument, OrderedLine, Party, build_order
 from yuvrel.core.errors import RefusedError, YuvrelError
+from yuvrel.core.money import round_money
 from yuvrel.people.queries import company
 from yuvrel.people.roles import SYSTEM
-from yuvrel.sales.models import Capture, Shipment, ShipmentLine
+from yuvrel.sales.models import Capture, CreditNote, Shipment, ShipmentLine
 
 from . import ledger_known
 from .credentials import connector_as, connector_for
@@ -43,6 +44,7 @@ REFUSED = {
     ledger_known.CONTACT: "The ledger did not take a contact",
     "shipment": "The channel did not take a shipment",
     "capture": "The channel did not charge a payment",
+    "refund": "The channel did not pay a customer back",
     "purchase_order": "The supplier did not take an order",
 }
 WAITING = OutboundMessage.State.WAITING
@@ -59,6 +61,16 @@ def queue_shipments(shipment_ids: Iterable[int]) -> set[int]:
         if Capability.CAPTURES in KINDS[connection.kind].can:
             taken = list(shipment.captures.values_list("pk", flat=True))  # type: ignore[attr-defined]
             woken |= queue("capture", taken, connection) if taken else set()
+    return woken
+
+
+def queue_refunds(note_ids: Iterable[int]) -> set[int]:
+    """Queue credit notes that their order's channel is to pay back."""
+    woken: set[int] = set()
+    rows = CreditNote.objects.filter(pk__in=list(note_ids), tell_channel=True, external_id="")
+    for note in rows.select_related("order__connection"):
+        if note.order.connection.pays_back:
+            woken |= queue("refund", [note.pk], note.order.connection)
     return woken
 
 
@@ -192,6 +204,30 @@ def _send_capture(connector: Connector, row: OutboundMessage) -> str:
     return str(external)
 
 
+def _send_refund(connector: Connector, row: OutboundMessage) -> str:
+    note = CreditNote.objects.select_related("order").get(pk=row.subject_id)
+    rate, currency = note.order.rate, note.order.stated_currency
+    lines = [
+        (
+            line.order_line.external_id,
+            line.quantity // line.order_line.units,
+            round_money(line.gross * rate, currency) if currency else line.gross,
+        )
+        for line in note.lines.select_related("order_line").order_by("pk")  # type: ignore[attr-defined]
+    ]
+    notice = RefundNotice(
+        order_id=note.order.external_id,
+        key=note.number,
+        amount=note.refunded if note.stated is None else note.stated,
+        note=note.note,
+        lines=lines,
+    )
+    external = capable(connector, Refunds).refund(notice)
+    # The order that tells of it may have come before this answer, and has said so then.
+    CreditNote.objects.filter(pk=note.pk, external_id="").update(external_id=external, told_channel_at=timezone.now())
+    return str(external)
+
+
 def purchase_document(order: PurchaseOrder) -> OrderDocument:
     """A purchase order as the canonical document behind UBL and PDF."""
     seller, place = order.supplier, order.location
@@ -239,6 +275,7 @@ SENDERS = {
     ledger_known.CONTACT: ledger_known.send_contact,
     "shipment": _send_shipment,
     "capture": _send_capture,
+    "refund": _send_refund,
     "purchase_order": _send_purchase,
 }
 

@@ -26,6 +26,7 @@ from .messages import (
     PushResult,
     QuantityPush,
     Raw,
+    RefundNotice,
     RemoteCategory,
     RemoteClose,
     RemoteGroup,
@@ -60,6 +61,7 @@ class Capability(StrEnum):
     CLOSES = "closes"
     SHIPMENTS = "shipments"
     CAPTURES = "captures"
+    REFUNDS = "refunds"
     WEBHOOKS = "webhooks"
     DOCUMENTS = "documents"
     LEDGER_ORDERS = "ledger_orders"
@@ -245,6 +247,15 @@ class Captures(ABC):
         """Take a part of an authorised payment, once for each key; returns the account's id of it."""
 
 
+class Refunds(Orders):
+    """The account can be asked to pay a customer back; what it has paid back stands in its orders, ours with the key it was
+    asked by."""
+
+    @abstractmethod
+    def refund(self, notice: RefundNotice) -> str:
+        """Pay back, once for each key; returns the account's id of the refund."""
+
+
 class Webhooks(Orders):
     """The account tells of orders by itself."""
 
@@ -349,6 +360,7 @@ PROTOCOLS: dict[Capability, type] = {
     Capability.CLOSES: Closes,
     Capability.SHIPMENTS: Shipments,
     Capability.CAPTURES: Captures,
+    Capability.REFUNDS: Refunds,
     Capability.WEBHOOKS: Webhooks,
     Capability.DOCUMENTS: Documents,
     Capability.LEDGER_ORDERS: LedgerOrders,

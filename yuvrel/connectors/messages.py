@@ -190,10 +190,39 @@ class RemotePayment(Message):
     state: Literal["paid", "authorised"] = "paid"
 
 
+class RemoteRefundLine(Message):
+    """What of an order's line was paid back, with tax; `quantity`: none where the price alone was lowered."""
+
+    line_id: Key = Field(min_length=1)
+    quantity: Annotated[Units, Field(ge=0)] = Decimal(0)
+    amount: Annotated[Amount, Field(ge=0)]
+
+
+class RemoteRefund(Message):
+    """What an account has paid back of an order. `key`: by which we asked for it, where it was us; `goods`: what the account
+    says of the goods, nothing where our rule is to say; `amount`: what was paid, where that is less than its lines come to
+    because something was kept for taking the goods back."""
+
+    external_id: Key = Field(min_length=1)
+    at: Moment
+    amount: Annotated[Total, Field(ge=0)] | None = None
+    key: Key = ""
+    goods: Literal["", "expected", "stock", "nothing"] = ""
+    method: Annotated[Code, Field(max_length=40)] = ""
+    note: Annotated[str, _cut(300)] = ""
+    lines: list[RemoteRefundLine] = Field(min_length=1, max_length=bounds.LINES)
+
+    @property
+    def paid(self) -> Decimal:
+        """What was paid back."""
+        return sum((line.amount for line in self.lines), Decimal(0)) if self.amount is None else self.amount
+
+
 class RemoteOrder(Message):
     """One version of an order, or one till sale; `sent_by_channel`: it has gone out of the channel's own store;
     `done`: nothing of it is left to be sent; `send_by`: the day until which it has to leave; `penalty`: what the channel
-    charges because it was late or cancelled."""
+    charges because it was late or cancelled; `refunds`: all that was paid back of it so far; `refund_of`: the sale that this
+    one takes back, where it is itself a refund, as a till writes one: its lines are what came back, named by that sale's."""
 
     external_id: Key = Field(min_length=1)
     number: Code
@@ -211,6 +240,8 @@ class RemoteOrder(Message):
     ship_to: RemoteAddress = RemoteAddress()
     lines: list[RemoteLine] = Field(max_length=bounds.LINES)
     payments: list[RemotePayment] = Field(default_factory=list, max_length=20)
+    refunds: list[RemoteRefund] = Field(default_factory=list, max_length=100)
+    refund_of: Key = ""
 
 
 class RemoteCount(Message):
@@ -417,6 +448,16 @@ class CaptureNotice(Message):
     payment_id: str
     key: str
     amount: Decimal
+
+
+class RefundNotice(Message):
+    """What is to be paid back of an order: the amount, and what of each line it is for, with tax."""
+
+    order_id: str
+    key: str
+    amount: Decimal
+    note: str = ""
+    lines: list[tuple[str, Decimal, Decimal]]
 
 
 class LedgerDoc(Message):

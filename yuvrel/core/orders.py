@@ -123,9 +123,11 @@ def _part(line: BookedLine, quantity: Decimal, *, last: bool, currency: str) -> 
 
 @dataclass(frozen=True)
 class Profit:
-    """An order's contribution; `margin_percent` of all that was charged without tax, None when nothing was."""
+    """An order's contribution; `charged`: all of it without tax, less what was given back; `margin_percent` of that, None
+    when nothing was."""
 
     net_revenue: Decimal
+    charged: Decimal
     cost: Decimal
     fees: Decimal
     contribution: Decimal
@@ -145,30 +147,36 @@ def profit(
     gross: Decimal,
     carrier: Decimal = ZERO,
     penalty: Decimal = ZERO,
+    credited: Decimal = ZERO,
+    cost_back: Decimal = ZERO,
     subject: str = "",
     currency: str = "EUR",
 ) -> Profit:
-    """Net revenue + charges - cost - channel fees - penalty - carrier cost = contribution.
+    """Net revenue + charges - credits - cost + cost of what came back - channel fees - penalty - carrier cost =
+    contribution.
 
-    `penalty`: what the channel charges for being late; `goods`, `discount` (positive) and `charged` (shipping and
+    `credited`: given back without tax; `cost_back`: of what came back and is still ours. `penalty`: what the channel charges
+    for being late; `goods`, `discount` (positive) and `charged` (shipping and
     surcharges) are net of tax; `gross` is what the customer pays, on which the channel's fee is taken. The basis of the cost
     is named, never implied. The margin is the contribution's share of all that was charged without tax.
     """
     net = goods - discount
-    revenue = net + charged
+    revenue = net + charged - credited
     fees = round_money(gross * fee_rate / 100, currency) + fee_fixed
-    contribution = revenue - cost - fees - penalty - carrier
+    contribution = revenue - cost + cost_back - fees - penalty - carrier
     margin = (contribution * 100 / revenue).quantize(Decimal("0.1")) if revenue else None
     steps = (
         Step("Goods, net of tax", goods),
         Step("Discounts", discount, op="-"),
         Step("Net revenue", net, kind="subtotal"),
         Step("Shipping and surcharges charged", charged, op="+"),
+        *([Step("Credited", credited, "given back, without tax", op="-")] if credited else []),
         Step("Charged without tax", revenue, kind="subtotal"),
         Step("Cost of goods", cost, basis, op="-"),
+        *([Step("Cost of what came back", cost_back, "at the cost at which it left", op="+")] if cost_back else []),
         Step("Channel fees", fees, f"{spoken(fee_rate)} % of {gross} + {fee_fixed}", op="-"),
         *([Step("Penalty", penalty, "charged by the channel for being late or cancelled", op="-")] if penalty else []),
         Step("Carrier", carrier, op="-"),
         Step("Contribution", contribution, f"{margin} % of what was charged" if margin is not None else "", kind="result"),
     )
-    return Profit(net, cost, fees, contribution, margin, Working("What did it earn?", subject, steps))
+    return Profit(net, revenue, cost - cost_back, fees, contribution, margin, Working("What did it earn?", subject, steps))

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 from enum import StrEnum
 
+from .credits import Credit
 from .errors import RefusedError, UnbalancedError
 from .money import ZERO
 
@@ -146,6 +147,42 @@ def invoice(revenue: Revenue, against: Mapping[str, Decimal]) -> tuple[Line, ...
             Line(Role.OUTPUT_TAX, -revenue.tax),
         ]
     )
+
+
+def credit_note(credit: Credit, against: Mapping[str, Decimal]) -> tuple[Line, ...]:
+    """A credit note: what was earned and its output tax go back to who paid or owes it; a fee that is kept is income.
+
+    `against`: amounts by role, which come to the total. Raises RefusedError for a role that settles no credit and
+    UnbalancedError for amounts that come to something else.
+    """
+    for role in against:
+        if role != Role.RECEIVABLE and not is_clearing(role):
+            raise RefusedError(f"A credit cannot be settled against {role}.", field="against")
+    return balanced(
+        [
+            Line(Role.SALES_RETURNS, credit.goods),
+            Line(Role.SHIPPING_INCOME, credit.shipping),
+            Line(Role.SURCHARGE_INCOME, credit.surcharge - credit.fee),
+            Line(Role.OUTPUT_TAX, credit.tax),
+            *(Line(role, -amount) for role, amount in against.items()),
+        ]
+    )
+
+
+def goods_back(values: Iterable[tuple[int, Decimal, Decimal]], lost: Iterable[tuple[int, Decimal]] = ()) -> tuple[Line, ...]:
+    """Goods that came back at the cost at which they left: Inventory, or Written off, against Cost of sales.
+
+    `values`: (item, value added to inventory after the true-up, true-up); `lost`: (item, value that is written off).
+    """
+    lines: list[Line] = []
+    for item_id, moved, true_up in values:
+        lines.append(Line(Role.INVENTORY, moved, item_id))
+        lines.append(Line(Role.COST_OF_SALES, true_up, item_id, "below-zero true-up"))
+        lines.append(Line(Role.COST_OF_SALES, -(moved + true_up), item_id))
+    for item_id, value in lost:
+        lines.append(Line(Role.WRITE_OFF, value, item_id))
+        lines.append(Line(Role.COST_OF_SALES, -value, item_id))
+    return balanced(lines)
 
 
 def prepayment(amounts: Mapping[str, Decimal]) -> tuple[Line, ...]:

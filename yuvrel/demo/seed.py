@@ -16,7 +16,7 @@ from django.utils import timezone
 from yuvrel.books.actions import CHART
 from yuvrel.buying import actions as buying
 from yuvrel.buying.models import PurchaseOrder, Supplier, SupplierInbox
-from yuvrel.catalogue.models import Category
+from yuvrel.catalogue.models import Category, Item
 from yuvrel.channels import prices
 from yuvrel.channels.credentials import seal
 from yuvrel.channels.models import ChannelGroup, Connection, Feed, GroupPrice, Listing, OutboundMessage, PriceOffer, Publication
@@ -26,6 +26,7 @@ from yuvrel.channels.rules import Ids
 from yuvrel.connectors.base import order_states
 from yuvrel.connectors.capabilities import Capability
 from yuvrel.connectors.registry import KINDS
+from yuvrel.core.credits import Wanted
 from yuvrel.core.price_change import PriceRule
 from yuvrel.core.pricing import Rounding
 from yuvrel.core.rules import Level, Rung
@@ -39,8 +40,10 @@ from yuvrel.pricing.changes import Selection, Typed, apply_rule, type_prices
 from yuvrel.pricing.loading import base_list
 from yuvrel.rules.actions import change
 from yuvrel.rules.queries import by_level
+from yuvrel.sales import returns as returning
+from yuvrel.sales.credits import credit
 from yuvrel.sales.customers import keep_group
-from yuvrel.sales.models import Customer
+from yuvrel.sales.models import Customer, OrderLine, Return
 from yuvrel.stock import transfers
 from yuvrel.stock.models import StockBalance, Transfer
 
@@ -81,6 +84,7 @@ class Seeder(Outside):
         told = past.journal()
         self.purchase_orders(history)
         self.transfers()
+        self.returns()
         self.rules()
         self.prices()
         self.listings()
@@ -353,6 +357,36 @@ class Seeder(Outside):
         _dated("transfer", here.pk, {"receive transfer": self.now - timedelta(hours=47), "give up transfer": later})
         leave(load("wagon", goods[4:11], 1, "Saturday market"), 5)
         load("mill-lane", goods[9:14], 3)
+
+    def returns(self) -> None:
+        """Two orders of the shop come back: one is here and credited, of the other the goods are awaited."""
+        sold = OrderLine.objects.filter(
+            order__connection=self.connections["tannery-yard"],
+            order__placed_at__lt=self.now - timedelta(days=4),
+            kind=OrderLine.Kind.ITEM,
+            item__kind=Item.Kind.STOCKED,
+            item__expiry_tracked=False,
+            shipped__gte=1,
+        )
+        worn = sold.filter(item__product__category__name="Clothing")
+        lines = list((worn if worn.count() > 1 else sold).select_related("order").order_by("-order__placed_at", "pk")[:8])
+        first, second = lines[0], next(line for line in lines if line.order_id != lines[0].order_id)
+        here = self.announced(first, "does not fit", 52, "one size larger would do")
+        at = self.now - timedelta(hours=27)
+        found = {row.pk: returning.Found(restock=row.quantity) for row in here.lines.all()}  # type: ignore[attr-defined]
+        returning.inspect(SYSTEM, here.pk, found, at)
+        wanted = {first.pk: Wanted(Decimal(1))}
+        credit(SYSTEM, first.order_id, wanted, at + timedelta(hours=1), back_id=here.pk, note="with our regrets")
+        _dated("return", here.pk, {"look at return": at})
+        _dated("order", first.order_id, {"credit order": at + timedelta(hours=1)})
+        self.announced(second, "faulty", 20, "seam is open")
+
+    def announced(self, line: OrderLine, reason: str, hours: int, note: str) -> Return:
+        """A return of one of a line, announced so many hours ago."""
+        at = self.now - timedelta(hours=hours)
+        row = returning.announce(SYSTEM, line.order_id, [returning.Coming(line.pk, Decimal(1), reason)], at, note)
+        _dated("return", row.pk, {"expect return": at})
+        return row
 
     def under_way(self, code: str, due: date, wanted: list[buying.Wanted]) -> None:
         """An order sent a lead time before it is due, delivered and acknowledged."""

@@ -29,6 +29,8 @@ DEEDS = {
     "give up": "written off",
     "add line": "line added",
     "take in": "taken in",
+    "expect": "expected",
+    "look at": "looked at",
 }
 
 

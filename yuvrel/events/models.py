@@ -28,6 +28,7 @@ class Event(models.Model):
         TEXT = "text"
         DEMAND = "demand"
         CUSTOMER = "customer"
+        REFUND = "refund"
 
     company_id = models.BigIntegerField(default=company_id, help_text="Companies stand above events: a number, no more")
     consumer = models.CharField(max_length=20)

@@ -32,6 +32,7 @@ class Location(models.Model):
     code = models.SlugField(max_length=20)
     name = models.CharField(max_length=80)
     position = models.PositiveSmallIntegerField(default=0)
+    for_sale = models.BooleanField(default=True, help_text="What lies here may be offered; not so at a bench for repairs")
 
     objects: ClassVar[models.Manager["Location"]] = owned("company")
 

@@ -47,6 +47,7 @@ class LocationOut(Schema):
     id: int
     code: str
     name: str
+    for_sale: bool
 
 
 Name = Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")]

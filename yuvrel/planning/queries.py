@@ -280,7 +280,7 @@ def read_rows(today: date, pairs: set[Pair] | None = None, *, rates: bool = True
     """What the rows of `replenishment` are worked out from. Where one place of ours sends to another, all places of an item
     are read `together`, in any case when asked for."""
     ids = None if pairs is None else {item for item, _ in pairs}
-    places = Location.objects.in_bulk()
+    places = Location.objects.filter(for_sale=True).in_bulk()
     together = together or SettingValue.objects.filter(name="fed_from").exclude(value="").exists()
     every = {(item, place) for item in ids or () for place in places} if together else set()
     wide = None if pairs is None else pairs | every

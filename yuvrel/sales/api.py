@@ -11,7 +11,7 @@ from ninja import Router
 from yuvrel.platform.auth import actor
 from yuvrel.platform.wire import Said
 
-from . import actions, queries, till_counts
+from . import actions, order_page, queries, till_counts
 from .schemas import HoldIn, OrderOut, OrderPage, ShipIn, TillCountPage
 
 router = Router(tags=["orders"])
@@ -51,7 +51,7 @@ def list_till_counts(
 def get_order(request: HttpRequest, order_id: int) -> Any:
     """One order."""
     actor(request)
-    return queries.order_page(order_id)
+    return order_page.order_page(order_id)
 
 
 @router.post("/orders/{int:order_id}/ship", response=Said, operation_id="ship_order")

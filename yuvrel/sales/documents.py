@@ -9,10 +9,10 @@ from yuvrel.books.models import LedgerDocument
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.states import States
 from yuvrel.core.working import plain
-from yuvrel.documents.registry import DocumentKind, Form, Moment, register
+from yuvrel.documents.registry import DocumentKind, Form, Moment, Series, register
 from yuvrel.people.models import AuditRow
 
-from .models import Capture, Invoice, SalesOrder, Shipment, TillCount
+from .models import Capture, CreditNote, Invoice, Return, SalesOrder, Shipment, TillCount
 
 State = SalesOrder.State
 WAITS = (State.RECEIVED.value, State.HELD.value, State.READY.value)
@@ -29,11 +29,23 @@ STATES = States(
     },
 )
 
+Back = Return.State
+BACK_STATES = States(
+    Back.EXPECTED.value,
+    {
+        Back.EXPECTED.value: (Back.PART_RECEIVED.value, Back.RECEIVED.value, Back.CANCELLED.value),
+        Back.PART_RECEIVED.value: (Back.PART_RECEIVED.value, Back.RECEIVED.value),
+        Back.RECEIVED.value: (),
+        Back.CANCELLED.value: (),
+    },
+)
+
 # What was done to an order, as it is said in its history.
 DONE = {
     "release order": "released",
     "hold order": "held",
     "ship order": "shipped",
+    "credit order": "credited",
     "reservation became backorder": "a reservation became a backorder",
 }
 
@@ -50,16 +62,23 @@ def _happened(row: SalesOrder) -> list[Moment]:
         else:
             what = DONE.get(done.action, done.action)
             units = after.get("units") or []
-            more = str(after.get("why") or after.get("shipment") or ", ".join(units))
+            more = str(after.get("why") or after.get("shipment") or after.get("credit") or ", ".join(units))
         found.append(Moment(done.at, "" if done.user_id is None else done.actor, what, more))
     for taken in Capture.objects.filter(payment__order=row).select_related("payment", "shipment").order_by("pk"):
         said = f"{taken.amount} of the {taken.payment.method.replace('_', ' ')} charged"
         if taken.told_channel_at:
             found.append(Moment(taken.told_channel_at, "", said, taken.shipment.number))
+    found += [Moment(back.made_at, "", "a return is expected", back.number) for back in row.returns.all()]  # type: ignore[attr-defined]
+    for note in row.credits.all():  # type: ignore[attr-defined]
+        found += _refund_told(note)
     for shipment in row.shipments.all():  # type: ignore[attr-defined]
         if shipment.told_channel_at:
             found.append(Moment(shipment.told_channel_at, "", "the channel was told", shipment.number))
     return sorted(found, key=lambda one: one.at)
+
+
+def _refund_told(note: CreditNote) -> list[Moment]:
+    return [Moment(note.told_channel_at, "", "the channel pays it back", note.number)] if note.told_channel_at else []
 
 
 def _address(order: SalesOrder) -> str:
@@ -119,6 +138,36 @@ def _invoice_facts(row: Invoice) -> list[tuple[str, str]]:
     return [*amounts, *due, *_order_facts(row.shipment.order)]
 
 
+def _return_facts(row: Return) -> list[tuple[str, str]]:
+    return [("Order", row.order.number), ("Comes back to", row.location.name), ("Note", row.note), *_order_facts(row.order)]
+
+
+def _credit_facts(row: CreditNote) -> list[tuple[str, str]]:
+    amounts = [(name, f"{plain(getattr(row, name.lower()))} {row.order.currency}") for name in ("Net", "Tax", "Total")]
+    fee = [("Kept for taking it back", f"{plain(row.fee)} {row.order.currency}")] if row.fee else []
+    owed = row.total - row.refunded
+    open_ = [("Set off against what is owed", f"{plain(owed)} {row.order.currency}")] if owed else []
+    how = row.order.connection.name if row.tell_channel or row.external_id else "by hand"
+    paid = [("Paid back", f"{plain(row.refunded)} {row.order.currency}, {how}")] if row.refunded else []
+    return [*amounts, *fee, *open_, *paid, ("Note", row.note), *_order_facts(row.order)]
+
+
+def _credit(note_id: int) -> dict[str, Any]:
+    """A credit note with its lines, as the customer reads them."""
+    note = CreditNote.objects.select_related("order__customer").get(pk=note_id)
+    lines = [
+        {
+            "sku": row.order_line.sku,
+            "title": row.order_line.title,
+            **{name: getattr(row, name) for name in ("quantity", "net", "tax", "gross")},
+        }
+        for row in note.lines.select_related("order_line").order_by("pk")  # type: ignore[attr-defined]
+    ]
+    invoices = ", ".join(row.number for row in note.order.shipments.order_by("pk"))  # type: ignore[attr-defined]
+    address = _address(note.order)
+    return {"number": note.number, "note": note, "order": note.order, "address": address, "lines": lines, "invoices": invoices}
+
+
 def _count_facts(row: TillCount) -> list[tuple[str, str]]:
     lines = [
         (
@@ -167,5 +216,33 @@ INVOICE = register(
         within=("shipment", SHIPMENT.code),
         forms={"invoice": Form("Invoice", "invoice.html", _bill)},
         facts=_invoice_facts,
+    )
+)
+RETURN = register(
+    DocumentKind(
+        "return",
+        "Return",
+        Return,
+        "orders",
+        at="made_at",
+        series=Series("RT"),
+        states=BACK_STATES,
+        page="/orders/returns/{id}",
+        within=("order", ORDER.code),
+        facts=_return_facts,
+    )
+)
+CREDIT_NOTE = register(
+    DocumentKind(
+        "credit note",
+        "Credit note",
+        CreditNote,
+        "orders",
+        at="issued_at",
+        series=Series("CN"),
+        within=("order", ORDER.code),
+        forms={"credit-note": Form("Credit note", "credit_note.html", _credit)},
+        facts=_credit_facts,
+        moments=_refund_told,
     )
 )

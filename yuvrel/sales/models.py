@@ -7,6 +7,7 @@ import pgtrigger
 from django.db import models
 from django.db.models.functions import Lower
 
+from yuvrel.documents.registry import Ref
 from yuvrel.ownership import owned, owner
 from yuvrel.platform.columns import MONEY, PERCENT, QUANTITY, RATE
 
@@ -182,7 +183,10 @@ class OrderLine(models.Model):
     invoiced_net = models.DecimalField(**MONEY, default=0)
     invoiced_tax = models.DecimalField(**MONEY, default=0)
     invoiced = models.DecimalField(**QUANTITY, default=0)
-    returned = models.DecimalField(**QUANTITY, default=0)
+    returned = models.DecimalField(**QUANTITY, default=0, help_text="On returns that were not cancelled")
+    credited = models.DecimalField(**QUANTITY, default=0)
+    credited_net = models.DecimalField(**MONEY, default=0)
+    credited_tax = models.DecimalField(**MONEY, default=0)
     past_zero = models.DecimalField(**QUANTITY, default=0, help_text="Of the quantity: sold under a limit of selling past zero")
     past_zero_scope = models.CharField(max_length=80, blank=True, help_text="The level where that limit is set")
     promised_on = models.DateField(null=True, help_text="The day for which what is past zero was promised")
@@ -200,6 +204,12 @@ class OrderLine(models.Model):
             models.CheckConstraint(condition=models.Q(quantity__gt=0), name="line_quantity_positive"),
             models.CheckConstraint(
                 condition=models.Q(shipped__gte=0, shipped__lte=models.F("quantity")), name="line_not_overshipped"
+            ),
+            models.CheckConstraint(
+                condition=models.Q(returned__gte=0, returned__lte=models.F("shipped")), name="line_not_overreturned"
+            ),
+            models.CheckConstraint(
+                condition=models.Q(credited__gte=0, credited__lte=models.F("invoiced")), name="line_not_overcredited"
             ),
         ]
 
@@ -313,6 +323,20 @@ class ShipmentLine(models.Model):
     objects: ClassVar[models.Manager["ShipmentLine"]] = owned("shipment__company")
 
 
+class ShipmentPart(models.Model):
+    """What of a kit left in a shipment, component by component: what comes back is valued by it."""
+
+    line = models.ForeignKey(ShipmentLine, on_delete=models.PROTECT, related_name="parts")
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT)
+    quantity = models.DecimalField(**QUANTITY)
+    cost = models.DecimalField(**MONEY)
+
+    objects: ClassVar[models.Manager["ShipmentPart"]] = owned("line__shipment__company")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["line", "item"], name="shipment_part_once")]
+
+
 class Capture(models.Model):
     """What a shipment took of an authorised payment; the channel is told once."""
 
@@ -347,6 +371,158 @@ class Invoice(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["company", "number"], name="invoice_number_once")]
+
+
+class Return(models.Model):
+    """Goods of an order that come back, or are to."""
+
+    class State(models.TextChoices):
+        EXPECTED = "expected"
+        PART_RECEIVED = "part-received"
+        RECEIVED = "received"
+        CANCELLED = "cancelled"
+
+    OPEN = ("expected", "part-received")
+
+    company = owner()
+    number = models.CharField(max_length=40)
+    order = models.ForeignKey(SalesOrder, on_delete=models.PROTECT, related_name="returns")
+    location = models.ForeignKey("people.Location", on_delete=models.PROTECT, help_text="Where it comes back to")
+    state = models.CharField(max_length=14, choices=State.choices, default=State.EXPECTED)
+    made_at = models.DateTimeField()
+    note = models.CharField(max_length=300, blank=True)
+    version = models.PositiveIntegerField(default=1)
+
+    objects: ClassVar[models.Manager["Return"]] = owned()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["company", "number"], name="return_number_once")]
+        indexes = [models.Index(fields=["state", "-id"], name="return_state")]
+
+    @property
+    def ref(self) -> Ref:
+        """How it is referred to."""
+        return Ref("return", self.pk)
+
+
+class ReturnLine(models.Model):
+    """So many of an order line, why they come back, and what became of them, in units of the line."""
+
+    class Reason(models.TextChoices):
+        UNWANTED = "unwanted"
+        UNFIT = "does not fit"
+        FAULTY = "faulty"
+        DAMAGED = "damaged on the way"
+        WRONG = "wrong item"
+        LATE = "came too late"
+        OTHER = "other"
+
+    back = models.ForeignKey(Return, on_delete=models.PROTECT, related_name="lines")
+    order_line = models.ForeignKey(OrderLine, on_delete=models.PROTECT, related_name="return_lines")
+    quantity = models.DecimalField(**QUANTITY)
+    reason = models.CharField(max_length=20, choices=Reason.choices, default=Reason.OTHER)
+    restocked = models.DecimalField(**QUANTITY, default=0)
+    repair = models.DecimalField(**QUANTITY, default=0)
+    written_off = models.DecimalField(**QUANTITY, default=0)
+
+    objects: ClassVar[models.Manager["ReturnLine"]] = owned("back__company")
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["back", "order_line"], name="return_line_once"),
+            models.CheckConstraint(
+                condition=models.Q(quantity__gte=0, restocked__gte=0, repair__gte=0, written_off__gte=0),
+                name="return_line_not_negative",
+            ),
+            models.CheckConstraint(
+                condition=models.Q(quantity__gte=models.F("restocked") + models.F("repair") + models.F("written_off")),
+                name="return_line_within",
+            ),
+        ]
+
+    @property
+    def left(self) -> Decimal:
+        """Units that are still to come."""
+        return self.quantity - self.restocked - self.repair - self.written_off
+
+
+class ReturnPart(models.Model):
+    """Units of an item that were looked at when they came back: where they went, and at which value."""
+
+    class Kind(models.TextChoices):
+        RESTOCKED = "restocked", "back in stock"
+        REPAIR = "repair"
+        WRITTEN_OFF = "written off"
+
+    line = models.ForeignKey(ReturnLine, on_delete=models.PROTECT, related_name="parts")
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT)
+    kind = models.CharField(max_length=11, choices=Kind.choices)
+    quantity = models.DecimalField(**QUANTITY)
+    value = models.DecimalField(**MONEY)
+    at = models.DateTimeField()
+
+    objects: ClassVar[models.Manager["ReturnPart"]] = owned("line__back__company")
+
+    class Meta:
+        constraints = [models.CheckConstraint(condition=models.Q(quantity__gt=0), name="return_part_positive")]
+        triggers = [pgtrigger.Protect(name="return_part_append_only", operation=pgtrigger.Update | pgtrigger.Delete)]
+
+
+class CreditNote(models.Model):
+    """What is given back of a sale; its total is the sum of its rounded lines, less the fee."""
+
+    company = owner()
+    number = models.CharField(max_length=40)
+    order = models.ForeignKey(SalesOrder, on_delete=models.PROTECT, related_name="credits")
+    back = models.ForeignKey(Return, on_delete=models.PROTECT, null=True, related_name="credits")
+    external_id = models.CharField(max_length=80, blank=True, help_text="The channel's own refund")
+    issued_on = models.DateField()
+    issued_at = models.DateTimeField()
+    net = models.DecimalField(**MONEY)
+    tax = models.DecimalField(**MONEY)
+    fee = models.DecimalField(**MONEY, default=0, help_text="Kept for taking the goods back, with tax")
+    total = models.DecimalField(**MONEY)
+    refunded = models.DecimalField(**MONEY, help_text="Of the total: goes back to who paid; the rest was still owed")
+    stated = models.DecimalField(**MONEY, null=True, help_text="What goes back, in the channel's currency where that is another")
+    method = models.CharField(max_length=60, blank=True, help_text="How it was paid back, as the channel says")
+    note = models.CharField(max_length=300, blank=True)
+    tell_channel = models.BooleanField(default=False, help_text="The channel pays it back")
+    told_channel_at = models.DateTimeField(null=True)
+
+    objects: ClassVar[models.Manager["CreditNote"]] = owned()
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["company", "number"], name="credit_number_once"),
+            models.UniqueConstraint(
+                fields=["order", "external_id"], name="credit_once_per_refund", condition=~models.Q(external_id="")
+            ),
+            models.CheckConstraint(condition=models.Q(fee__gte=0, total__gte=0), name="credit_not_negative"),
+            models.CheckConstraint(
+                condition=models.Q(refunded__gte=0, refunded__lte=models.F("total")), name="credit_refunded_within"
+            ),
+            models.CheckConstraint(condition=models.Q(total=models.F("net") + models.F("tax")), name="credit_adds_up"),
+        ]
+
+
+class CreditLine(models.Model):
+    """What of an order line is given back; no units where the price alone is lowered."""
+
+    note = models.ForeignKey(CreditNote, on_delete=models.PROTECT, related_name="lines")
+    order_line = models.ForeignKey(OrderLine, on_delete=models.PROTECT, related_name="credit_lines")
+    quantity = models.DecimalField(**QUANTITY)
+    net = models.DecimalField(**MONEY)
+    tax = models.DecimalField(**MONEY)
+
+    objects: ClassVar[models.Manager["CreditLine"]] = owned("note__company")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["note", "order_line"], name="credit_line_once")]
+
+    @property
+    def gross(self) -> Decimal:
+        """With tax."""
+        return self.net + self.tax
 
 
 class PastSale(models.Model):

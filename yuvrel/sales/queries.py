@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
@@ -13,25 +13,20 @@ from django.db.models import Count, Max, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
 from django.utils import timezone
 
-from yuvrel.books.models import Account, LedgerDocument
 from yuvrel.catalogue.kits import kits, parts_of
 from yuvrel.catalogue.obstacles import Obstacle, look_for
-from yuvrel.catalogue.pictures import first_of
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money, spoken
 from yuvrel.core.orders import Profit, profit
 from yuvrel.core.working import Step, Working
-from yuvrel.documents.queries import time_line
 from yuvrel.people.queries import company_day
-from yuvrel.platform.faults import figure_or, row_or, sheet_rows
+from yuvrel.platform.faults import figure_or, sheet_rows
 from yuvrel.platform.paging import in_order, page
 from yuvrel.stock.models import ItemCost
 
-from .allocation import ready_to_ship
-from .documents import ORDER
-from .models import OrderLine, Payment, Reservation, SalesOrder, ShipmentLine
-from .rules import OrderRules, order_rules, order_rules_of
-from .schemas import LineOut, OrderRow
+from .models import CreditNote, OrderLine, Reservation, ReturnPart, SalesOrder, ShipmentLine
+from .rules import OrderRules, order_rules_of
+from .schemas import OrderRow
 
 # The orders that an index has: there may be hundreds of thousands, and a sheet's first page is there at once.
 SORTS = {"placed": "placed_at", "number": "number", "total": "total"}
@@ -145,6 +140,7 @@ class _Costs:
     left: dict[int, Decimal]
     average: dict[int, Decimal]
     kits: dict[int, list[tuple[int, Decimal]]]
+    back: dict[int, Decimal]
 
     def of(self, line: OrderLine) -> Decimal:
         open_units = line.quantity - line.shipped
@@ -164,7 +160,9 @@ def _costs(lines: Iterable[OrderLine]) -> _Costs:
     made = kits(items)
     parts = items | {part for rows in made.values() for part, _ in rows}
     average = dict(ItemCost.objects.filter(item_id__in=parts).values_list("item_id", "last_average"))
-    return _Costs(left, average, made)
+    came = ReturnPart.objects.filter(line__order_line__in=[line for line in listed if line.returned])
+    ours = came.exclude(kind=ReturnPart.Kind.WRITTEN_OFF).values_list("line__order_line").annotate(v=Sum("value")).order_by()
+    return _Costs(left, average, made, dict(ours) if any(line.returned for line in listed) else {})
 
 
 def earnings(rows: Sequence[SalesOrder]) -> Earnings:
@@ -178,7 +176,15 @@ def earnings(rows: Sequence[SalesOrder]) -> Earnings:
     for line in lines:
         by_order[line.order_id].append(line)
     rules = order_rules_of({row.connection_id: row.connection for row in rows}.values())
-    return lambda row: _profit(row, _earning(row, by_order[row.pk]), costs, rules[row.connection_id])
+    credited = {line.order_id for line in lines if line.credited_net}
+    notes = CreditNote.objects.filter(order__in=credited).values_list("order_id").annotate(net=Sum("net")).order_by()
+    given: dict[int, Decimal] = dict(notes) if credited else {}
+
+    def earned(row: SalesOrder) -> Profit:
+        back = given.get(row.pk, ZERO)
+        return _profit(row, _earning(row, by_order[row.pk]), costs, rules[row.connection_id], back)
+
+    return earned
 
 
 def _earning(row: SalesOrder, lines: Sequence[OrderLine]) -> Sequence[OrderLine]:
@@ -186,7 +192,7 @@ def _earning(row: SalesOrder, lines: Sequence[OrderLine]) -> Sequence[OrderLine]
     return [line for line in lines if line.invoiced] if row.state == SalesOrder.State.CANCELLED else lines
 
 
-def _profit(row: SalesOrder, lines: Sequence[OrderLine], costs: _Costs, rules: OrderRules) -> Profit:
+def _profit(row: SalesOrder, lines: Sequence[OrderLine], costs: _Costs, rules: OrderRules, given: Decimal) -> Profit:
     def net(*kinds: str) -> Decimal:
         return sum((line.net for line in lines if line.kind in kinds), ZERO)
 
@@ -200,6 +206,8 @@ def _profit(row: SalesOrder, lines: Sequence[OrderLine], costs: _Costs, rules: O
         fee_fixed=rules.fee_fixed if lines else ZERO,
         gross=row.total if row.state != SalesOrder.State.CANCELLED else sum((line.net + line.tax for line in lines), ZERO),
         penalty=row.penalty,
+        credited=given,
+        cost_back=sum((costs.back.get(line.pk, ZERO) for line in lines), ZERO),
         subject=f"Order {row.number}",
     )
 
@@ -212,127 +220,10 @@ def get_order(order_id: int) -> SalesOrder:
     return row
 
 
-def order_page(order_id: int) -> dict[str, Any]:
-    """An order with its lines, reservations, shipments and profit."""
-    row = get_order(order_id)
-    earned = row_or(lambda: earnings([row])(row), lambda said: None, f"What order {row.number} earned", row.pk)
-    held: dict[int, dict[str, Decimal]] = defaultdict(lambda: defaultdict(Decimal))
-    for line_id, state, per, units in Reservation.objects.filter(line__order=row).values_list(
-        "line_id", "state", "per_unit", "quantity"
-    ):
-        held[line_id][state] += units / per
-    ready = ready_to_ship(row) if row.state in ("ready", "received", "part-shipped") else {}
-    pictures = first_of(row.lines.exclude(item=None).values_list("item_id", flat=True))
-    ship_to = ", ".join(str(row.ship_to.get(k, "")) for k in ("street", "city", "country") if row.ship_to.get(k))
-    return {
-        "id": row.pk,
-        "number": row.number,
-        "external_number": row.external_number,
-        "kind": row.kind,
-        "channel": row.connection.name,
-        "connection_id": row.connection_id,
-        "customer": row.customer.name if row.customer else "",
-        "customer_id": row.customer_id,
-        "email": row.customer.email if row.customer else "",
-        "ship_to": ship_to,
-        "location": row.location.name,
-        "state": row.state,
-        "held_because": row.held_because,
-        "paid": row.paid,
-        "placed_at": row.placed_at,
-        "send_by": row.send_by,
-        "penalty": row.penalty,
-        "received_at": row.received_at,
-        "currency": row.currency,
-        "total": row.total,
-        **{name: getattr(row, name) for name in ("stated_currency", "stated_total", "rate")},
-        "lines": sheet_rows(
-            LineOut,
-            row.lines.order_by("pk"),
-            lambda line: {"picture": pictures.get(line.item_id or 0)} | _line(line, held[line.pk], ready.get(line.pk, ZERO)),
-            lambda line: {"id": line.pk, "title": line.title, "sku": line.sku, "kind": line.kind},
-        ),
-        "shipments": [_shipment(s) for s in row.shipments.select_related("invoice").prefetch_related("lines").order_by("pk")],
-        "payments": _payments(row),
-        "shipping_method": row.shipping_method,
-        "carrier": order_rules(row.connection).carriers.get(row.shipping_method, ""),
-        "net": row.net,
-        "tax": sum((line.tax for line in row.lines.all()), ZERO),
-        "cost": earned.cost if earned else None,
-        "fees": earned.fees if earned else None,
-        "contribution": earned.contribution if earned else None,
-        "margin_percent": earned.margin_percent if earned else None,
-        "customer_orders": row.customer.orders.count() if row.customer else 0,  # type: ignore[attr-defined]
-        "also_open": _also_open(row),
-        "history": [asdict(one) for one in time_line(ORDER, row)],
-        "then": _then(row),
-    }
-
-
 def short_order(order: SalesOrder) -> dict[str, Any]:
     """An order among others of a customer."""
     names = ("number", "state", "placed_at", "total", "currency")
     return {"id": order.pk, "channel": order.connection.name, **{name: getattr(order, name) for name in names}}
-
-
-def _also_open(row: SalesOrder) -> list[dict[str, Any]]:
-    """Other orders of its customer that wait."""
-    if row.customer is None:
-        return []
-    others = row.customer.orders.filter(state__in=WAITING).exclude(pk=row.pk)  # type: ignore[attr-defined]
-    return [short_order(one) for one in others.select_related("connection").order_by("placed_at", "pk")[:5]]
-
-
-def _then(row: SalesOrder) -> list[str]:
-    """What is still to come of an order that waits, in its order."""
-    if row.state not in (SalesOrder.State.READY, SalesOrder.State.RECEIVED, SalesOrder.State.PART_SHIPPED):
-        return []
-    charges = row.payments.filter(state=Payment.State.AUTHORISED).exists()  # type: ignore[attr-defined]
-    begin = ["goods arrive"] if row.state == SalesOrder.State.RECEIVED else []
-    return [*begin, "ship", *(["charge the payment"] if charges else []), "tell the channel", "invoice in the ledger"]
-
-
-def _payments(row: SalesOrder) -> list[dict[str, Any]]:
-    """How an order is paid, and through which account each part settles."""
-    names = {role: f"{code} {name}" for role, code, name in Account.objects.values_list("role", "code", "name")}
-    paid = row.payments.annotate(untold=Count("captures", filter=Q(captures__told_channel_at=None))).order_by("pk")  # type: ignore[attr-defined]
-    return [
-        {
-            **{name: getattr(one, name) for name in ("id", "method", "state", "amount")},
-            "charged": one.taken,
-            "told": not one.untold,
-            "account": names.get(one.role, ""),
-        }
-        for one in paid
-    ]
-
-
-def _line(line: OrderLine, held: Mapping[str, Decimal], ready: Decimal) -> dict[str, Any]:
-    fields = ("id", "kind", "item_id", "sku", "title", "quantity", "net", "tax", "tax_percent", "shipped")
-    return {
-        **{name: getattr(line, name) for name in (*fields, "past_zero", "promised_on")},
-        "gross": line.net + line.tax,
-        "reserved": held["open"],
-        "backordered": held["backorder"],
-        "ready": ready,
-    }
-
-
-def _shipment(shipment: Any) -> dict[str, Any]:
-    own = LedgerDocument.objects.select_related("within").filter(number=shipment.number).first()
-    document = (own.within or own) if own else None
-    return {
-        "id": shipment.pk,
-        "number": shipment.number,
-        "carrier": shipment.carrier,
-        "tracking": shipment.tracking,
-        "shipped_at": shipment.shipped_at,
-        "told_channel_at": shipment.told_channel_at,
-        "cost": sum((line.cost for line in shipment.lines.all()), ZERO),
-        "invoice_id": shipment.invoice.pk,
-        "invoice_total": shipment.invoice.total,
-        "ledger_state": document.state if document else "none",
-    }
 
 
 def profit_working(order_id: int) -> Working:

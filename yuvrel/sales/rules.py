@@ -173,6 +173,21 @@ declare(
         **OWN,
     ),
     Setting(
+        "refund_goods",
+        "Goods that are refunded",
+        "What becomes of goods that the channel has paid back, where it does not say.",
+        "choice",
+        "usual",
+        choices=(
+            ("usual", "at a till back in stock at once, else expected back"),
+            ("expected", "are expected back and looked at"),
+            ("stock", "are back in stock at once"),
+            ("nothing", "stay with the customer"),
+        ),
+        levels=OF_CONNECTIONS,
+        **OWN,
+    ),
+    Setting(
         "payment_accounts",
         "Payments settle through",
         "The clearing account of each way to pay; without one, Channel clearing. More are opened under Books, Accounts.",
@@ -229,6 +244,7 @@ NAMES = (
     "ledger_order",
     "ledger_contact",
     "unknown_lines",
+    "refund_goods",
     "order_prefix",
     "backorders",
     "cash_customer",
@@ -255,6 +271,7 @@ class OrderRules:
     daily: bool
     ledger_order: str
     ledger_contact: str
+    goods_refunded: str
     states: Mapping[str, str]
     accounts: Mapping[str, str]
     carriers: Mapping[str, str]
@@ -262,6 +279,11 @@ class OrderRules:
     def send_by(self, placed: date) -> date | None:
         """The day until which an order placed on a day has to leave, where the channel does not say."""
         return None if self.send_within is None else placed + timedelta(days=self.send_within)
+
+    def refund_goods(self, at_till: bool) -> str:
+        """What becomes of goods that were paid back: *expected*, *stock* or *nothing*."""
+        usual = "stock" if at_till else "expected"
+        return usual if self.goods_refunded == "usual" else self.goods_refunded
 
     def gather(self, connection: Any) -> str:
         """With what the ledger is told of a connection's sales, a day at a time; empty where of each by itself."""
@@ -305,5 +327,6 @@ def _rules(worth: Mapping[str, Any]) -> OrderRules:
         worth["ledger_document"] == "day",
         worth["ledger_order"],
         worth["ledger_contact"],
+        worth["refund_goods"],
         *(meanings(worth[name]) for name in MAPS),
     )

@@ -12,6 +12,8 @@ from pydantic import Field
 from yuvrel.documents.schemas import MomentOut
 from yuvrel.platform.wire import Id, Money, Quantity, QuantityIn, SheetRow, UnitCost
 
+from .return_schemas import CreditOut, ReturnShort
+
 
 class OrderRow(SheetRow):
     """An order on the sheet of all channels."""
@@ -62,6 +64,7 @@ class LineOut(SheetRow):
     gross: Money
     tax_percent: Quantity
     shipped: Quantity
+    returned: Quantity
     reserved: Quantity
     backordered: Quantity
     ready: Quantity
@@ -142,10 +145,14 @@ class OrderOut(Schema):
     carrier: str
     net: Money
     tax: Money
+    charged: Money | None
     cost: Money | None
     fees: Money | None
     contribution: Money | None
     margin_percent: Decimal | None
+    returns: list[ReturnShort]
+    credits: list[CreditOut]
+    returnable: bool
     customer_orders: int
     also_open: list[CustomerOrderOut]
     history: list[MomentOut]

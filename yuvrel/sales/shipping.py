@@ -24,7 +24,7 @@ from yuvrel.people.queries import company, company_day
 from yuvrel.stock.actions import Cause, lock_balances, lock_costs, seen_by_a_count, take_out
 
 from .documents import INVOICE, SHIPMENT
-from .models import Invoice, OrderLine, Reservation, SalesOrder, Shipment, ShipmentLine
+from .models import Invoice, OrderLine, Reservation, SalesOrder, Shipment, ShipmentLine, ShipmentPart
 from .payments import settlement
 from .rules import OrderRules, order_rules
 
@@ -192,9 +192,10 @@ def _note_lines(
     per_line: dict[int, Decimal] = defaultdict(Decimal)
     for take, cost in costs:
         per_line[take.line.pk] += cost
-    ShipmentLine.objects.bulk_create(
+    made = ShipmentLine.objects.bulk_create(
         ShipmentLine(shipment=shipment, order_line=lines[i], quantity=q, cost=per_line[i]) for i, q in quantities.items()
     )
+    _note_parts({row.order_line_id: row for row in made}, costs)
     for part in parts:
         line = lines[part.line_id]
         line.invoiced += part.quantity
@@ -204,6 +205,19 @@ def _note_lines(
     OrderLine.objects.bulk_update(
         [lines[part.line_id] for part in parts], ["invoiced", "invoiced_net", "invoiced_tax", "shipped"]
     )
+
+
+def _note_parts(rows: Mapping[int, ShipmentLine], costs: list[tuple[_Take, Decimal]]) -> None:
+    """Of kits also which components left and at what cost: should they come back, the kit may be made of others by then."""
+    parts: dict[tuple[int, int], ShipmentPart] = {}
+    for take, cost in costs:
+        if take.item_id == take.line.item_id:
+            continue
+        key = take.line.pk, take.item_id
+        part = parts.setdefault(key, ShipmentPart(line=rows[take.line.pk], item_id=take.item_id, quantity=ZERO, cost=ZERO))
+        part.quantity += take.quantity
+        part.cost += cost
+    ShipmentPart.objects.bulk_create(parts.values())
 
 
 def _terms(order: SalesOrder, rules: OrderRules) -> int:

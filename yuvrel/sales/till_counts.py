@@ -27,7 +27,7 @@ from yuvrel.platform.faults import sheet_rows
 from yuvrel.platform.paging import in_order, page
 
 from .documents import TILL_COUNT
-from .models import Payment, SalesOrder, TillCount, TillCountLine
+from .models import CreditNote, Payment, SalesOrder, TillCount, TillCountLine
 from .rules import order_rules
 from .schemas import TillCountRow
 
@@ -118,9 +118,27 @@ def _paid(count: TillCount) -> QuerySet[Payment]:
     )
 
 
+def _paid_back(count: TillCount) -> QuerySet[CreditNote]:
+    """What was paid back at the till since the close before."""
+    return CreditNote.objects.exclude(external_id="").filter(
+        order__connection=count.connection_id,
+        order__kind=SalesOrder.Kind.TILL,
+        issued_at__gt=count.since,
+        issued_at__lte=count.closed_at,
+    )
+
+
+def _taken(count: TillCount) -> dict[str, Decimal]:
+    """What came in of each way to pay since the close before, less what was paid back."""
+    taken = dict(_paid(count).values_list("method").annotate(total=Sum("amount")).order_by())
+    for method, back in _paid_back(count).values_list("method").annotate(total=Sum("refunded")).order_by():
+        taken[method] = taken.get(method, ZERO) - back
+    return taken
+
+
 def settle(count: TillCount) -> None:
     """Bring what is booked of a close to what our sales say by now."""
-    taken = dict(_paid(count).values_list("method").annotate(total=Sum("amount")).order_by())
+    taken = _taken(count)
     lines = list(count.lines.select_for_update().order_by("pk"))
     changes: dict[str, Decimal] = {}
     for line in lines:
@@ -147,8 +165,18 @@ def heard_late(order: SalesOrder) -> None:
     """A till sale that was made before a close we know of belongs into it."""
     if order.kind != SalesOrder.Kind.TILL or order.state != SalesOrder.State.CLOSED:
         return
+    _settle_at(order, order.placed_at)
+
+
+def refunded_late(order: SalesOrder, at: datetime) -> None:
+    """What was paid back at a till before a close we know of belongs into it."""
+    if order.kind == SalesOrder.Kind.TILL:
+        _settle_at(order, at)
+
+
+def _settle_at(order: SalesOrder, at: datetime) -> None:
     _take_turns(order.connection)
-    within = TillCount.objects.filter(connection=order.connection_id, since__lt=order.placed_at, closed_at__gte=order.placed_at)
+    within = TillCount.objects.filter(connection=order.connection_id, since__lt=at, closed_at__gte=at)
     for count in within.select_for_update():
         settle(count)
 
@@ -202,9 +230,13 @@ def count_working(line_id: int) -> Working:
     latest = list(paid[:MOST_STEPS])
     steps += [Step(one.order.number, one.amount, op="+", link=f"/orders/{one.order_id}") for one in latest]
     further = paid.count() - len(latest)
+    back = _paid_back(count).filter(method=line.method)
+    paid_back = back.aggregate(total=Sum("refunded"))["total"] or ZERO
     if further:
-        rest = line.taken - sum((one.amount for one in latest), ZERO)
+        rest = line.taken + paid_back - sum((one.amount for one in latest), ZERO)
         steps.append(Step(f"{further} earlier sales", rest, op="+"))
+    if paid_back:
+        steps.append(Step("Paid back", paid_back, ", ".join(back.values_list("number", flat=True)[:5]), op="-"))
     steps += [
         Step("Should be there", worked.expected, kind="result"),
         Step("Counted", line.counted, kind="fact"),

@@ -33,6 +33,7 @@ from yuvrel.pricing.api import router as pricing
 from yuvrel.rules.api import router as rules
 from yuvrel.sales.api import router as sales
 from yuvrel.sales.customers_api import router as customers
+from yuvrel.sales.return_api import router as returns
 from yuvrel.stock.api import router as stock
 from yuvrel.stock.transfer_api import router as transfers
 
@@ -75,6 +76,7 @@ for router in (
     ledgers,
     listing,
     publishing,
+    returns,
     transfers,
 ):
     api.add_router("", router)

@@ -29,6 +29,7 @@ from yuvrel.platform.paging import long_pages
 from yuvrel.pricing import api as pricing
 from yuvrel.sales import api as sales
 from yuvrel.sales import customers_api as customers
+from yuvrel.sales import return_api as returns
 from yuvrel.stock import api as stock
 from yuvrel.stock import transfer_api as transfers
 
@@ -93,6 +94,7 @@ SHEETS: dict[str, Source] = {
     "stock": Source(stock.list_stock, stock.StockPage),
     "moves": Source(stock.list_moves, stock.MovePage),
     "orders": Source(sales.list_orders, sales.OrderPage),
+    "returns": Source(returns.list_returns, returns.ReturnPage),
     "customers": Source(customers.list_customers, customers.CustomerPage),
     "replenishment": Source(planning.list_replenishment, planning.ReplenishPage),
     "purchase_orders": Source(planning.list_orders, planning.PurchasePage),

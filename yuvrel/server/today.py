@@ -26,6 +26,7 @@ from yuvrel.platform.faults import row_or
 from yuvrel.platform.wire import Money
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.sales.queries import daily_sales, due, sales_between
+from yuvrel.sales.return_queries import open_returns
 from yuvrel.stock.models import LotBalance, StockBalance
 from yuvrel.stock.transfer_queries import late_transfers
 
@@ -197,6 +198,8 @@ def _waiting_orders(day: date) -> list[Wait]:
     late = leave.filter(send_by__lt=day).count()
     penalised = f"{late} should have left before" if late else "as the channel or a rule says"
     why = "does not add up, names an unknown item, or was held by hand"
+    coming, uncredited = open_returns()
+    back = "goods to be looked at when they come"
     return [
         Wait("Orders", held, "order is held", "orders are held", "/orders?state=held", "look", why),
         Wait(
@@ -217,6 +220,16 @@ def _waiting_orders(day: date) -> list[Wait]:
             "/orders?state=received",
             "look",
             f"{spoken(units)} units on backorder",
+        ),
+        Wait("Orders", coming, "return is expected", "returns are expected", "/orders/returns?state=open", "plain", back),
+        Wait(
+            "Orders",
+            uncredited,
+            "return is not credited",
+            "returns are not credited",
+            "/orders/returns?state=uncredited",
+            "look",
+            "the goods are back, the money is not",
         ),
     ]
 

@@ -19,7 +19,7 @@ from yuvrel.planning import outlooks
 from yuvrel.planning import queries as planning
 from yuvrel.pricing import queries as pricing
 from yuvrel.rules import queries as rules
-from yuvrel.sales import customers, till_counts
+from yuvrel.sales import customers, return_queries, till_counts
 from yuvrel.sales import queries as sales
 from yuvrel.stock import queries as stock
 
@@ -60,6 +60,7 @@ WORKINGS: dict[str, Callable[[str], Any]] = {
     "offer": lambda key: channels.offer_working(_ids(key, 1)[0], _today()),
     "pairing": lambda key: channels.pairing_working(*_ids(key, 1)),
     "profit": lambda key: sales.profit_working(*_ids(key, 1)),
+    "credit": lambda key: return_queries.credit_working(*_ids(key, 1)),
     "order-total": lambda key: sales.total_working(*_ids(key, 1)),
     "suggestion": lambda key: planning.one_line(*_pair(key), _today()).suggestion.working,
     "velocity": lambda key: planning.velocity_of(*_pair(key), _today()),

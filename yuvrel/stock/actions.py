@@ -260,11 +260,12 @@ def _put_right(item: Item, location: Location, delta: Decimal, cause: Cause, lot
 
 
 def seen_by_a_count(takes: Iterable[tuple[int, int, Decimal]], sold_at: datetime, document: str) -> None:
-    """Put back what a count has seen already: units sold before it, of which we hear only now.
+    """Put back what a count has seen already: units sold before it, of which we hear only now; of units that came back
+    before it, as many are taken out again.
 
-    `takes` are (item, location, units). The shelf was counted without them, and the books were set
-    to that count; taking them out once more would make the books wrong. The correction is dated to
-    the count, so that the stock as at any time comes out right. The caller holds the balances' locks.
+    `takes` are (item, location, units), the units negative where they came back. The shelf was counted without those that
+    were sold, and the books were set to that count; taking them out once more would make the books wrong. The correction is
+    dated to the count, so that the stock as at any time comes out right. The caller holds the balances' locks.
     """
     listed = list(takes)
     costs = lock_costs(item for item, _, _ in listed)
@@ -277,10 +278,13 @@ def seen_by_a_count(takes: Iterable[tuple[int, int, Decimal]], sold_at: datetime
         )
         if count is None:
             continue
-        note = f"sold before the count, heard of after it: {document}"
+        note = f"{'sold' if quantity > 0 else 'back'} before the count, heard of after it: {document}"
         cause = Cause("count", count.document.number, count.counted_at, count.document.ref, note)
         row = costs[item_id]
-        moved = put_in(row, location_id, quantity, round_money(state_of(row).average * quantity), cause)
+        if quantity > 0:
+            moved = put_in(row, location_id, quantity, round_money(state_of(row).average * quantity), cause)
+        else:
+            moved = take_out(row, location_id, -quantity, cause)
         post(
             Posting(
                 JournalEntry.Kind.ADJUSTMENT,

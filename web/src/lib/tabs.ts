@@ -19,6 +19,7 @@ export const SHELF_TABS = [
 ];
 export const ORDER_TABS = [
 	{ name: 'Orders', path: '/orders' },
+	{ name: 'Returns', path: '/orders/returns' },
 	{ name: 'Customers', path: '/orders/customers' }
 ];
 export const BUYING_TABS = [

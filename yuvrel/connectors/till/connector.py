@@ -197,8 +197,10 @@ class Till(Connector, Listings, Quantities, PriceChanges, Closes):
         )
 
     def read_order(self, body: Any) -> RemoteOrder:
-        """A receipt; it has one version, as a sale that happened does not change."""
+        """A receipt; it has one version, as a sale that happened does not change. One that names the receipt it takes back is
+        a refund: its counts and sums are below zero there, and above here."""
         part(body, "rows")
+        takes_back = bool(body.get("refund_of"))
         return read(
             RemoteOrder,
             {
@@ -206,18 +208,27 @@ class Till(Connector, Listings, Quantities, PriceChanges, Closes):
                 "number": part(body, "number"),
                 "version": 1,
                 "status": "sold",
+                "refund_of": body.get("refund_of"),
                 "placed_at": part(body, "sold_at"),
                 "currency": part(body, "currency"),
-                "total": part(body, "total"),
-                "lines": [_sold(row) for row in objects(body, "rows")],
-                "payments": [{"method": body.get("tender") or "cash", "amount": part(body, "total")}] if _is_sale(body) else [],
+                "total": -number(part(body, "total"), "total") if takes_back else part(body, "total"),
+                "lines": [(_taken_back if takes_back else _sold)(row) for row in objects(body, "rows")],
+                "payments": _payments(body, takes_back),
             },
         )
 
 
-def _is_sale(body: dict[str, Any]) -> bool:
-    """Whether something was paid at all; what came back over the counter was not."""
-    return number(part(body, "total"), "total") > 0
+def _payments(body: dict[str, Any], takes_back: bool) -> list[dict[str, Any]]:
+    """How something was paid, or paid back; what came back without its receipt was neither."""
+    total = number(part(body, "total"), "total")
+    amount = -total if takes_back else total
+    return [{"method": body.get("tender") or "cash", "amount": amount}] if amount > 0 else []
+
+
+def _taken_back(row: dict[str, Any]) -> RemoteLine:
+    """A line that came back, by its place on the receipt it was sold with."""
+    sold = {**row, "count": -number(part(row, "count"), "count"), "sum": -number(part(row, "sum"), "sum")}
+    return _sold({**sold, "pos": part(row, "of")})
 
 
 def _sold(row: dict[str, Any]) -> RemoteLine:

@@ -10,7 +10,7 @@ from urllib.parse import quote
 from pydantic import Field
 
 from ..base import Connector, number, objects, part, raw_rows, read, sound
-from ..capabilities import Captures, GroupPrices, Pictures, Shipments, States, Terms, Webhooks
+from ..capabilities import Captures, GroupPrices, Pictures, Refunds, Shipments, States, Terms, Webhooks
 from ..http import NonsenseError
 from ..messages import (
     Amount,
@@ -24,6 +24,7 @@ from ..messages import (
     PushResult,
     QuantityPush,
     Raw,
+    RefundNotice,
     RemoteGroup,
     RemoteLine,
     RemoteListing,
@@ -31,10 +32,13 @@ from ..messages import (
     RemotePayment,
     RemotePrice,
     RemoteQuantity,
+    RemoteRefund,
     SellingTerms,
     ShipmentNotice,
 )
 
+# What the shop says of goods that it has paid back; any other word says nothing.
+GOODS = {"returning": "expected", "back": "stock", "kept": "nothing"}
 # How a product stands: what is no word of this list is not for everybody to see.
 STANDING = {"live": "live", "hidden": "hidden", "draft": "draft"}
 
@@ -94,7 +98,7 @@ class _Made(Message):
     id: str
 
 
-class WebShop(Connector, Pictures, Terms, States, GroupPrices, Webhooks, Shipments, Captures):
+class WebShop(Connector, Pictures, Terms, States, GroupPrices, Webhooks, Shipments, Captures, Refunds):
     """A shop with products, variants, orders and webhooks."""
 
     kind = "web_shop"
@@ -246,6 +250,16 @@ class WebShop(Connector, Pictures, Terms, States, GroupPrices, Webhooks, Shipmen
         headers = {"Idempotency-Key": notice.key}
         return read(_Made, self.caller.call("POST", path, json={"amount": str(notice.amount)}, headers=headers)).id
 
+    def refund(self, notice: RefundNotice) -> str:
+        """Pay back; repeated calls with one key pay once."""
+        body = {
+            "amount": str(notice.amount),
+            "note": notice.note,
+            "lines": [{"id": line, "quantity": str(units), "amount": str(gross)} for line, units, gross in notice.lines],
+        }
+        path = f"/api/orders/{quote(notice.order_id, safe='')}/refunds"
+        return read(_Made, self.caller.call("POST", path, json=body, headers={"Idempotency-Key": notice.key})).id
+
     def read_order(self, body: Any) -> RemoteOrder:
         """Goods, discounts, surcharges and shipping as lines."""
         part(body, "lines")
@@ -270,6 +284,7 @@ class WebShop(Connector, Pictures, Terms, States, GroupPrices, Webhooks, Shipmen
                 "ship_to": body.get("ship_to") or {},
                 "lines": lines,
                 "payments": [_payment(row) for row in objects(body, "payments") if row.get("state") != "waiting"],
+                "refunds": [_refund(row) for row in objects(body, "refunds")],
             },
         )
 
@@ -310,6 +325,25 @@ def _payment(row: dict[str, Any]) -> RemotePayment:
             "method": part(row, "method"),
             "amount": part(row, "amount"),
             "state": "authorised" if row.get("state") == "authorised" else "paid",
+        },
+    )
+
+
+def _refund(row: dict[str, Any]) -> RemoteRefund:
+    return read(
+        RemoteRefund,
+        {
+            "external_id": part(row, "id"),
+            "at": part(row, "at"),
+            "amount": part(row, "amount"),
+            "key": row.get("key"),
+            "goods": GOODS.get(str(row.get("goods")), ""),
+            "method": row.get("method"),
+            "note": row.get("note"),
+            "lines": [
+                {"line_id": part(line, "id"), "quantity": line.get("quantity", 0), "amount": part(line, "amount")}
+                for line in objects(row, "lines")
+            ],
         },
     )
 

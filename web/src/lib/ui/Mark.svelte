@@ -18,6 +18,7 @@
 		'part-shipped': ['ochre', 'half'],
 		'part-received': ['ochre', 'half'],
 		acknowledged: ['reed', 'dot'],
+		expected: ['ochre', 'clock'],
 		pending: ['ochre', 'clock'],
 		gathered: ['ink-soft', 'clock'],
 		tested: ['ochre', 'half'],

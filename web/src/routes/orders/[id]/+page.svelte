@@ -5,6 +5,7 @@
 	import { ago, day, figure, moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
+	import Credits from '#lib/ui/Credits.svelte';
 	import Faulty from '#lib/ui/Faulty.svelte';
 	import { ORDER_TABS } from '#lib/tabs.ts';
 	import Fig from '#lib/ui/Fig.svelte';
@@ -108,6 +109,14 @@
 						)}>Hold it</button
 				>
 			{/if}
+			{#if data.returnable && session.may('receive goods')}<a
+					class="quiet"
+					href="/orders/{data.id}/return">Take goods back</a
+				>{/if}
+			{#if data.shipments.length && session.may('keep the books')}<a
+					class="quiet"
+					href="/orders/{data.id}/credit">Credit</a
+				>{/if}
 		{/if}
 	{/snippet}
 	{#if data}
@@ -117,9 +126,10 @@
 					><tr
 						><th>Line</th><th>Kind</th><th class="num">Ordered</th><th class="num">Reserved</th><th
 							class="num">Backordered</th
-						><th class="num">Shipped</th>{#if canShip}<th class="num">Ship now</th>{/if}<th
-							class="num">Net</th
-						><th class="num">Tax</th><th class="num">With tax {session.currency}</th></tr
+						><th class="num">Shipped</th>{#if data.returns.length}<th class="num">Back</th
+							>{/if}{#if canShip}<th class="num">Ship now</th>{/if}<th class="num">Net</th><th
+							class="num">Tax</th
+						><th class="num">With tax {session.currency}</th></tr
 					></thead
 				>
 				<tbody>
@@ -139,13 +149,19 @@
 									>{/if}</td
 							>
 							<td class="soft">{line.kind}</td>
-							{#if line.fault}<Faulty said={line.fault} span={canShip ? 8 : 7} />{:else}
+							{#if line.fault}<Faulty
+									said={line.fault}
+									span={(canShip ? 8 : 7) + (data.returns.length ? 1 : 0)}
+								/>{:else}
 								<td class="num">{goods ? figure(line.quantity) : ''}</td>
 								<td class="num">{goods ? figure(line.reserved) : ''}</td>
 								<td class="num" class:owed={line.backordered !== '0'}
 									>{goods ? figure(line.backordered) : ''}</td
 								>
 								<td class="num">{goods ? figure(line.shipped) : ''}</td>
+								{#if data.returns.length}<td class="num"
+										>{Number(line.returned) ? figure(line.returned) : ''}</td
+									>{/if}
 								{#if canShip}<td class="num"
 										>{#if goods}<input
 												class="field ship"
@@ -212,6 +228,33 @@
 						{/each}
 					</tbody>
 				</table>
+			{/if}
+			{#if data.returns.length}
+				<h2>Comes back</h2>
+				<table class="rows">
+					<thead
+						><tr
+							><th>Return</th><th>Since</th><th>State</th><th class="num">Units</th><th class="num"
+								>To come</th
+							></tr
+						></thead
+					>
+					<tbody>
+						{#each data.returns as back (back.id)}
+							<tr data-row
+								><td><a href="/orders/returns/{back.id}">{back.number}</a></td><td class="soft"
+									>{moment(back.made_at)}</td
+								><td><Mark state={back.state} ofGoods /></td><td class="num"
+									>{figure(back.units)}</td
+								><td class="num">{figure(back.left)}</td></tr
+							>
+						{/each}
+					</tbody>
+				</table>
+			{/if}
+			{#if data.credits.length}
+				<h2>Given back</h2>
+				<Credits rows={data.credits} channel={data.channel} />
 			{/if}
 			<section>
 				<h2>What happened</h2>
@@ -286,7 +329,13 @@
 					<h2>What it earns</h2>
 					<table class="sum" aria-label="What it earns">
 						<tbody>
-							<tr><td>Charged without tax</td><td class="num">{figure(data.net)}</td></tr>
+							<tr
+								><td
+									>Charged without tax{#if data.credits.length}<span class="soft small"
+											>, less credits</span
+										>{/if}</td
+								><td class="num">{figure(data.charged, '–')}</td></tr
+							>
 							<tr
 								><td>Cost of goods <span class="soft small">moving average</span></td><td
 									class="num">{data.cost === null ? '–' : `− ${figure(data.cost)}`}</td
