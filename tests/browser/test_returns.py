@@ -66,7 +66,7 @@ def test_goods_come_back_and_the_shop_pays_for_them(person: Person) -> None:  # 
     page.get_by_label("Back to stock").fill("1")
     page.get_by_label("To repair").fill("1")
     assert_accessible(page)
-    page.get_by_role("button", name="Put it there").click()
+    page.get_by_role("button", name="Take it in").click()
     person.says("Done.")
     expect(page.locator(".state-mark").first).to_have_text("received")
     expect(page.get_by_text("16.00").first).to_be_visible()

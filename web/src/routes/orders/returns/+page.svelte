@@ -30,10 +30,10 @@
 		{ name: 'channel', head: 'Channel', cell: channel },
 		{ name: 'customer', head: 'Customer', cell: customer },
 		{ name: 'reasons', head: 'Why', cell: why, kind: 'soft' },
+		{ name: 'location', head: 'Back to', cell: place, kind: 'place' },
 		{ name: 'state', head: 'State', cell: standing, sort: 'state' },
 		{ name: 'units', head: 'Units', cell: units, kind: 'num' },
 		{ name: 'left', head: 'To come', cell: left, kind: 'num' },
-		{ name: 'location', head: 'Back to', cell: place, kind: 'place' },
 		{ name: 'made_at', head: 'Since', cell: made, kind: 'soft day', sort: 'made' },
 		{ name: 'credited', head: `Credited ${session.currency}`, cell: credited, kind: 'num' }
 	];

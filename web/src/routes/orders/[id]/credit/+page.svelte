@@ -57,7 +57,7 @@
 					body: JSON.parse(resting.value) as typeof wanted
 				})
 			),
-		enabled: wanted.lines.length > 0,
+		enabled: resting.value.includes('line_id'),
 		placeholderData: keepPreviousData,
 		retry: false
 	}));
@@ -88,11 +88,11 @@
 
 <Sheet question={data ? `What is given back of ${data.order}?` : 'Credit note'} tabs={ORDER_TABS}>
 	{#snippet lead()}{#if data}<a href="/orders/{id}">Order {data.order}</a>
-			· {data.customer || data.channel}{#if data.back}
-				· for <a href="/orders/returns/{data.back_id}">{data.back}</a>{/if}. Goods at what they were
-			sold for, after their share of a discount.{/if}{/snippet}
+			· {data.customer || data.channel}
+			{#if data.back}· for <a href="/orders/returns/{data.back_id}">{data.back}</a>{/if}. Goods at
+			what they were sold for, after their share of a discount.{/if}{/snippet}
 	{#if data}
-		<form onsubmit={make}>
+		<form id="credit" onsubmit={make}>
 			<Thing>
 				<table class="rows">
 					<thead
@@ -186,19 +186,20 @@
 					</section>
 				{/snippet}
 			</Thing>
-			<div class="end">
-				<button class="do" disabled={form.busy || !said}>Write the credit note</button>
-				<span class="bad" role="alert"
-					>{form.refusal?.message ?? (wanted.lines.length ? trial.error?.message : '') ?? ''}</span
-				>
-			</div>
 		</form>
 	{:else}<Pending query={order} />{/if}
+	{#snippet totals()}
+		<button class="do" form="credit" disabled={form.busy || !said}>Write the credit note</button>
+		<span class="bad" role="alert"
+			>{form.refusal?.message ?? (wanted.lines.length ? trial.error?.message : '') ?? ''}</span
+		>
+	{/snippet}
 </Sheet>
 
 <style>
 	form {
 		display: grid;
+		min-height: 100%;
 	}
 	.qty {
 		width: 72px;
@@ -238,13 +239,6 @@
 		border-top: 1px solid var(--ink);
 		border-bottom: 3px double var(--ink);
 		font-weight: 600;
-	}
-	.end {
-		display: flex;
-		gap: 14px;
-		align-items: center;
-		padding: 12px 20px;
-		border-top: 1px solid var(--rule);
 	}
 	.bad {
 		color: var(--madder);

@@ -70,7 +70,7 @@
 			· {order.data.customer || order.data.channel} · back to {order.data.location}. Nothing moves
 			until the goods are here.{/if}{/snippet}
 	{#if order.data && lines.length}
-		<form class="fit" onsubmit={make}>
+		<form class="fit" id="return" onsubmit={make}>
 			<table class="rows">
 				<thead
 					><tr
@@ -123,8 +123,6 @@
 						oninput={(e) => form.set({ note: e.currentTarget.value })}
 					/></label
 				>
-				<button class="do" disabled={form.busy || !form.isEdited}>Expect it back</button>
-				<span class="bad" role="alert">{form.refusal?.message ?? ''}</span>
 			</div>
 		</form>
 	{:else if order.data}
@@ -132,6 +130,10 @@
 			Nothing of this order can come back: what left is on returns already.
 		</p>
 	{:else}<Pending query={order} />{/if}
+	{#snippet totals()}
+		<button class="do" form="return" disabled={form.busy || !form.isEdited}>Expect it back</button>
+		<span class="bad" role="alert">{form.refusal?.message ?? ''}</span>
+	{/snippet}
 </Sheet>
 
 <style>
@@ -146,10 +148,6 @@
 		width: 300px;
 	}
 	.end {
-		display: flex;
-		flex-wrap: wrap;
-		align-items: center;
-		gap: 8px 14px;
 		padding: 14px 20px;
 	}
 	.nothing {

@@ -174,7 +174,9 @@
 			{#snippet side()}
 				<section>
 					<h2>What came back</h2>
-					<p class="worth">{figure(total)} <span class="soft small">{session.currency}</span></p>
+					<p class="worth">
+						{figure(total, '0.00')} <span class="soft small">{session.currency}</span>
+					</p>
 					<p class="soft small">
 						At the cost at which it left. Goods to repair go to the repair bench, from where nothing
 						is sold; what is written off stays a cost of the sale.
@@ -193,7 +195,7 @@
 			<button
 				class="do"
 				disabled={form.busy || !form.isEdited || form.isOvertaken}
-				onclick={inspect}>Put it there</button
+				onclick={inspect}>Take it in</button
 			>
 		{/if}
 		<span class="bad" role="alert">{form.refusal?.message ?? ''}</span>
