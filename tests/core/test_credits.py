@@ -68,6 +68,13 @@ def test_an_amount_alone_lowers_the_price_and_the_units_bring_what_is_left() -> 
     assert (part.net, part.tax) == (D("32.00"), D("7.36"))
 
 
+def test_what_has_been_paid_may_be_a_cent_more_than_is_left() -> None:
+    ((part,), credit) = credit_parts(ORDER, {2: Wanted(D(1), D("44.30"), D("0.02"))})
+    assert (part.gross, credit.total) == (D("44.30"), D("44.30"))
+    with pytest.raises(BadInputError):
+        credit_parts(ORDER, {2: Wanted(D(1), D("44.31"), D("0.02"))})
+
+
 @pytest.mark.parametrize(
     "wanted, fee, field, said",
     [

@@ -37,10 +37,13 @@ class Sold:
 
 @dataclass(frozen=True)
 class Wanted:
-    """What of a line is to be credited: units, or an amount with tax, or both; units alone bring what they were sold at."""
+    """What of a line is to be credited: units, or an amount with tax, or both; units alone bring what they were sold at.
+    `slack`: by how much an amount that has been paid may go beyond what is left of the line, where others share a discount
+    over lines with other cents."""
 
     quantity: Decimal = ZERO
     gross: Decimal | None = None
+    slack: Decimal = ZERO
 
 
 @dataclass(frozen=True)
@@ -126,14 +129,16 @@ def credit_part(line: Sold, amounts: tuple[Decimal, Decimal], wanted: Wanted, cu
         last = after == line.shipped and wanted.quantity > 0
         net, tax = (net_left, tax_left) if last else (min(bare[0], net_left), min(bare[1], tax_left))
         return Part(line.id, wanted.quantity, net, tax)
-    if wanted.gross < 0 or wanted.gross > net_left + tax_left:
+    if wanted.gross < 0 or wanted.gross > net_left + tax_left + wanted.slack:
         raise BadInputError(
             f"{line.title}: {net_left + tax_left} can be credited with tax, not {spoken(wanted.gross)}.", field=field
         )
     if wanted.gross == net_left + tax_left:
         return Part(line.id, wanted.quantity, net_left, tax_left)
     whole = sum(amounts, ZERO)
-    tax = min(round_money(wanted.gross * amounts[1] / whole, currency) if whole else ZERO, tax_left)
+    tax = round_money(wanted.gross * amounts[1] / whole, currency) if whole else ZERO
+    if not wanted.slack:
+        tax = min(tax, tax_left)
     return Part(line.id, wanted.quantity, wanted.gross - tax, tax)
 
 

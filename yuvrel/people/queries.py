@@ -27,6 +27,11 @@ def company_of(user: User) -> Company:
     return found
 
 
+def username_of(user_id: int | None) -> str:
+    """The sign-in name of a person; empty for the system."""
+    return "" if user_id is None else User.objects.filter(pk=user_id).values_list("username", flat=True).first() or ""
+
+
 def places_by_name() -> dict[str, Location]:
     """Every place by its name and by its short name, in small letters."""
     rows = list(Location.objects.all())

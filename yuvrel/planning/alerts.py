@@ -51,7 +51,8 @@ def look_at(items: Iterable[int], now: datetime) -> int:
     """Compare what is available of some items, at every place that knows them, with the level set there."""
     if not SettingValue.objects.filter(name=NAME).exists() and not standing().exists():
         return 0
-    rows = list(StockBalance.objects.filter(item_id__in=set(items), item__kind=Item.Kind.STOCKED, item__active=True))
+    sold = {"item__kind": Item.Kind.STOCKED, "item__active": True, "location__for_sale": True}
+    rows = list(StockBalance.objects.filter(item_id__in=set(items), **sold))
     pairs: list[Pair] = [(row.item_id, row.location_id) for row in rows]
     levels = {pair: found.values[NAME] for pair, found in standings(pairs, {}).items()}
     open_ones = {(row.item_id, row.location_id): row.pk for row in standing().filter(item_id__in=set(items))}

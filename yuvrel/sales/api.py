@@ -8,6 +8,7 @@ from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router
 
+from yuvrel.people.queries import username_of
 from yuvrel.platform.auth import actor
 from yuvrel.platform.wire import Said
 
@@ -23,13 +24,15 @@ def list_orders(
     q: str = "",
     state: str = "",
     connection: int | None = None,
+    handler: str = "",
     sort: str = "",
     cursor: str = "",
     limit: int = 100,
 ) -> Any:
-    """Orders of all channels, newest first."""
-    actor(request)
-    return queries.order_sheet(q, state, connection, cursor, limit, sort)
+    """Orders of all channels, newest first; `handler`: the sign-in name of who handles them, *me* for whoever asks."""
+    asks = actor(request)
+    who = username_of(asks.user_id) if handler == "me" else handler
+    return queries.order_sheet(q, state, connection, cursor, limit, sort, who)
 
 
 @router.get("/till-counts", response=TillCountPage, operation_id="list_till_counts")

@@ -8,7 +8,6 @@ from typing import Any
 from yuvrel.books.models import LedgerDocument
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.states import States
-from yuvrel.core.working import plain
 from yuvrel.documents.registry import DocumentKind, Form, Moment, Series, register
 from yuvrel.people.models import AuditRow
 
@@ -133,7 +132,7 @@ def _told(row: Shipment) -> list[Moment]:
 
 
 def _invoice_facts(row: Invoice) -> list[tuple[str, str]]:
-    amounts = [(name, f"{plain(getattr(row, name.lower()))} {row.shipment.order.currency}") for name in ("Net", "Tax", "Total")]
+    amounts = [(name, f"{getattr(row, name.lower()):.2f} {row.shipment.order.currency}") for name in ("Net", "Tax", "Total")]
     due = [("Due", f"{row.due_on:%-d %b %Y}")] if row.due_on else []
     return [*amounts, *due, *_order_facts(row.shipment.order)]
 
@@ -143,12 +142,12 @@ def _return_facts(row: Return) -> list[tuple[str, str]]:
 
 
 def _credit_facts(row: CreditNote) -> list[tuple[str, str]]:
-    amounts = [(name, f"{plain(getattr(row, name.lower()))} {row.order.currency}") for name in ("Net", "Tax", "Total")]
-    fee = [("Kept for taking it back", f"{plain(row.fee)} {row.order.currency}")] if row.fee else []
+    amounts = [(name, f"{getattr(row, name.lower()):.2f} {row.order.currency}") for name in ("Net", "Tax", "Total")]
+    fee = [("Kept for taking it back", f"{row.fee:.2f} {row.order.currency}")] if row.fee else []
     owed = row.total - row.refunded
-    open_ = [("Set off against what is owed", f"{plain(owed)} {row.order.currency}")] if owed else []
+    open_ = [("Set off against what is owed", f"{owed:.2f} {row.order.currency}")] if owed else []
     how = row.order.connection.name if row.tell_channel or row.external_id else "by hand"
-    paid = [("Paid back", f"{plain(row.refunded)} {row.order.currency}, {how}")] if row.refunded else []
+    paid = [("Paid back", f"{row.refunded:.2f} {row.order.currency}, {how}")] if row.refunded else []
     return [*amounts, *fee, *open_, *paid, ("Note", row.note), *_order_facts(row.order)]
 
 

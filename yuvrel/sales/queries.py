@@ -9,6 +9,7 @@ from datetime import date, datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
+from django.apps import apps
 from django.db.models import Count, Max, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
 from django.utils import timezone
@@ -25,7 +26,7 @@ from yuvrel.platform.paging import in_order, page
 from yuvrel.stock.models import ItemCost
 
 from .models import CreditNote, OrderLine, Reservation, ReturnPart, SalesOrder, ShipmentLine
-from .rules import OrderRules, order_rules_of
+from .rules import OrderRules, handlers, order_rules_of
 from .schemas import OrderRow
 
 # The orders that an index has: there may be hundreds of thousands, and a sheet's first page is there at once.
@@ -36,9 +37,15 @@ Earnings = Callable[[SalesOrder], Profit]
 MOST_ADDED = 5000
 
 
-def orders(q: str, state: str, connection: int | None) -> QuerySet[SalesOrder]:
-    """Orders under a filter; the state 'waiting' means everything still to be shipped, 'due' what of it has to leave today
-    or should have left."""
+def handled() -> dict[int, str]:
+    """Who handles the orders of each connection, by sign-in name; nobody is the empty name."""
+    connections = apps.get_model("channels", "Connection").objects.all()
+    return {pk: rules.handled_by for pk, rules in order_rules_of(connections).items()}
+
+
+def orders(q: str, state: str, connection: int | None, handler: str = "") -> QuerySet[SalesOrder]:
+    """Orders under a filter; `handler`: the sign-in name of who handles them; the state 'waiting' means everything still to
+    be shipped, 'due' what of it has to leave today or should have left."""
     rows = SalesOrder.objects.select_related("connection", "customer", "location")
     if state == "waiting":
         rows = rows.filter(state__in=WAITING)
@@ -48,6 +55,8 @@ def orders(q: str, state: str, connection: int | None) -> QuerySet[SalesOrder]:
         rows = rows.filter(state=state)
     if connection:
         rows = rows.filter(connection_id=connection)
+    if handler:
+        rows = rows.filter(connection_id__in=[pk for pk, name in handled().items() if name == handler])
     for word in q.split()[:6]:
         rows = rows.filter(
             Q(number__icontains=word)
@@ -62,9 +71,12 @@ def due(day: date) -> QuerySet[SalesOrder]:
     return SalesOrder.objects.filter(state__in=WAITING, send_by__lte=day)
 
 
-def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: int, sort: str = "") -> dict[str, Any]:
+def order_sheet(
+    q: str, state: str, connection: int | None, cursor: str, limit: int, sort: str = "", handler: str = ""
+) -> dict[str, Any]:
     """A page of orders with units, what is backordered and the margin of each."""
-    found, order = in_order(orders(q, state, connection), sort, SORTS, ["-placed_at", "-id"])
+    asked = orders(q, state, connection, handler)
+    found, order = in_order(asked, sort, SORTS, ["-placed_at", "-id"])
     rows, following = page(found, order, cursor, limit)
     ids = [row.pk for row in rows]
     units = dict(
@@ -76,14 +88,22 @@ def order_sheet(q: str, state: str, connection: int | None, cursor: str, limit: 
     waiting = Reservation.objects.filter(line__order_id__in=ids, state="backorder").values_list("line__order_id")
     owed = waiting.annotate(units=Sum("quantity"), day=Max("line__promised_on")).order_by()
     backordered = {order: (units, day) for order, units, day in owed}
-    earns = earnings(rows)
+    earns, names = earnings(rows), handler_names(rows)
     counts = dict(SalesOrder.objects.filter(state__in=WAITING).values_list("state").annotate(n=Count("id")).order_by())
     return {
-        "rows": sheet_rows(OrderRow, rows, lambda row: _row(row, units, backordered, earns), _known),
+        "rows": sheet_rows(OrderRow, rows, lambda row: _row(row, units, backordered, earns) | names[row.connection_id], _known),
         "next": following,
         "counts": counts,
-        "total": None if cursor else _total(orders(q, state, connection)),
+        "total": None if cursor else _total(asked),
     }
+
+
+def handler_names(rows: Iterable[SalesOrder]) -> dict[int, dict[str, str]]:
+    """Who handles the orders of the connections of some orders, as a field of their rows."""
+    connections = {row.connection_id: row.connection for row in rows}
+    people = dict(handlers()) if connections else {}
+    rules = order_rules_of(connections.values())
+    return {pk: {"handled_by": people.get(rules[pk].handled_by, rules[pk].handled_by)} for pk in connections}
 
 
 def _row(

@@ -13,8 +13,9 @@ from yuvrel.catalogue.rungs import company_rung
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.money import minor_unit
 from yuvrel.core.rules import OF_CONNECTIONS, Level, Rung, Setting, Value, meanings, resolve
-from yuvrel.people.queries import company
-from yuvrel.people.roles import Ability
+from yuvrel.people.models import User
+from yuvrel.people.queries import company, company_of
+from yuvrel.people.roles import Ability, actor_of
 from yuvrel.rules.queries import given_on
 from yuvrel.rules.registry import SETTINGS, add_check, add_choices, declare
 
@@ -173,6 +174,15 @@ declare(
         **OWN,
     ),
     Setting(
+        "handled_by",
+        "Orders are handled by",
+        "Who looks after its orders: named on each, and on the sheet everybody can see their own.",
+        "choice",
+        "",
+        levels=OF_CONNECTIONS,
+        **OWN,
+    ),
+    Setting(
         "refund_goods",
         "Goods that are refunded",
         "What becomes of goods that the channel has paid back, where it does not say.",
@@ -213,6 +223,18 @@ declare(
     ),
 )
 add_choices("payment_accounts", clearing_choices)
+NOBODY = ("", "nobody in particular")
+
+
+def handlers() -> list[tuple[str, str]]:
+    """Sign-in name and name of everybody in the company who ships orders or puts them right."""
+    people = User.objects.filter(is_active=True).prefetch_related("groups").select_related("company").order_by("pk")
+    ours = [one for one in people if company_of(one) == company()]
+    handle = [one for one in ours if any(actor_of(one).may(can) for can in (Ability.SHIP, Ability.RESOLVE))]
+    return [(one.username, one.get_full_name() or one.username) for one in handle]
+
+
+add_choices("handled_by", lambda: [NOBODY, *handlers()])
 MAPS = ("order_states", "payment_accounts", "carriers")
 
 
@@ -222,6 +244,13 @@ def _check_accounts(rung: Rung, found: Mapping[str, Value]) -> None:
     unknown = sorted(set(codes.values()) - {code for code, _ in clearing_choices()}) if codes else []
     if unknown:
         raise BadInputError(f"There is no clearing account {', '.join(unknown)}.", field="payment_accounts")
+
+
+@add_check
+def _check_handler(rung: Rung, found: Mapping[str, Value]) -> None:
+    name = found.get("handled_by")
+    if name and name not in dict(handlers()):
+        raise BadInputError(f"Nobody called {name} handles orders in this company.", field="handled_by")
 
 
 @add_check
@@ -245,6 +274,7 @@ NAMES = (
     "ledger_contact",
     "unknown_lines",
     "refund_goods",
+    "handled_by",
     "order_prefix",
     "backorders",
     "cash_customer",
@@ -272,6 +302,7 @@ class OrderRules:
     ledger_order: str
     ledger_contact: str
     goods_refunded: str
+    handled_by: str
     states: Mapping[str, str]
     accounts: Mapping[str, str]
     carriers: Mapping[str, str]
@@ -328,5 +359,6 @@ def _rules(worth: Mapping[str, Any]) -> OrderRules:
         worth["ledger_order"],
         worth["ledger_contact"],
         worth["refund_goods"],
+        str(worth["handled_by"] or ""),
         *(meanings(worth[name]) for name in MAPS),
     )

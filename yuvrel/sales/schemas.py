@@ -24,6 +24,7 @@ class OrderRow(SheetRow):
     channel: str
     customer: str
     location: str
+    handled_by: str
     placed_at: datetime
     state: str
     held_because: str
@@ -126,6 +127,7 @@ class OrderOut(Schema):
     email: str
     ship_to: str
     location: str
+    handled_by: str
     state: str
     held_because: str
     paid: bool

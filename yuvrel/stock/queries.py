@@ -7,7 +7,7 @@ from datetime import date
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import Count, DecimalField, Exists, F, Min, OuterRef, Q, QuerySet, Sum, Value
+from django.db.models import Case, Count, DecimalField, Exists, F, Min, OuterRef, Q, QuerySet, Sum, Value, When
 from django.db.models.expressions import Combinable
 from django.db.models.functions import Coalesce, NullIf, Round
 
@@ -46,12 +46,14 @@ _WORTH = Round(
     precision=2,
     output_field=DecimalField(),
 )
+# What lies at a bench for repairs is on hand, and for nobody to have.
+_AVAILABLE = Case(When(location__for_sale=True, then=F("on_hand") - F("committed")), default=Value(ZERO))
 STOCK_SORTS: dict[str, str | Combinable] = {
     "item": "item__title",
     "place": "location__name",
     "on_hand": "on_hand",
     "committed": "committed",
-    "available": F("on_hand") - F("committed"),
+    "available": _AVAILABLE,
     "backordered": "backordered",
     "incoming": "incoming",
     "value": _WORTH,
@@ -146,7 +148,7 @@ def _item_row(item: Any, held: Decimal | None, listings: int, supplier: str) -> 
 def balances(q: str, location: int | None, show: str) -> QuerySet[StockBalance]:
     """The shelf's rows under a filter; `show` is all, short (something is backordered or below zero) or held."""
     rows = StockBalance.objects.select_related("item__product__category", "location").annotate(
-        own_cost=own_of("item__costs"), available=F("on_hand") - F("committed")
+        own_cost=own_of("item__costs"), available=_AVAILABLE
     )
     rows = find_items(rows.filter(item__kind=Item.Kind.STOCKED), q, "item__")
     if location:
@@ -218,7 +220,7 @@ def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: dat
 
     def then(row: StockBalance) -> dict[str, Any]:
         units, value = sums.get((row.item_id, row.location_id), (ZERO, ZERO))
-        known = {"on_hand": units, "available": units, "value": value}
+        known = {"on_hand": units, "available": units if row.location.for_sale else ZERO, "value": value}
         return _row(row, {}, {}, pictures) | known | dict.fromkeys(("committed", "backordered", "incoming"), ZERO)
 
     shown = sheet_rows(StockRow, rows, then, _known)
@@ -250,7 +252,7 @@ def _row(
         "location": row.location.name,
         "on_hand": row.on_hand,
         "committed": row.committed,
-        "available": row.on_hand - row.committed,
+        "available": row.on_hand - row.committed if row.location.for_sale else ZERO,
         "backordered": row.backordered,
         "incoming": row.incoming,
         "value": values.get((row.item_id, row.location_id), ZERO),
@@ -346,12 +348,15 @@ def on_hand_working(item_id: int, location_id: int) -> Working:
 
 
 def available_working(item_id: int, location_id: int) -> Working:
-    """Available = on hand - committed."""
+    """Available = on hand - committed; where nothing is for sale, none."""
     item, place, balance = _item_at(item_id, location_id)
+    free = balance.on_hand - balance.committed
+    kept = () if place.for_sale else (Step("Not for sale", free, "what lies here is for repair", op="-"),)
     steps = (
         Step("On hand", balance.on_hand, link=f"/shelf/moves?item={item.pk}&location={place.pk}"),
         Step("Committed", balance.committed, "reserved for orders", op="-"),
-        Step("Available", balance.on_hand - balance.committed, kind="result", unit=item.unit),
+        *kept,
+        Step("Available", free if place.for_sale else ZERO, kind="result", unit=item.unit),
     )
     note = f"{spoken(balance.backordered)} more are backordered." if balance.backordered else ""
     return Working("How many are free?", f"{item.title} · {place.name}", steps, note)

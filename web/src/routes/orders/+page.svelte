@@ -23,6 +23,7 @@
 		{ name: 'send_by', head: 'Send by', cell: sendBy, kind: 'place' },
 		{ name: 'customer', head: 'Customer', cell: customer, kind: 'long' },
 		{ name: 'location', head: 'From', cell: from, kind: 'place' },
+		{ name: 'handled_by', head: 'Handled by', cell: handler, kind: 'place', isSpare: true },
 		{ name: 'state', head: 'State', cell: standing },
 		{
 			name: 'held_because',
@@ -54,7 +55,7 @@
 		'orders',
 		'Orders',
 		() => COLUMNS,
-		{ q: '', state: 'waiting' },
+		{ q: '', state: 'waiting', handler: '' },
 		page.url.searchParams
 	);
 	const wanted = $derived(sheet.filters.state);
@@ -92,6 +93,12 @@
 			<option value="waiting">still to ship</option><option value="due">has to leave today</option
 			><option value="">every order</option>
 			{#each STATES as name (name)}<option value={name}>{name}</option>{/each}
+		</select>
+		<select class="field" aria-label="Handled by" bind:value={sheet.filters.handler}>
+			<option value="">everybody’s</option><option value="me">mine</option>
+			{#if sheet.filters.handler && sheet.filters.handler !== 'me'}<option
+					value={sheet.filters.handler}>{sheet.filters.handler}’s</option
+				>{/if}
 		</select>
 		<SheetTools {sheet} />
 	{/snippet}
@@ -132,6 +139,7 @@
 		>{:else}–{/if}{/snippet}
 {#snippet customer(row: Row)}{row.customer || (row.kind === 'till' ? 'in store' : '–')}{/snippet}
 {#snippet from(row: Row)}{row.location}{/snippet}
+{#snippet handler(row: Row)}{row.handled_by || '–'}{/snippet}
 {#snippet standing(row: Row)}<span title={row.held_because}><Mark state={row.state} /></span
 	>{/snippet}
 {#snippet heldBecause(row: Row)}{row.held_because}{/snippet}

@@ -78,7 +78,9 @@
 			<a href="/connections/{data.connection_id}">{data.channel}</a> · placed {moment(
 				data.placed_at
 			)}
-			· from {data.location}{data.shipping_method ? ` · ${data.shipping_method}` : ''}{data.send_by
+			· from {data.location}{data.handled_by
+				? ` · handled by ${data.handled_by}`
+				: ''}{data.shipping_method ? ` · ${data.shipping_method}` : ''}{data.send_by
 				? ` · to leave by ${day(data.send_by)}`
 				: ''}{Number(data.penalty) ? ` · ${figure(data.penalty)} charged for being late` : ''}
 		{/if}
