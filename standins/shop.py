@@ -81,6 +81,12 @@ def _variant_ids(product: Doc) -> list[str]:
     return [str(v["id"]) for v in product["variants"]]
 
 
+@bp.get("/api/places")
+@scoped("shop", "products:read")
+def places(account: str) -> Any:
+    return {"places": g.account.get("places", [])}
+
+
 @bp.get("/api/quantities")
 @scoped("shop", "products:read")
 def read_quantities(account: str) -> Any:
@@ -116,9 +122,12 @@ def _each_line(account: str, change: Callable[[Doc, Doc], str]) -> Any:
 def write_quantities(account: str) -> Any:
     def change(variant: Doc, line: Doc) -> str:
         quantity, selling = line.get("quantity"), line.get("selling") or {}
+        known = {one["key"] for one in account_of(account, "shop").get("places", [])}
+        if set(selling.get("places") or {}) - known:
+            return "there is no such place"
         if not isinstance(quantity, int) or quantity < 0:
             return "quantity must be a whole number, zero or more"
-        if not _can_sell(selling):
+        if not _can_sell(selling) or not _places_add_up(quantity, selling):
             return "it cannot be sold so"
         variant |= {"quantity": quantity, "selling": selling}
         return ""
@@ -139,6 +148,18 @@ def _can_sell(selling: Any) -> bool:
     limits = [money(of.get(name) or 0, name) for of in (selling, *several.values()) for name in ("least", "step", "most")]
     counts = [*limits, *(money(selling.get(name) or 0, name) for name in ("past_zero", "low_below"))]
     return all(isinstance(one, str) and len(one) <= 200 for one in texts) and min(counts) >= 0
+
+
+def _places_add_up(quantity: int, selling: Doc) -> bool:
+    """Whether what lies at the shop's places comes to the quantity, where it is told by place."""
+    told = selling.get("places")
+    return not told or sum((money(units, "places") for units in told.values()), Decimal(0)) == quantity
+
+
+def at_place(variant: Doc, place: str) -> int:
+    """How many lie at one of the shop's places; everything where it is not told by place."""
+    told = (variant.get("selling") or {}).get("places")
+    return int(Decimal(str(told.get(place, 0)))) if told and place else int(variant["quantity"])
 
 
 def in_stock(variant: Doc) -> int:
@@ -348,7 +369,7 @@ def _changed(account: str, order: Doc) -> None:
     hooks.tell(store(), account, "order.changed", order)
 
 
-def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: bool, pay: str = "card") -> Doc | str:
+def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: bool, pay: str = "card", at: str = "") -> Doc | str:
     """A shopper's order, or a sentence saying why not. The shop takes its own stock down at once."""
     group = who.get("group", "")
     known = _variants(account, wanted)
@@ -357,13 +378,13 @@ def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: boo
         if key not in known:
             return "That is not sold here."
         product, variant = known[key]
-        refused = _refused(product, variant, count, group)
+        refused = _refused(product, variant, count, group, at)
         if refused:
             return refused
         lines.append(_line(len(lines) + 1, product, variant, count, group))
     if not lines:
         return "Choose at least one thing."
-    order = _order(account, lines, who)
+    order = _order(account, lines, who) | ({"place": at} if at else {})
     _charge(order, coupon, wrap)
     if order["status"] != "on_account":
         order["status"], payment = PAID[pay]
@@ -372,10 +393,20 @@ def place(account: str, wanted: dict[str, int], who: Doc, coupon: str, wrap: boo
         product, variant = known[key]
         if variant.get("tracked", True):
             variant["quantity"] -= count
+            _take_from(variant, at, count)
             store().amend(account, "product", str(product["id"]), product)
     store().put(account, "order", order["id"], order)
     hooks.tell(store(), account, "order.created", order)
     return order
+
+
+def _take_from(variant: Doc, at: str, count: int) -> None:
+    """Take units off the places where they lie: the one that was chosen, else the first that has them."""
+    told: Doc = (variant.get("selling") or {}).get("places") or {}
+    for key in [at] if at and told else list(told):
+        part = min(count, int(Decimal(str(told[key]))))
+        told[key] = str(Decimal(str(told[key])) - part)
+        count -= part
 
 
 def _charge(order: Doc, coupon: str, wrap: bool) -> None:
@@ -391,12 +422,12 @@ def _charge(order: Doc, coupon: str, wrap: bool) -> None:
     order["total"] = str(total_of(order))
 
 
-def _refused(product: Doc, variant: Doc, count: int, group: str) -> str:
+def _refused(product: Doc, variant: Doc, count: int, group: str, at: str = "") -> str:
     """Why a line cannot be ordered so; nothing when it can."""
     if (variant.get("selling") or {}).get("state", "live") != "live" or product.get("state") == "draft":
         return f"{product['title']} is not for sale now."
-    if variant.get("tracked", True) and count > variant["quantity"]:
-        return f"Only {variant['quantity']} of {product['title']} are left."
+    if variant.get("tracked", True) and count > at_place(variant, at):
+        return f"Only {at_place(variant, at)} of {product['title']} are left{' there' if at else ''}."
     limits = {name: Decimal(str(value)) for name, value in limits_for(variant, group).items() if name in LIMITS and value}
     if count > limits.get("most", count):
         return f"At most {limits['most'].normalize():f} of {product['title']} in one order."
@@ -463,6 +494,7 @@ def page(account: str) -> Any:
             shop=shop,
             products=store().all(account, "product"),
             in_stock=in_stock,
+            at_place=at_place,
             group=request.args.get("group", ""),
             price_for=price_for,
             limits_for=limits_for,
@@ -482,7 +514,9 @@ def buy(account: str) -> Any:
     with store().transaction():
         pay = request.form.get("pay", "card")
         coupon, wrap = request.form.get("coupon", "").strip().upper(), "wrap" in request.form
-        order = place(account, wanted, who, coupon, wrap, pay if pay in PAID else "card")
+        known = [one["key"] for one in account_of(account, "shop").get("places", [])]
+        at = request.form.get("place", "")
+        order = place(account, wanted, who, coupon, wrap, pay if pay in PAID else "card", at if at in known else "")
     if request.accept_mimetypes.best == "application/json":
         return refusal(409, order) if isinstance(order, str) else order
     said = (

@@ -72,6 +72,7 @@ CATEGORIES = [
 ]
 
 
+PLACES = [{"key": "depot", "title": "Depot"}, {"key": "lane", "title": "Shop in the lane"}]
 GROUPS = [{"key": "club", "title": "Clubs"}, {"key": "staff", "title": "Staff"}]
 
 
@@ -155,7 +156,10 @@ def setup() -> dict[str, dict[str, Any]]:
             },
             "product": products,
         },
-        "trade": {"account": {"id": "trade", "sort": "shop", "name": "Trade", "tokens": {"t": SHOP_SCOPES}}, "product": products},
+        "trade": {
+            "account": {"id": "trade", "sort": "shop", "name": "Trade", "tokens": {"t": SHOP_SCOPES}, "places": PLACES},
+            "product": products,
+        },
         "mill": {"account": {"id": "mill", "sort": "till", "name": "Mill Lane", "tokens": {"t": till}}, "article": articles},
         "chain": {
             "account": {

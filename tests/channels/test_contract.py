@@ -179,6 +179,23 @@ class Contract:
 
         return self.push, check
 
+    def places(self) -> Trial:
+        """What lies at two places of ours is told by place, and read back."""
+        with self.store.transaction():
+            account = self.store.get(self.account, "account", self.account) or {}
+            self.store.put(self.account, "account", self.account, {**account, "places": [{"key": "a"}, {"key": "b"}]})
+        set_rules(self.row, places_there='{"a": "tannery-yard", "b": "mill-lane"}')
+        self.row.feeds.set(Location.objects.filter(code__in=("tannery-yard", "mill-lane")))
+        give(self.world.small, 3, place=Location.objects.get(code="mill-lane"))
+        relay_now()
+
+        def check() -> None:
+            there = {row.external_id: row for row in Listing.objects.filter(connection=self.row).exclude(terms={})}
+            assert {row.terms_shown["places"]["b"] for row in there.values() if row.item == self.world.small} == {"3"}
+            assert all(row.terms == row.terms_shown and row.offer_state == "agreed" for row in there.values())
+
+        return self.push, check
+
     def prices(self) -> Trial:
         """Everything is 2.50 dearer, told and read back."""
         set_rules(self.row, price_owner="here")
@@ -668,6 +685,7 @@ STRIKES: dict[Capability, set[str]] = {
     Capability.QUANTITIES: {"line_refused"},
     Capability.TERMS: {"line_refused"},
     Capability.STATES: {"line_refused"},
+    Capability.PLACES: {"line_refused"},
     Capability.TEXTS: {"line_refused"},
     Capability.PRICES: {"line_refused"},
     Capability.PRICE_CHANGES: PAGES | CLOCKS,

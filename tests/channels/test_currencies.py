@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from datetime import timedelta
+from decimal import ROUND_HALF_UP
 from decimal import Decimal as D
 
 import pytest
@@ -18,13 +19,15 @@ from yuvrel.books.models import ExchangeRate, JournalEntry
 from yuvrel.buying.suppliers import set_rate
 from yuvrel.channels import inbound, snags
 from yuvrel.channels.models import InboundMessage, Snag
+from yuvrel.core.credits import Wanted
 from yuvrel.core.currency import at_rate
 from yuvrel.core.errors import BadInputError, ForbiddenError, RefusedError
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM, Actor, Role
 from yuvrel.sales.actions import release, ship
+from yuvrel.sales.credits import Refund, credit
 from yuvrel.sales.history import take_past
-from yuvrel.sales.models import Capture, SalesOrder
+from yuvrel.sales.models import Capture, CreditNote, SalesOrder
 from yuvrel.sales.order_page import order_page
 from yuvrel.sales.queries import total_working
 
@@ -90,6 +93,30 @@ def test_a_card_is_charged_in_the_currency_it_was_authorised_in(world: World) ->
     assert sum(charged) == D(sold["total"]), "all of it, in pounds"
     assert [row.stated for row in Capture.objects.order_by("pk")] == charged
     assert balance("clearing") == order.total
+    all_level()
+
+
+def test_what_is_paid_back_in_pounds_is_credited_at_the_rate_of_the_sale_and_the_other_way_round(world: World) -> None:
+    sells_in_pounds(world)
+    sold = world.buy({"v1": 3, "v2": 1}, coupon="HONEY10")
+    order = taken(world, sold["number"])
+    ship(SYSTEM, order.pk, at=timezone.now())
+    settle()
+    for line in ("1", "1", "2"):
+        office(world, "refund", sold, line=line, count="1", goods="back")
+        taken(world, sold["number"])
+    there = (world.standins.store.get("web", "order", sold["id"]) or {})["refunds"]
+    notes = list(CreditNote.objects.order_by("pk"))
+    assert [(note.stated, note.total) for note in notes] == [
+        (D(one["amount"]), at_rate(D(one["amount"]), RATE, "EUR")) for one in there
+    ]
+    left = order.lines.get(sku="SMK-S")
+    mine = credit(SYSTEM, order.pk, {left.pk: Wanted(D(1))}, timezone.now(), refund=Refund(tell_channel=True))
+    settle()
+    asked = (world.standins.store.get("web", "order", sold["id"]) or {})["refunds"][-1]
+    assert (D(asked["amount"]), asked["key"]) == (mine.stated, mine.number)
+    assert mine.stated == (mine.total * RATE).quantize(D("0.01"), ROUND_HALF_UP)
+    taken(world, sold["number"])
     all_level()
 
 

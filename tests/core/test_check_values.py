@@ -18,6 +18,7 @@ from yuvrel.core.errors import BadInputError, RefusedError, UnbalancedError
 from yuvrel.core.gtin import normal_gtin
 from yuvrel.core.money import allocate, floor_to, minor_unit, price_for_margin, round_money, split_tax
 from yuvrel.core.outlook import Outlook, flat, safety_stock
+from yuvrel.core.places import split
 from yuvrel.core.replenish import Policy, Position, suggest, to_packs
 
 
@@ -318,3 +319,11 @@ def test_receipt_with_true_up_and_adjustments_balance() -> None:
         postings.adjustment("whim", [])
     with pytest.raises(UnbalancedError):
         postings.balanced([postings.Line(postings.Role.BANK, D(1))])
+
+
+def test_a_quantity_lies_at_the_places_of_a_channel() -> None:
+    """Our rule: filled in their order by what lies there; what none holds is shown at the first."""
+    assert split(35_000, {"a": 34_000, "b": 4_000}, "a") == {"a": 34_000, "b": 1_000}
+    assert split(40_000, {"a": 34_000, "b": 4_000}, "a") == {"a": 36_000, "b": 4_000}
+    assert split(3_000, {"a": 20_000, "b": 25_000}, "a", 12) == {"a": 1_000, "b": 2_000}
+    assert split(0, {"a": -2_000, "b": 5_000}, "a") == {"a": 0, "b": 0}

@@ -133,9 +133,13 @@ def _apart(row: Compared) -> tuple[str, str]:
     names = sorted(name for name in {*row.terms, *there} if row.terms.get(name) != there.get(name))
 
     def said(terms: dict[str, Any]) -> str:
-        return ", ".join(f"{name.replace('_', ' ')}: {terms.get(name, 'as usual')}" for name in names)[:80]
+        return ", ".join(f"{name.replace('_', ' ')}: {_in_words(terms.get(name, 'as usual'))}" for name in names)[:80]
 
     return said(row.terms), said(there)
+
+
+def _in_words(value: Any) -> str:
+    return " and ".join(f"{name} {part}" for name, part in sorted(value.items())) if isinstance(value, dict) else str(value)
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,7 @@ from django.utils import timezone
 
 from yuvrel.books.models import Account, LedgerDocument
 from yuvrel.catalogue.models import Category
-from yuvrel.connectors.capabilities import Capability, Documents, Publishing, TaxCodes, Webhooks
+from yuvrel.connectors.capabilities import Capability, Documents, Places, Publishing, TaxCodes, Webhooks
 from yuvrel.connectors.http import AddressError, ConnectorError, check_address
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.bounds import check_happened
@@ -139,6 +139,8 @@ def test(actor: Actor, connection_id: int, at: datetime) -> Connection:
             report["accounts"] = connector.accounts()
         if isinstance(connector, TaxCodes) and report["ok"]:
             report["tax_codes"] = [(one.code, str(one.percent), one.title) for one in connector.tax_codes()]
+        if isinstance(connector, Places) and report["ok"]:
+            report["places"] = [(one.key, one.title) for one in connector.places()]
         if isinstance(connector, Publishing) and report["ok"]:
             categories = [one.model_dump() for one in connector.categories()]
     except ConnectorError as error:

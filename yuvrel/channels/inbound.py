@@ -27,6 +27,7 @@ from yuvrel.core.gtin import normal_sku
 from yuvrel.core.rules import MOST_WORD, MOST_WORDS
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM
+from yuvrel.rules.queries import by_level
 from yuvrel.sales.actions import Taken, take_order, take_till_sale
 from yuvrel.sales.credits import RefundLine, TakenRefund, take_refund, take_refunds
 from yuvrel.sales.incoming import IncomingLine, IncomingOrder, IncomingPayment
@@ -35,6 +36,8 @@ from yuvrel.sales.rules import OrderRules, order_rules
 
 from .credentials import connector_as, kind_of
 from .models import ChannelGroup, Connection, Feed, HeardWord, InboundMessage, Listing
+from .places_there import NAME as PLACES
+from .places_there import location_for
 from .quarantine import attempt, read_row, unreadable
 from .runs import StoppedError, raise_snag, run_of, settle_snags
 from .schedules import feed_of, read_whole
@@ -324,6 +327,8 @@ def _take_back(connection: Connection, order: RemoteOrder) -> Taken:
 def incoming_order(connection: Connection, order: RemoteOrder, rules: OrderRules | None = None) -> IncomingOrder:
     """An order with its items named and its place. Raises RefusedError where no place is chosen for it."""
     place = connection.their_place_id if order.sent_by_channel else connection.fulfils_from_id
+    if order.place and not order.sent_by_channel:
+        place = location_for(connection, order.place, by_level([PLACES])) or place
     if place is None and order.sent_by_channel:
         detail = "It went out of the channel's own store. Choose the place that stands for it."
         raise RefusedError(detail, field="their_place")

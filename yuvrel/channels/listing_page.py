@@ -105,6 +105,8 @@ def _told(row: Listing) -> list[str]:
     if terms.get("low_below"):
         said.append(f"below {terms['low_below']}: {terms.get('low_text', '')}")
     said += _limits(terms, "")
+    titles = dict(row.connection.test_report.get("places", []))
+    said += [f"{titles.get(key) or key}: {units}" for key, units in sorted(terms.get("places", {}).items())]
     titles = dict(ChannelGroup.objects.filter(connection=row.connection_id).values_list("key", "title"))
     for key, limits in terms.get("groups", {}).items():
         said += _limits(limits, f"{titles.get(key, key)}: ")

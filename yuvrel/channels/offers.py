@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -41,14 +42,14 @@ from yuvrel.rules.queries import by_level
 from yuvrel.rules.registry import SETTINGS
 from yuvrel.stock.models import StockBalance
 
-from . import selling, sql, standing, submissions
+from . import places_there, selling, sql, standing, submissions
 from .credentials import connector_as, kinds_that
 from .models import Connection, Listing, OfferDay, SubmittedLine
 from .rules import FLOW, POOL, RULES, Ids, Kept, Pool, flowing, pool_rule, reached_by, rule_columns, rule_for
 from .runs import raise_snag, run_of, settle_snags
 
 # Everything that is set and hangs together with what is offered.
-SETTING_NAMES = (*POOL, FLOW, *RULES, *selling.NAMES, *standing.NAMES)
+SETTING_NAMES = (*POOL, FLOW, *RULES, *selling.NAMES, *standing.NAMES, places_there.NAME)
 BATCH = 100
 SORT = "quantities"
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
@@ -193,6 +194,11 @@ def _pool_of_each(pool: Pool, item_ids: Iterable[int], feeds: Sequence[int]) -> 
     return dict(zip(stocked.ids, pools.tolist(), strict=True)) | dict(zip(bundles.ids, made.tolist(), strict=True))
 
 
+def _pool_at(pool: Pool, item_ids: Sequence[int], place: int) -> dict[int, int]:
+    """What there is of each item at one place, in thousandths."""
+    return _pool_of_each(pool, item_ids, [place])
+
+
 def pools_for(connection: Connection, listed: Ids, before: Kept, after: Kept) -> dict[int, int] | None:
     """What there is of each item, read once for two sets of rules; None where they count different things."""
     rule = pool_rule(connection, before)
@@ -225,7 +231,8 @@ def wanted_of(
         feeds = [place for place, _ in places_of(connection)]
     kept = by_level(SETTING_NAMES) if kept is None else kept
     listed = listed.only(flowing(connection, listed, kept))
-    pools = _pool_of_each(pool_rule(connection, kept), listed.item.tolist(), feeds) if pools is None else pools
+    counted = pool_rule(connection, kept)
+    pools = _pool_of_each(counted, listed.item.tolist(), feeds) if pools is None else pools
     ids = listed.only(np.array([item in pools for item in listed.item.tolist()], np.bool_))
     pool = np.array([pools[item] for item in ids.item.tolist()], np.int64)
     rules, today = rule_columns(connection, ids, kept), company_day(timezone.now())
@@ -239,6 +246,9 @@ def wanted_of(
     held = standing.held_quantities(connection, ids, kept)
     if held:
         quantities = [held.get(pk, quantity) for pk, quantity in zip(ids.listing.tolist(), quantities, strict=True)]
+    at_place = partial(_pool_at, counted, ids.item.tolist())
+    for pk, parts in places_there.shown_at_places(connection, ids, quantities, kept, feeds, at_place).items():
+        terms[pk] = {**terms.get(pk, {}), "places": parts}
     stood = standing.standings_of(connection, ids, kept, quantities)
     for pk, one in stood.items():
         if one.standing != "live":

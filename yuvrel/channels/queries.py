@@ -37,6 +37,7 @@ from .ledger_out import tax_words
 from .linking import pairing_index, verdict_for
 from .models import Connection, Feed, Listing, PriceOffer, Publication, Snag
 from .offers import load_shelves, offer_of, places_of
+from .places_there import places_of_account
 from .rules import listing_rungs
 from .run_queries import health, known_run, run_row
 from .schemas import BenchRow, ConnectionRow, RunRow, SnagOut
@@ -145,7 +146,7 @@ def words(row: Connection) -> list[dict[str, Any]]:
         for sort, listed in known.items()
         for word in listed
     ]
-    return [*told, *(tax_words(row) if Capability.TAX_CODES in kind.can else [])]
+    return [*told, *(tax_words(row) if Capability.TAX_CODES in kind.can else []), *places_of_account(row)]
 
 
 def bench(link: str, connection: int | None, q: str, cursor: str, limit: int) -> dict[str, Any]:

@@ -41,6 +41,7 @@ class ReportOut(Schema):
     fault: str = ""
     accounts: list[list[str]] = Field(default_factory=list)
     tax_codes: list[list[str]] = Field(default_factory=list)
+    places: list[list[str]] = Field(default_factory=list)
 
 
 class ConnectionRow(SheetRow):

@@ -33,6 +33,7 @@ from .messages import (
     RemoteLedgerOrder,
     RemoteListing,
     RemoteOrder,
+    RemotePlace,
     RemotePrice,
     RemoteQuantity,
     ShipmentNotice,
@@ -51,6 +52,7 @@ class Capability(StrEnum):
     QUANTITIES = "quantities"
     TERMS = "terms"
     STATES = "states"
+    PLACES = "places"
     PRICES = "prices"
     PRICE_CHANGES = "price_changes"
     GROUP_PRICES = "group_prices"
@@ -118,6 +120,15 @@ class Terms(Quantities):
 class States(Quantities):
     """Listings can be hidden and ended, and be for sale again: `push_quantities` and `read_shown` carry the state with the
     terms."""
+
+
+class Places(Terms):
+    """The account has several places with stock: `push_quantities` and `read_shown` carry with the terms how many lie at
+    which, and orders say from which they leave."""
+
+    @abstractmethod
+    def places(self) -> list[RemotePlace]:
+        """The account's places; none where it has one alone."""
 
 
 class Prices(ABC):
@@ -350,6 +361,7 @@ PROTOCOLS: dict[Capability, type] = {
     Capability.QUANTITIES: Quantities,
     Capability.TERMS: Terms,
     Capability.STATES: States,
+    Capability.PLACES: Places,
     Capability.PRICES: Prices,
     Capability.PRICE_CHANGES: PriceChanges,
     Capability.GROUP_PRICES: GroupPrices,

@@ -222,7 +222,8 @@ class RemoteOrder(Message):
     """One version of an order, or one till sale; `sent_by_channel`: it has gone out of the channel's own store;
     `done`: nothing of it is left to be sent; `send_by`: the day until which it has to leave; `penalty`: what the channel
     charges because it was late or cancelled; `refunds`: all that was paid back of it so far; `refund_of`: the sale that this
-    one takes back, where it is itself a refund, as a till writes one: its lines are what came back, named by that sale's."""
+    one takes back, where it is itself a refund, as a till writes one: its lines are what came back, named by that sale's;
+    `place`: which of the account's places it leaves from, where it has several."""
 
     external_id: Key = Field(min_length=1)
     number: Code
@@ -242,6 +243,7 @@ class RemoteOrder(Message):
     payments: list[RemotePayment] = Field(default_factory=list, max_length=20)
     refunds: list[RemoteRefund] = Field(default_factory=list, max_length=100)
     refund_of: Key = ""
+    place: Key = ""
 
 
 class RemoteCount(Message):
@@ -306,7 +308,8 @@ class LineLimits(Message):
 class SellingTerms(LineLimits):
     """How a listing may be sold: of the quantity, `past_zero` units beyond what is there, with what the shopper is told
     while the next unit would be one of them; a text when fewer than `low_below` are left; the limits of one order, and those
-    of the account's customer groups that have others; whether it is for sale at all."""
+    of the account's customer groups that have others; how many of the quantity lie at which of its places; whether it is
+    for sale at all."""
 
     past_zero: Annotated[Units, Field(ge=0)] = Decimal(0)
     badge: Name = ""
@@ -316,11 +319,19 @@ class SellingTerms(LineLimits):
     low_text: Name = ""
     show_stock: bool = True
     groups: dict[Key, LineLimits] = Field(default_factory=dict, max_length=50)
+    places: dict[Key, Annotated[Units, Field(ge=0)]] = Field(default_factory=dict, max_length=50)
     state: Literal["live", "hidden", "ended"] = "live"
 
     def kept(self) -> dict[str, Any]:
         """What is not as usual, as JSON; nothing for a listing that is sold as usual."""
         return {name: _as_json(value) for name, value in self.model_dump(exclude_defaults=True).items()}
+
+
+class RemotePlace(Message):
+    """A place with stock within an account."""
+
+    key: Key = Field(min_length=1)
+    title: Name = ""
 
 
 class RemoteQuantity(Message):

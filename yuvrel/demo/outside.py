@@ -67,6 +67,8 @@ MARKET_CATEGORIES: list[dict[str, Any]] = [
 THERE = {"Clothing": "bee-wear", "Hives and frames": "bee-hives", "Tools and steel": "bee-tools", "Jars and packing": "jars"}
 
 
+# Where the trade shop says its goods lie.
+PLACES = [{"key": "store", "title": "Main store"}, {"key": "counter", "title": "Collection counter"}]
 # What the trade shop's own goods look like: drawn as something of ours, under the shop's key.
 DRAWN_AS = {"TRD-PAL-HIV": "HIV-FLT", "TRD-DRM-SYR": "EXT-HND-4"}
 PICTURED = {sku: f"shot-{n}" for n, sku in enumerate(DRAWN_AS.values(), 1)}
@@ -102,7 +104,12 @@ class Outside:
             "order": orders,
         }
         self.setup[NOT_YET_CONNECTED] = {
-            "account": {**_account("shop", "Larkmead trade shop", "shop-trade-token"), "trade": True, "next_number": 701},
+            "account": {
+                **_account("shop", "Larkmead trade shop", "shop-trade-token"),
+                "trade": True,
+                "next_number": 701,
+                "places": PLACES,
+            },
             "product": (goods := self.trade_products()),
             "picture": [{"id": key, "data": base64.b64encode(drawn(sku) or b"").decode()} for sku, key in PICTURED.items()],
             "order": self.trade_orders(goods),

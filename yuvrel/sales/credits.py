@@ -332,13 +332,8 @@ def _wanted_of(order: SalesOrder, told: TakenRefund) -> dict[int, Wanted]:
                 "not left cancelled there, then try again.",
                 field="refunds",
             )
-        gross = one.amount
-        if order.stated_currency:
-            # The cents of two roundings are no reason to refuse what was paid back in full.
-            gross = min(
-                round_money(one.amount / order.rate, order.currency), sum(credits.left(sold[line.pk], worth[line.pk]), ZERO)
-            )
-        wanted[line.pk] = Wanted(units, gross)
+        gross = round_money(one.amount / order.rate, order.currency) if order.stated_currency else one.amount
+        wanted[line.pk] = Wanted(units, gross, SLACK)
     return wanted
 
 

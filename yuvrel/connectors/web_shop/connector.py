@@ -10,7 +10,7 @@ from urllib.parse import quote
 from pydantic import Field
 
 from ..base import Connector, number, objects, part, raw_rows, read, sound
-from ..capabilities import Captures, GroupPrices, Pictures, Refunds, Shipments, States, Terms, Webhooks
+from ..capabilities import Captures, GroupPrices, Pictures, Places, Refunds, Shipments, States, Webhooks
 from ..http import NonsenseError
 from ..messages import (
     Amount,
@@ -30,6 +30,7 @@ from ..messages import (
     RemoteListing,
     RemoteOrder,
     RemotePayment,
+    RemotePlace,
     RemotePrice,
     RemoteQuantity,
     RemoteRefund,
@@ -66,6 +67,10 @@ class _Prices(Message):
     prices: list[Any]
 
 
+class _Places(Message):
+    places: list[Any]
+
+
 class _Groups(Message):
     groups: list[Any]
 
@@ -98,7 +103,7 @@ class _Made(Message):
     id: str
 
 
-class WebShop(Connector, Pictures, Terms, States, GroupPrices, Webhooks, Shipments, Captures, Refunds):
+class WebShop(Connector, Pictures, Places, States, GroupPrices, Webhooks, Shipments, Captures, Refunds):
     """A shop with products, variants, orders and webhooks."""
 
     kind = "web_shop"
@@ -174,6 +179,10 @@ class WebShop(Connector, Pictures, Terms, States, GroupPrices, Webhooks, Shipmen
         """Set quantities and how they may be sold, a hundred at a time."""
         lines = [{"id": p.external_id, "quantity": int(p.quantity), "selling": p.terms.kept()} for p in pushes]
         return self._tell("/api/quantities", lines)
+
+    def places(self) -> list[RemotePlace]:
+        """The shop's places with stock."""
+        return list(sound(RemotePlace, read(_Places, self.caller.call("GET", "/api/places")).places))
 
     def read_prices(self, external_ids: Sequence[str]) -> dict[str, RemotePrice]:
         """Prices of variants, a hundred at a time."""
@@ -277,6 +286,7 @@ class WebShop(Connector, Pictures, Terms, States, GroupPrices, Webhooks, Shipmen
                 "status": status,
                 "paid": status not in ("on_account", "authorised", "awaiting_payment"),
                 "done": body.get("fulfilment") == "shipped",
+                "place": body.get("place"),
                 "placed_at": part(body, "created_at"),
                 "currency": part(body, "currency"),
                 "total": part(body, "total"),
