@@ -14,7 +14,7 @@ from playwright.sync_api import expect
 from tests.browser.conftest import assert_accessible
 from tests.browser.test_journey import Person
 from tests.browser.test_prices import person  # noqa: F401
-from tests.world import make_supplier
+from tests.world import give, make_supplier
 from yuvrel.buying.actions import Wanted, draft, send
 from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue import products
@@ -548,3 +548,55 @@ def test_an_order_that_has_to_leave_today_is_seen_first(person: Person) -> None:
     expect(page.locator(".filters")).to_contain_text("shipped")
     person.go("/orders?state=due")
     expect(page.get_by_text("Nothing has to leave today.")).to_be_visible()
+
+
+def test_a_shop_with_two_places_shows_what_lies_at_each_and_somebody_handles_its_orders(person: Person) -> None:  # noqa: F811
+    page = person.page
+    row = actions.add(
+        SYSTEM, kind="web_shop", name="Two places", address=f"{person.standins.base}/shop/trade", sign_in={"token": "t"}
+    )
+    row.feeds.set(Location.objects.filter(code__in=("tannery-yard", "mill-lane")))
+    actions.test(SYSTEM, row.pk, timezone.now())
+    actions.go_live(SYSTEM, row.pk, timezone.now())
+    linking.take_listings(SYSTEM, row.pk, timezone.now(), create=False)
+    small = Item.objects.get(sku="SMK-S")
+    give(small, 4, "8.00", Location.objects.get(code="mill-lane"))
+
+    # Two of its places can not be the same one of ours; each is one of its own.
+    person.go(f"/connections/{row.pk}", check=False)
+    shown = page.get_by_role("form", name="Quantities shown")
+    shown.get_by_label("Its places: Depot").select_option(label="Tannery Yard")
+    shown.get_by_label("Its places: Shop in the lane").select_option(label="Tannery Yard")
+    expect(shown.get_by_role("region", name="Rehearsal")).to_contain_text("shown twice")
+    shown.get_by_label("Its places: Shop in the lane").select_option(label="Mill Lane")
+    shown.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    expect(shown.get_by_text("lane: Mill Lane")).to_be_visible()
+    orders = page.get_by_role("form", name="Orders", exact=True)
+    orders.get_by_label("Orders are handled by").select_option(label="manager")
+    orders.get_by_role("button", name="Save rules").click()
+    expect(orders.get_by_role("button", name="Undo")).to_have_count(0)
+    assert_accessible(page)
+
+    article = page.get_by_role("row").filter(has_text="SMK-S")
+    for _ in range(60):
+        page.goto(f"{person.standins.base}/shop/trade/")
+        if "Depot 10, Shop in the lane 4" in article.inner_text():
+            break
+        page.wait_for_timeout(500)
+    expect(article).to_contain_text("Depot 10, Shop in the lane 4")
+    page.get_by_label("How many SMK-S").fill("2")
+    page.get_by_label("From").select_option(label="Shop in the lane")
+    page.get_by_role("button", name="Buy").click()
+    expect(page.locator("body")).to_contain_text("Thank you")
+
+    # It leaves from the lane, and whoever handles it finds it among their own.
+    person.go("/orders")
+    page.get_by_label("Handled by").select_option(label="mine")
+    order = page.locator("tr[data-row]").filter(has_text="Two places")
+    expect(order).to_contain_text("Mill Lane")
+    order.get_by_role("link").first.click()
+    expect(page.get_by_text("from Mill Lane · handled by manager")).to_be_visible()
+    listing = Listing.objects.get(connection=row, item=small)
+    person.go(f"/range/listings/{listing.pk}")
+    expect(page.get_by_text("Shop in the lane: 2")).to_be_visible()

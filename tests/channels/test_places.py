@@ -59,8 +59,9 @@ def push(trade: Connection) -> None:
 
 def test_its_places_are_known_after_the_test_and_mapped_by_rule(world: World, trade: Connection) -> None:
     assert connection_page(Connection.objects.get(pk=trade.pk))["words"][-2:] == [
-        {"sort": "places", "word": "depot", "proposed": ""}, {"sort": "places", "word": "lane", "proposed": ""},
-    ]  # fmt: skip
+        {"sort": "places", "word": "depot", "proposed": "", "title": "Depot"},
+        {"sort": "places", "word": "lane", "proposed": "", "title": "Shop in the lane"},
+    ]
     for wrong, said in (('{"depot": "nowhere"}', "no place nowhere"), ('{"depot": "wagon", "lane": "wagon"}', "shown twice")):
         with pytest.raises(BadInputError, match=said) as refused:
             set_rules(trade, places_there=wrong)

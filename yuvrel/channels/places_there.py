@@ -59,7 +59,8 @@ def _check(rung: Rung, found: Mapping[str, Value]) -> None:
 
 def places_of_account(connection: Connection) -> list[dict[str, Any]]:
     """The account's places, as its last test told: words whose meaning can be set."""
-    return [{"sort": "places", "word": key, "proposed": ""} for key, _ in connection.test_report.get("places", [])]
+    told = connection.test_report.get("places", [])
+    return [{"sort": "places", "word": key, "proposed": "", "title": title} for key, title in told]
 
 
 def mapped(connection: Connection, kept: Kept) -> dict[str, Location]:

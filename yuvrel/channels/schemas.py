@@ -210,11 +210,13 @@ class SurveyOut(Schema):
 
 
 class WordOut(Schema):
-    """A word that the account uses; `proposed`: what its kind takes it to mean here, where it says so."""
+    """A word that the account uses; `proposed`: what its kind takes it to mean here, where it says so; `title`: what it is
+    called there, where the word is a key."""
 
     sort: str
     word: str
     proposed: str
+    title: str = ""
 
 
 class ConnectionOut(Schema):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from decimal import Decimal
 from functools import reduce
 from operator import or_
@@ -81,6 +82,8 @@ def choices_of(setting: Setting) -> dict[str, str]:
 
 def said(setting: Setting, value: Value, choices: Mapping[str, str]) -> str:
     """A value as a person reads it; `choices`: as `choices_of` gives them, asked for once for all its values."""
+    if setting.type == "map" and choices:
+        return replace(setting, choices=tuple(choices.items())).said(value)
     return choices.get(str(value), "") if setting.type == "choice" and str(value) in choices else setting.said(value)
 
 

@@ -32,6 +32,7 @@
 	/** What a word that nobody gave a meaning means. */
 	const UNSET: Record<string, string> = {
 		tax_rates: 'no code',
+		places: 'none of ours',
 		attributes: 'left there',
 		categories: 'of the same name',
 		attribute_values: 'as it is there',
@@ -41,6 +42,7 @@
 	const unset = $derived(UNSET[setting.words] ?? 'no meaning yet');
 	const EMPTY: Record<string, string> = {
 		attributes_there: 'Its categories are read when it is tested; what they ask stands here.',
+		places: 'It has one place alone, as its last test said.',
 		values_there: 'Every value filled in is one that the channel allows.',
 		attributes: 'Nothing heard yet: attributes stand here as listings are read.',
 		attribute_values:
@@ -55,14 +57,16 @@
 		...heard,
 		...Object.keys(set)
 			.filter((word) => !heard.some((one) => one.word === word))
-			.map((word) => ({ sort: setting.words, word, proposed: '' }))
+			.map((word) => ({ sort: setting.words, word, proposed: '', title: '' }))
 	]);
 	const label = (meaning: string): string =>
 		choices.find((one) => one.value === meaning)?.label ?? meaning;
 	/** What a word means without a rule. */
 	const usual = (proposed: string): string =>
 		proposed || (setting.words === 'payment_methods' ? (setting.choices[0]?.value ?? '') : '');
-	const said = (word: string): string => (isRate ? `${word} %` : word.replaceAll('_', ' '));
+	const said = (word: string): string =>
+		heard.find((one) => one.word === word)?.title ||
+		(isRate ? `${word} %` : word.replaceAll('_', ' '));
 
 	function mean(word: string, meaning: string): void {
 		const rest = Object.fromEntries(Object.entries(set).filter(([other]) => other !== word));

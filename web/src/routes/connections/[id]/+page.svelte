@@ -245,7 +245,7 @@
 				</section>{/if}
 			{#if can('quantities')}<section id="quantities">
 					<h2>Quantities shown</h2>
-					<Rules way="connection" {id} group="Quantities shown" />
+					<Rules way="connection" {id} group="Quantities shown" can={data.can} words={data.words} />
 				</section>{/if}
 			{#if can('terms')}
 				{#each ['Selling past zero', 'What the shopper sees'] as group (group)}<section>

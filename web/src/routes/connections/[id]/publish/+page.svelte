@@ -52,9 +52,10 @@
 		...[...new Set(asked.map((one) => one.name))].map((word) => ({
 			sort: 'attributes_there',
 			word,
-			proposed: ''
+			proposed: '',
+			title: ''
 		})),
-		...unknown.map((word) => ({ sort: 'values_there', word, proposed: '' }))
+		...unknown.map((word) => ({ sort: 'values_there', word, proposed: '', title: '' }))
 	]);
 	/** The values that an attribute allows, for each word that begins with its name. */
 	const allowedOf = (word: string): readonly string[] =>
