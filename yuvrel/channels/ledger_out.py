@@ -175,25 +175,14 @@ def state_of(state: str) -> str:
 
 def order_message(order: SalesOrder, rules: OrderRules, codes: Mapping[str, str]) -> LedgerOrder:
     """An order as the ledger is told of it: to whom its invoice will be booked, and what is in it."""
-    customer = order.customer.name if order.customer else ""
     on_account = bool(order.customer and order.customer.on_account)
     lines = list(order.lines.order_by("pk"))
-    details = [
-        {
-            "title": line.title,
-            "sku": line.sku,
-            "quantity": str(line.quantity),
-            "net": str(line.net),
-            "tax": str(line.tax),
-            "tax_percent": str(line.tax_percent),
-        }
-        for line in lines
-    ]
+    details = [line.told(line.quantity, line.net, line.tax) for line in lines]
     return LedgerOrder(
         number=order.number,
         kind="quote" if rules.ledger_order == "quote" else "order",
         date=company_day(order.placed_at).isoformat(),
-        contact=customer if on_account else rules.cash_customer or customer or "Cash sale",
+        contact=rules.contact(order.customer, owed=on_account),
         memo=f"{order.connection.name} order {order.external_number}",
         state=cast(Any, state_of(order.state)),
         total=sum((line.net + line.tax for line in lines), Decimal(0)),

@@ -210,24 +210,11 @@ def _post(
     order: SalesOrder, row: CreditNote, worth: Credit, against: Mapping[str, Decimal], parts: Sequence[tuple[OrderLine, Part]]
 ) -> None:
     rules = order_rules(order.connection)
-    details: list[dict[str, Any]] = [
-        {
-            "title": line.title,
-            "sku": line.sku,
-            "quantity": str(part.quantity),
-            "net": str(part.net),
-            "tax": str(part.tax),
-            "tax_percent": str(line.tax_percent),
-        }
-        for line, part in parts
-    ]
+    details: list[dict[str, Any]] = [line.told(part.quantity, part.net, part.tax) for line, part in parts]
     if row.fee:
         tax = row.tax - sum((part.tax for _, part in parts), ZERO)
         details.append({"title": "Kept for taking it back", "sku": "", "quantity": "1", "net": str(-worth.fee), "tax": str(tax)})
     owed = Role.RECEIVABLE in against
-    contact = rules.cash_customer or (order.customer.name if order.customer else "Cash sale")
-    if owed and order.customer:
-        contact = order.customer.name
     post(
         Posting(
             JournalEntry.Kind.CREDIT,
@@ -238,7 +225,7 @@ def _post(
             memo=f"{order.connection.name} order {order.external_number}",
             ledger_kind=LedgerDocument.Kind.CREDIT,
             number=row.number,
-            contact=contact,
+            contact=rules.contact(order.customer, owed=owed),
             details=details,
             gather="" if owed else rules.gather(order.connection),
         )

@@ -213,6 +213,11 @@ class OrderLine(models.Model):
             ),
         ]
 
+    def told(self, quantity: Decimal, net: Decimal, tax: Decimal) -> dict[str, str]:
+        """So much of it as a document for the ledger says it."""
+        amounts = {"quantity": quantity, "net": net, "tax": tax, "tax_percent": self.tax_percent}
+        return {"title": self.title, "sku": self.sku, **{name: str(value) for name, value in amounts.items()}}
+
 
 class Reservation(models.Model):
     """Units of an item held for an order line (open), owed to it (backorder), or done with."""

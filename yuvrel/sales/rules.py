@@ -311,6 +311,11 @@ class OrderRules:
         """The day until which an order placed on a day has to leave, where the channel does not say."""
         return None if self.send_within is None else placed + timedelta(days=self.send_within)
 
+    def contact(self, customer: Any, *, owed: bool) -> str:
+        """Whom the ledger books a sale or a credit to: who owes it by name, else the cash-sale customer."""
+        name = str(customer.name) if customer else ""
+        return name if owed and name else self.cash_customer or name or "Cash sale"
+
     def refund_goods(self, at_till: bool) -> str:
         """What becomes of goods that were paid back: *expected*, *stock* or *nothing*."""
         usual = "stock" if at_till else "expected"

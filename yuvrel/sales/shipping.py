@@ -7,7 +7,7 @@ from collections.abc import Mapping, Set
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
-from typing import Any, cast
+from typing import cast
 
 from yuvrel.books.actions import Posting, open_day, post
 from yuvrel.books.models import JournalEntry, LedgerDocument
@@ -246,20 +246,7 @@ def _invoice(
         tax=revenue.tax,
         total=revenue.total,
     )
-    details: list[dict[str, Any]] = [
-        {
-            "title": lines[p.line_id].title,
-            "sku": lines[p.line_id].sku,
-            "quantity": str(p.quantity),
-            "net": str(p.net),
-            "tax": str(p.tax),
-            "tax_percent": str(lines[p.line_id].tax_percent),
-        }
-        for p in parts
-    ]
-    contact = rules.cash_customer or (order.customer.name if order.customer else "Cash sale")
-    if owed and order.customer:
-        contact = order.customer.name
+    details = [lines[p.line_id].told(p.quantity, p.net, p.tax) for p in parts]
     post(
         Posting(
             JournalEntry.Kind.INVOICE,
@@ -270,7 +257,7 @@ def _invoice(
             memo=f"{order.connection.name} order {order.external_number}",
             ledger_kind=LedgerDocument.Kind.INVOICE,
             number=shipment.number,
-            contact=contact,
+            contact=rules.contact(order.customer, owed=owed),
             details=details,
             due=invoice.due_on,
             gather="" if owed else rules.gather(order.connection),
