@@ -32,6 +32,7 @@ from yuvrel.sales.incoming import IncomingPayment
 from yuvrel.sales.models import CreditNote, OrderLine, Return, SalesOrder
 from yuvrel.sales.order_page import order_page
 from yuvrel.sales.queries import earnings
+from yuvrel.sales.return_queries import open_returns
 from yuvrel.sales.returns import Coming, Found
 from yuvrel.stock.actions import OpeningRow, adjust, take_opening
 from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove
@@ -323,3 +324,19 @@ def test_the_pages_say_what_comes_back_and_what_was_given_back(company: Location
     assert "credited" in [moment["what"] for moment in shown["history"]]
     relay_now()
     assert JournalLine.objects.filter(account__role="sales_returns").count() == 1
+
+
+def test_a_credit_finds_the_return_that_it_is_for(company: Location) -> None:
+    """Whoever credits the goods, here or at the channel: what came back is no longer said to be uncredited."""
+    order = sent(order_line(make_item(on_hand=3), 3, "36.90"))
+    OrderLine.objects.filter(order=order).update(external_id="l1")
+    row = back(order, 1, restock=1)
+    assert open_returns() == (0, 1)
+    told = take_refund(SYSTEM, order.pk, TakenRefund("r1", NOW, D("12.30"), [RefundLine("l1", D(1), D("12.30"))]))
+    assert (told.back, open_returns()) == (row, (0, 0))
+    assert Return.objects.count() == 1, "what is on a return already is not expected twice"
+    again = back(order, 1)
+    mine = credit(SYSTEM, order.pk, {goods(order).pk: Wanted(D(1))}, NOW)
+    assert mine.back == again
+    lowered = credit(SYSTEM, order.pk, {goods(order).pk: Wanted(gross=D("1.00"))}, NOW)
+    assert lowered.back is None, "a lower price is for no goods that come back"

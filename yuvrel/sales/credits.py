@@ -119,6 +119,7 @@ def _write(
     parts, worth = credits.credit_parts(sold_lines(order), wanted, fee, order.currency)
     against = _against(order, worth.total, refund.role)
     refunded = worth.total - against.get(Role.RECEIVABLE, ZERO)
+    back = back or _return_for(order, parts)
     row = CreditNote.objects.create(
         number=next_number(CREDIT_NOTE),
         order=order,
@@ -144,6 +145,14 @@ def _write(
         record(Event.Kind.REFUND, [row.pk], row.number)
     audit(actor, "credit order", "order", order.pk, after={"credit": row.number, "total": str(row.total)})
     return row
+
+
+def _return_for(order: SalesOrder, parts: Sequence[Part]) -> Return | None:
+    """The first return of these goods that nothing was given back for yet."""
+    lines = [part.line_id for part in parts if part.quantity]
+    rows = order.returns.filter(credits=None, lines__order_line__in=lines).exclude(state=Return.State.CANCELLED)  # type: ignore[attr-defined]
+    found: Return | None = rows.order_by("pk").first()
+    return found
 
 
 def _stated(order: SalesOrder, refunded: Decimal) -> Decimal | None:
@@ -326,10 +335,6 @@ def _wanted_of(order: SalesOrder, told: TakenRefund) -> dict[int, Wanted]:
 
 def _follow_goods(actor: Actor, order: SalesOrder, row: CreditNote, told: TakenRefund, goods: str) -> None:
     """Expect back, or take back at once, what was credited by the unit and is on no return yet."""
-    open_: Return | None = order.returns.filter(state__in=Return.OPEN, credits=None).order_by("pk").first()  # type: ignore[attr-defined]
-    if open_ is not None:
-        row.back = open_
-        row.save(update_fields=["back"])
     if goods == NOTHING:
         return
     lines = order.lines.filter(kind=OrderLine.Kind.ITEM, item__kind__in=(Item.Kind.STOCKED, Item.Kind.BUNDLE))

@@ -19,7 +19,7 @@ from yuvrel.platform.faults import row_or, sheet_rows
 from .allocation import ready_to_ship
 from .documents import ORDER
 from .models import OrderLine, Payment, Reservation, SalesOrder
-from .queries import WAITING, earnings, get_order, handler_names, short_order
+from .queries import WAITING, earnings, get_order, handler_names, rules_for, short_order
 from .return_queries import credits_of, returnable, returns_of
 from .rules import order_rules
 from .schemas import LineOut
@@ -41,7 +41,7 @@ def order_page(order_id: int) -> dict[str, Any]:
         "email": row.customer.email if row.customer else "",
         "ship_to": ship_to,
         "location": row.location.name,
-        **handler_names([row])[row.connection_id],
+        **handler_names(rules_for([row]))[row.connection_id],
         "state": row.state,
         "held_because": row.held_because,
         "paid": row.paid,

@@ -88,7 +88,8 @@ def order_sheet(
     waiting = Reservation.objects.filter(line__order_id__in=ids, state="backorder").values_list("line__order_id")
     owed = waiting.annotate(units=Sum("quantity"), day=Max("line__promised_on")).order_by()
     backordered = {order: (units, day) for order, units, day in owed}
-    earns, names = earnings(rows), handler_names(rows)
+    rules = rules_for(rows)
+    earns, names = earnings(rows, rules), handler_names(rules)
     counts = dict(SalesOrder.objects.filter(state__in=WAITING).values_list("state").annotate(n=Count("id")).order_by())
     return {
         "rows": sheet_rows(OrderRow, rows, lambda row: _row(row, units, backordered, earns) | names[row.connection_id], _known),
@@ -98,12 +99,10 @@ def order_sheet(
     }
 
 
-def handler_names(rows: Iterable[SalesOrder]) -> dict[int, dict[str, str]]:
-    """Who handles the orders of the connections of some orders, as a field of their rows."""
-    connections = {row.connection_id: row.connection for row in rows}
-    people = dict(handlers()) if connections else {}
-    rules = order_rules_of(connections.values())
-    return {pk: {"handled_by": people.get(rules[pk].handled_by, rules[pk].handled_by)} for pk in connections}
+def handler_names(rules: Rules) -> dict[int, dict[str, str]]:
+    """Who handles the orders of each connection, as a field of their rows."""
+    people = dict(handlers()) if any(one.handled_by for one in rules.values()) else {}
+    return {pk: {"handled_by": people.get(one.handled_by, one.handled_by)} for pk, one in rules.items()}
 
 
 def _row(
@@ -185,8 +184,17 @@ def _costs(lines: Iterable[OrderLine]) -> _Costs:
     return _Costs(left, average, made, dict(ours) if any(line.returned for line in listed) else {})
 
 
-def earnings(rows: Sequence[SalesOrder]) -> Earnings:
-    """What is needed to say what each of some orders earns, read in a fixed number of queries.
+Rules = Mapping[int, OrderRules]
+
+
+def rules_for(rows: Iterable[SalesOrder]) -> Rules:
+    """What is set about the orders of the connections of some orders, by connection."""
+    return order_rules_of({row.connection_id: row.connection for row in rows}.values())
+
+
+def earnings(rows: Sequence[SalesOrder], rules: Rules | None = None) -> Earnings:
+    """What is needed to say what each of some orders earns, read in a fixed number of queries; `rules`: as `rules_for`,
+    where they have been read.
 
     Each is worked out when it is asked for, so that one that cannot be does not take the others along.
     """
@@ -195,14 +203,14 @@ def earnings(rows: Sequence[SalesOrder]) -> Earnings:
     by_order: dict[int, list[OrderLine]] = defaultdict(list)
     for line in lines:
         by_order[line.order_id].append(line)
-    rules = order_rules_of({row.connection_id: row.connection for row in rows}.values())
+    known = rules_for(rows) if rules is None else rules
     credited = {line.order_id for line in lines if line.credited_net}
     notes = CreditNote.objects.filter(order__in=credited).values_list("order_id").annotate(net=Sum("net")).order_by()
     given: dict[int, Decimal] = dict(notes) if credited else {}
 
     def earned(row: SalesOrder) -> Profit:
         back = given.get(row.pk, ZERO)
-        return _profit(row, _earning(row, by_order[row.pk]), costs, rules[row.connection_id], back)
+        return _profit(row, _earning(row, by_order[row.pk]), costs, known[row.connection_id], back)
 
     return earned
 
