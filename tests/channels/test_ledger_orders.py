@@ -12,10 +12,10 @@ from django.utils import timezone
 
 from tests.channels.conftest import Standins
 from tests.channels.test_journey import World, settle
-from tests.world import incoming, order_line, set_rules
+from tests.world import incoming, make_item, order_line, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Drift
-from yuvrel.catalogue.models import TaxClass
+from yuvrel.catalogue.models import Item, TaxClass
 from yuvrel.catalogue.products import change_items
 from yuvrel.channels import actions, inbound, ledger_known, ledger_out, outbound, queries, snags
 from yuvrel.channels.jobs import relay_now
@@ -356,3 +356,28 @@ def test_what_is_kept_there_is_told_to_every_ledger_and_what_happened_to_one(wor
     OutboundMessage.objects.create(connection=world.ledger, kind="ledger", subject_id=7777, next_try_at=now)
     with pytest.raises(IntegrityError), transaction.atomic():
         OutboundMessage.objects.create(connection=world.shop, kind="ledger", subject_id=7777, next_try_at=now)
+
+
+def test_charges_stand_as_a_service_where_the_rule_says_so(world: World) -> None:
+    post = make_item("POST")
+    Item.objects.filter(pk=post.pk).update(kind=Item.Kind.SERVICE)
+    for wrong, said in (('{"shipping": "SMK-S"}', "no service SMK-S"), ('{"gift": "POST"}', "one of shipping")):
+        with pytest.raises(BadInputError, match=said) as refused:
+            set_rules(world.shop, charge_items=wrong)
+        assert refused.value.field == "charge_items"
+    words = [one["word"] for one in queries.words(world.shop) if one["sort"] == "charges"]
+    assert words == ["shipping", "discount", "surcharge"]
+    set_rules(world.shop, charge_items='{"shipping": "POST", "surcharge": "POST"}')
+    set_rules(world.ledger, ledger_items="sold")
+    order = order_of(world, {"v1": 1})
+    assert {line.kind: (line.sku, line.item_id) for line in order.lines.exclude(kind="item")} == {
+        "shipping": ("POST", None), "surcharge": ("POST", None),
+    }  # fmt: skip
+    ship(SYSTEM, order.pk, at=timezone.now())
+    settle()
+    document = next(one for one in world.standins.store.all("books", "document") if one["number"] == order.number)
+    assert [line.get("item") for line in document["details"] if line["sku"] == "POST"] == [f"I{post.pk}"] * 2
+    # Another version of the same order is no edit of it.
+    office(world, "money", id="none")
+    inbound.poll(Connection.objects.get(pk=world.shop.pk))
+    assert SalesOrder.objects.get().state == "shipped"

@@ -123,6 +123,22 @@ def test_a_listing_without_sku_gets_one_by_pattern_and_a_draft_waits(world: Worl
     assert (left.item.sku, left.link) == ("WEB-v4", "linked")
 
 
+def test_items_are_made_of_chosen_listings_alone_and_the_others_are_paired_as_ever(world: World) -> None:
+    row = world.connect("web_shop", "Trade", "shop/trade")
+    for key, sku in (("p1", "GLV-A"), ("p2", "gaiters-9")):
+        product = world.standins.store.get("trade", "product", key) or {}
+        product["variants"][0] |= {"sku": sku, "barcode": ""}
+        say(world, key, **product)
+    set_rules(row, only_in="glv-*, 99")
+    assert "1 made into items" in read(row, create=True)
+    left = Listing.objects.get(connection=row, sku="gaiters-9")
+    assert (left.link, left.link_reason) == ("unlinked", "It is not among those chosen by rule.")
+    assert listing(row, "GLV-A").link == "linked"
+    set_rules(row, only_in=left.external_id.upper())
+    assert "1 made into items" in read(row, create=True)
+    assert listing(row, "gaiters-9").link == "linked"
+
+
 def test_what_a_listing_says_otherwise_is_shown_and_a_person_chooses(world: World, shop: Connection) -> None:
     say(world, "p2", "web", **WORDS)
     assert "1 otherwise than here" in read(shop)

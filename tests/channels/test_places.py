@@ -22,6 +22,7 @@ from yuvrel.channels.queries import connection_page
 from yuvrel.core.errors import BadInputError
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
+from yuvrel.rules.models import SettingValue
 from yuvrel.sales.actions import ship
 from yuvrel.sales.models import SalesOrder
 from yuvrel.stock.models import StockBalance
@@ -131,3 +132,15 @@ def test_a_place_that_the_shop_gave_up_is_a_refusal_by_name(world: World, trade:
     set_rules(trade, places_there='{"depot": "tannery-yard"}')
     push(trade)
     assert there(world) == (14, {"depot": "14"})
+
+
+def test_a_kind_without_places_minds_no_such_rule_and_a_copy_leaves_it_out(world: World, trade: Connection) -> None:
+    set_rules(world.till, places_there='{"depot": "tannery-yard"}')
+    offers.recompute_connections({world.till.pk: "x"})
+    assert not Listing.objects.filter(connection=world.till, terms__has_key="places").exists()
+    set_rules(trade, places_there=BOTH, buffer="2")
+    facts = {"kind": "web_shop", "name": "Copy", "address": trade.address, "sign_in": {"token": "t"}, "copy_from": trade.pk}
+    copy = actions.add(SYSTEM, **facts)
+    names = set(SettingValue.objects.filter(level="connection", subject=copy.pk).values_list("name", flat=True))
+    assert "buffer" in names
+    assert "places_there" not in names, "another account calls its places otherwise"

@@ -86,7 +86,10 @@ def looked_at(row: Connection, days: int = 60) -> dict[str, dict[str, int]]:
 def test_what_would_come_in_is_counted_and_nothing_comes_in(trade: Connection) -> None:
     before = (SalesOrder.objects.count(), Listing.objects.count(), InboundMessage.objects.count(), Customer.objects.count())
     found = looked_at(trade)
-    assert found["listings"] == {"match an item by SKU or barcode": 3, "match nothing: paired by hand, or new items": 1}
+    left = "match nothing, and become no items by themselves"
+    assert found["listings"] == {"match an item by SKU or barcode": 3, left: 1}
+    told = next(part for part in Connection.objects.get(pk=trade.pk).survey["parts"] if part["name"] == "listings")
+    assert told["groups"][-1]["examples"][0][1].endswith("It has no SKU.")
     assert found["quantities"] == {
         "have no stock here yet: enter it as opening stock": 1,
         "have stock here": 2,

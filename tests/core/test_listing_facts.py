@@ -8,7 +8,19 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yuvrel.core.listing_facts import Told, country_code, differences, facts, joined, measure, same, sku_for, spoken, taken
+from yuvrel.core.listing_facts import (
+    Told,
+    country_code,
+    differences,
+    facts,
+    is_chosen,
+    joined,
+    measure,
+    same,
+    sku_for,
+    spoken,
+    taken,
+)
 
 
 @pytest.mark.parametrize(
@@ -149,3 +161,20 @@ def test_facts_are_spoken() -> None:
         "30 mm",
         "",
     ]
+
+
+@pytest.mark.parametrize(
+    "only, codes, chosen",
+    [
+        ("", ("A",), True),
+        ("smk-*, GLV-9", ("SMK-S", ""), True),
+        ("smk-*, GLV-9", ("glv-9 ", "77"), True),
+        ("smk-*; 77", ("", "77"), True),
+        ("smk-*", ("X-SMK-1", "8"), False),
+        ("a[1]", ("A[1]",), True),
+        ("a[1]", ("a1",), False),
+        ("*", ("", ""), False),
+    ],
+)
+def test_listings_are_chosen_by_their_codes(only: str, codes: tuple[str, ...], chosen: bool) -> None:
+    assert is_chosen(only, codes) == chosen

@@ -32,6 +32,7 @@ from yuvrel.rules.models import SettingValue
 
 from .credentials import connector_for, keep_sign_in, kind_of, seal, secrets_of
 from .models import Connection, Feed, GroupPrice, Listing, PriceOffer
+from .places_there import NAME as PLACES_THERE
 from .schedules import parts_of
 
 # Set as they come; the way in, the address and the places are looked at besides.
@@ -89,7 +90,7 @@ def _like(kind: str, connection_id: int) -> Connection:
 
 
 # What of a connection is its own, and would be wrong at another.
-OWN_RULES = ("order_prefix",)
+OWN_RULES = ("order_prefix", PLACES_THERE)
 
 
 def _copy_rules(actor: Actor, other: Connection, row: Connection) -> None:

@@ -359,8 +359,13 @@ def incoming_order(connection: Connection, order: RemoteOrder, rules: OrderRules
         payments=[_payment(one, rules) for one in order.payments],
         customer={**order.customer.model_dump(), "group_id": _group_of(connection, order.customer.group)},
         ship_to={name: text for name, text in order.ship_to.model_dump().items() if text},
-        lines=resolve(connection, order.lines),
+        lines=[_as_item(line, rules) for line in resolve(connection, order.lines)],
     )
+
+
+def _as_item(line: IncomingLine, rules: OrderRules) -> IncomingLine:
+    """A charge under the SKU of the service that stands for it; no stock moves by it."""
+    return replace(line, sku=rules.charges[line.kind]) if line.kind in rules.charges else line
 
 
 def _group_of(connection: Connection, key: str) -> int | None:

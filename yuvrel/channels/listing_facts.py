@@ -17,6 +17,7 @@ from yuvrel.catalogue.products import change, change_items, put_facts
 from yuvrel.catalogue.retail import priced
 from yuvrel.catalogue.texts import formatted
 from yuvrel.connectors.capabilities import Capability
+from yuvrel.connectors.messages import RemoteListing
 from yuvrel.core.errors import BadInputError, NotFoundError, StaleError, YuvrelError
 from yuvrel.core.listing_facts import (
     FIELDS,
@@ -26,6 +27,7 @@ from yuvrel.core.listing_facts import (
     Told,
     differences,
     facts,
+    is_chosen,
     joined,
     same,
     sku_for,
@@ -114,8 +116,18 @@ declare(
         choices=(("wait", "wait until they are shown"), ("create", "become items too")),
         **OWN,
     ),
+    Setting(
+        "only_in",
+        "Items of these listings alone",
+        "SKUs or numbers there, apart by commas; SMK-* stands for all that begin so. The others are paired as ever.",
+        "text",
+        "",
+        most=500,
+        nothing="of all",
+        **OWN,
+    ),
 )
-NAMES = ("content_in", "attributes_in", "values_in", "categories_in", "sku_in", "drafts_in")
+NAMES = ("content_in", "attributes_in", "values_in", "categories_in", "sku_in", "drafts_in", "only_in")
 CHUNK = 500
 
 
@@ -147,6 +159,7 @@ class FactRules:
     categories: dict[str, str]
     sku: str
     drafts: bool
+    only: str
     # Texts that we tell the channel ourselves come back as we told them.
     ours: frozenset[str]
 
@@ -161,6 +174,7 @@ class FactRules:
             categories=meanings(given["categories_in"]),
             sku=str(given["sku_in"]),
             drafts=given["drafts_in"] == "create",
+            only=str(given["only_in"]),
             ours=frozenset({"title", "description"} if Capability.TEXTS in kind_of(connection).can else ()),
         )
 
@@ -184,16 +198,19 @@ def facts_of(listing: Listing, rules: FactRules) -> tuple[dict[str, Any], list[s
     return facts(said, rules.fields, rules.values)
 
 
-def why_not(listing: Listing, rules: FactRules) -> str:
-    """Why no item is made of a listing by itself; empty when one is."""
+def why_not(listing: Listing | RemoteListing, rules: FactRules) -> str:
+    """Why no item is made by itself of a listing, as it is kept or as it is told; empty when one is."""
+    if not is_chosen(rules.only, (listing.sku, listing.external_id)):
+        return "It is not among those chosen by rule."
     if rules.category(listing.category) is None:
         return f"No items are made of its category {listing.category}."
-    if listing.told.get("state") == "draft" and not rules.drafts:
+    state = listing.state if isinstance(listing, RemoteListing) else listing.told.get("state")
+    if state == "draft" and not rules.drafts:
         return "It is a draft there."
     return "" if sku_of(listing, rules) else "It has no SKU."
 
 
-def sku_of(listing: Listing, rules: FactRules) -> str:
+def sku_of(listing: Listing | RemoteListing, rules: FactRules) -> str:
     """Its SKU, or the one that the pattern gives it."""
     parts = {
         "id": listing.external_id,

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
+from yuvrel.connectors.capabilities import Capability
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.places import split
 from yuvrel.core.rules import Level, Rung, Setting, Value, meanings
@@ -14,6 +15,7 @@ from yuvrel.people.models import Location
 from yuvrel.people.roles import Ability
 from yuvrel.rules.registry import add_check, add_choices, declare
 
+from .credentials import kind_of
 from .models import Connection
 from .rules import Ids, Kept, connection_value
 
@@ -65,7 +67,8 @@ def places_of_account(connection: Connection) -> list[dict[str, Any]]:
 
 def mapped(connection: Connection, kept: Kept) -> dict[str, Location]:
     """Which place of ours each of the account's places is, the one that fulfils its orders first."""
-    given = meanings(str(connection_value(NAME, connection, kept)))
+    can = Capability.PLACES in kind_of(connection).can
+    given = meanings(str(connection_value(NAME, connection, kept))) if can else {}
     if not given:
         return {}
     ours = {place.code: place for place in Location.objects.filter(code__in=given.values())}

@@ -28,6 +28,7 @@ from yuvrel.platform.faults import sheet_rows
 from yuvrel.platform.paging import page
 from yuvrel.pricing.models import PriceList
 from yuvrel.rules.queries import settled
+from yuvrel.sales.rules import CHARGES
 from yuvrel.stock.queries import find_items, narrows
 
 from . import submissions
@@ -146,7 +147,8 @@ def words(row: Connection) -> list[dict[str, Any]]:
         for sort, listed in known.items()
         for word in listed
     ]
-    return [*told, *(tax_words(row) if Capability.TAX_CODES in kind.can else []), *places_of_account(row)]
+    charges = [{"sort": "charges", "word": word, "proposed": ""} for word in (CHARGES if issubclass(kind, Orders) else ())]
+    return [*told, *charges, *(tax_words(row) if Capability.TAX_CODES in kind.can else []), *places_of_account(row)]
 
 
 def bench(link: str, connection: int | None, q: str, cursor: str, limit: int) -> dict[str, Any]:

@@ -32,6 +32,7 @@ from .actions import get_connection
 from .credentials import connector_as, kind_of
 from .inbound import CANCELLED, HELD, TAKEN, incoming_order, meaning, read_order, resolve
 from .linking import pairing_index, take_listings
+from .listing_facts import FactRules, why_not
 from .models import Connection, Run
 from .quarantine import attempt, read_row
 from .runs import RunLog, begin, run_of
@@ -123,6 +124,7 @@ def _listings(connection: Connection, log: RunLog) -> list[Part]:
             "known": "are known here",
             "match": "match an item by SKU or barcode",
             "new": "match nothing: paired by hand, or new items",
+            "left": "match nothing, and become no items by themselves",
             "clash": "clash: SKU and barcode name different items",
             "odd": "cannot be read",
         },
@@ -132,7 +134,7 @@ def _listings(connection: Connection, log: RunLog) -> list[Part]:
         "Items with a quantity there",
         {"without": "have no stock here yet: enter it as opening stock", "with": "have stock here"},
     )
-    index = pairing_index()
+    index, rules = pairing_index(), FactRules.of(connection)
     stocked = set(StockBalance.objects.exclude(on_hand=0).values_list("item_id", flat=True))
     known = dict(connection.listings.values_list("external_id", "item_id"))  # type: ignore[attr-defined]
     connector = connector_as(connection, Listings)
@@ -144,7 +146,10 @@ def _listings(connection: Connection, log: RunLog) -> list[Part]:
             verdict = index.verdict(ListingFacts(row.sku, row.barcode, row.title), most=0)
             item = known.get(row.external_id) or verdict.linked
             group = "known" if row.external_id in known else "match" if item else "clash" if verdict.clash else "new"
-            found.groups[group].add(row.title, " · ".join(part for part in (row.sku, row.barcode) if part))
+            left = why_not(row, rules) if group == "new" else ""
+            found.groups["left" if left else group].add(
+                row.title, " · ".join(part for part in (row.sku, row.barcode, left) if part)
+            )
             if item and row.quantity and not row.service:
                 there.groups["with" if item in stocked else "without"].add(row.title, f"{row.quantity.normalize():f}")
         log.step(done=len(page.rows), total=len(page.rows))

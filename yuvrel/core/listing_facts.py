@@ -7,9 +7,10 @@ said when both were last settled.
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from decimal import Decimal, InvalidOperation
+from fnmatch import fnmatchcase
 from typing import Any, Literal
 
 import iso3166
@@ -213,6 +214,14 @@ def sku_for(pattern: str, parts: Mapping[str, str]) -> str:
     """
     filled = re.sub(r"\{([^{}]*)\}", lambda one: parts.get(one[1].strip().lower(), ""), pattern)
     return re.sub(r"\s+", "-", filled.strip())[:60]
+
+
+def is_chosen(only: str, codes: Iterable[str]) -> bool:
+    """Whether one of a listing's codes is among those chosen: apart by commas, spaces or lines, however they are written;
+    * stands for any rest, as in SMK-*. Everything is, where none are chosen."""
+    wanted = [one.casefold() for one in re.split(r"[,;\s]+", only) if one]
+    known = [code.strip().casefold() for code in codes if code.strip()]
+    return not wanted or any(fnmatchcase(code, one.replace("[", "[[]")) for one in wanted for code in known)
 
 
 def spoken(name: str, value: Any) -> str:

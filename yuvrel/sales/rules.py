@@ -9,6 +9,7 @@ from decimal import Decimal
 from typing import Any
 
 from yuvrel.books.queries import clearing_choices
+from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.rungs import company_rung
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.money import minor_unit
@@ -222,6 +223,32 @@ declare(
         **OWN,
     ),
 )
+declare(
+    Setting(
+        "charge_items",
+        "Charges as items",
+        "The service that stands for shipping, a discount or a surcharge of its orders: named on their lines, and told to a "
+        "ledger that keeps items.",
+        "map",
+        "{}",
+        levels=OF_CONNECTIONS,
+        words="charges",
+        no_limit="by name alone",
+        most=60,
+        **OWN,
+    ),
+)
+CHARGES = ("shipping", "discount", "surcharge")
+MOST_SERVICES = 200
+
+
+def services() -> list[tuple[str, str]]:
+    """SKU and title of the services in use."""
+    rows = Item.objects.filter(kind=Item.Kind.SERVICE, active=True).order_by("title", "pk")[:MOST_SERVICES]
+    return [(item.sku, f"{item.title} {item.sku}") for item in rows]
+
+
+add_choices("charge_items", services)
 add_choices("payment_accounts", clearing_choices)
 NOBODY = ("", "nobody in particular")
 
@@ -235,7 +262,18 @@ def handlers() -> list[tuple[str, str]]:
 
 
 add_choices("handled_by", lambda: [NOBODY, *handlers()])
-MAPS = ("order_states", "payment_accounts", "carriers")
+MAPS = ("order_states", "payment_accounts", "carriers", "charge_items")
+
+
+@add_check
+def _check_charges(rung: Rung, found: Mapping[str, Value]) -> None:
+    given = meanings(found["charge_items"]) if isinstance(found.get("charge_items"), str) else {}
+    known = set(Item.objects.filter(kind=Item.Kind.SERVICE, active=True, sku__in=given.values()).values_list("sku", flat=True))
+    for word, sku in given.items():
+        if word not in CHARGES:
+            raise BadInputError(f"A charge is one of {', '.join(CHARGES)}.", field="charge_items")
+        if sku not in known:
+            raise BadInputError(f"There is no service {sku} in use.", field="charge_items")
 
 
 @add_check
@@ -306,6 +344,7 @@ class OrderRules:
     states: Mapping[str, str]
     accounts: Mapping[str, str]
     carriers: Mapping[str, str]
+    charges: Mapping[str, str]
 
     def send_by(self, placed: date) -> date | None:
         """The day until which an order placed on a day has to leave, where the channel does not say."""

@@ -33,6 +33,7 @@
 	const UNSET: Record<string, string> = {
 		tax_rates: 'no code',
 		places: 'none of ours',
+		charges: 'by name alone',
 		attributes: 'left there',
 		categories: 'of the same name',
 		attribute_values: 'as it is there',
