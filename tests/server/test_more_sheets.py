@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import csv
 import io
-from datetime import timedelta
+from datetime import date, timedelta
 from decimal import Decimal as D
 from typing import Any
 
@@ -17,6 +17,7 @@ from tests.invariants import assert_invariants
 from tests.server.test_bulk import undo
 from tests.server.test_intake import confirm, everything, send
 from tests.world import (
+    NOW,
     give,
     incoming,
     make_bundle,
@@ -42,7 +43,8 @@ from yuvrel.rules.models import SettingValue
 from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.sales.customers import keep, keep_group
 from yuvrel.sales.models import Customer, PastSale
-from yuvrel.stock.models import ItemCost, StockBalance, StockCount, StockDocument
+from yuvrel.stock.actions import OpeningRow, take_opening
+from yuvrel.stock.models import ItemCost, Lot, LotBalance, StockBalance, StockCount, StockDocument
 
 pytestmark = pytest.mark.django_db
 
@@ -360,3 +362,50 @@ def test_what_channels_show_of_items_is_set_for_all_of_them_or_for_one(manager: 
     found = send(manager, b"sku,connection,maximum_shown\nA,Web,(empty)\n", "channels")
     assert confirm(manager, found["id"])["state"] == "done"
     assert SettingValue.objects.get(name="maximum_shown").level == "item", "the listing inherits again"
+
+
+LOTS = b"place,sku,lot,on_hand,cost,expires_on\n"
+
+
+def test_stock_is_set_lot_by_lot(manager: Client) -> None:
+    place = Location.objects.get(code="tannery-yard")
+    patty = make_item("PAT", expiry_tracked=True)
+    rows = [
+        OpeningRow(patty.pk, place.pk, D(n), D("2.00"), code, date(2027, month, 1))
+        for n, code, month in ((6, "A", 5), (4, "B", 9))
+    ]
+    take_opening(SYSTEM, rows, NOW)
+    make_item("PLAIN", on_hand=3)
+    sheet = LOTS + b"tannery-yard,PAT,a,5,,\ntannery-yard,PAT,C,7,2.50,2027-12-31\n"
+    found = send(manager, sheet, "stock")
+    assert found["counts"] == {"new": 1, "changed": 1, "unchanged": 0, "wrong": 0}, found["shown"]
+    assert confirm(manager, found["id"])["state"] == "done"
+    assert {row.lot.code: row.on_hand for row in LotBalance.objects.all()} == {"A": 5, "B": 4, "C": 7}
+    assert (on_hand("PAT"), Lot.objects.get(code="C").expires_on) == (16, date(2027, 12, 31))
+    count = StockCount.objects.get()
+    assert (count.expected, count.counted) == (10, 16), "one count of the item, whatever its lots"
+    assert_invariants()
+    changes_nothing(manager, "stock")
+    assert confirm(manager, undo(manager, found["id"])["id"])["state"] == "done"
+    assert LotBalance.objects.get(lot__code="A").on_hand == 6
+    assert_invariants()
+
+
+@pytest.mark.parametrize(
+    "row, said",
+    [
+        (b"tannery-yard,PAT,,9,,", "lot: is needed: it lies there by lots"),
+        (b"tannery-yard,PAT,D,9,2.00,", "expires_on: is needed: nobody has said until when the lot keeps"),
+        (b"mill-lane,PAT,A,9,2.00,2027-06-01", "expires_on: is 2027-05-01 of this lot"),
+        (b"tannery-yard,PLAIN,A,3,,2027-06-01", "lot: is of no use: the item is not kept by lots"),
+        (b"tannery-yard,PAT,A,-1,,", "on_hand: cannot be below zero"),
+        (b"tannery-yard,PAT,A,6,,2027-06-02", "expires_on: "),
+    ],
+)
+def test_a_lot_that_cannot_be_is_marked_in_its_cell(manager: Client, row: bytes, said: str) -> None:
+    place = Location.objects.get(code="tannery-yard")
+    patty = make_item("PAT", expiry_tracked=True)
+    take_opening(SYSTEM, [OpeningRow(patty.pk, place.pk, D(6), D("2.00"), "A", date(2027, 5, 1))], NOW)
+    make_item("PLAIN", on_hand=3)
+    (fault,) = faults(send(manager, LOTS + row + b"\n", "stock"))
+    assert fault.startswith(said)

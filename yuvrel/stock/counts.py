@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import date, datetime
 from decimal import Decimal
 
 from django.db import transaction
@@ -13,7 +13,7 @@ from yuvrel.books.actions import Posting, post
 from yuvrel.books.models import JournalEntry
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError
-from yuvrel.core.money import round_money
+from yuvrel.core.money import ZERO, round_money
 from yuvrel.events.actions import record
 from yuvrel.events.models import Event
 from yuvrel.people.models import Location
@@ -22,17 +22,20 @@ from yuvrel.people.roles import Ability, Actor, audit
 
 from .actions import Cause, lock_balances, lock_costs, put_in, state_of, take_out
 from .documents import COUNT, write
-from .models import ItemCost, StockCount, StockDocument
+from .models import ItemCost, Lot, LotBalance, StockCount, StockDocument
 
 
 @dataclass(frozen=True)
 class Counted:
     """So many units lie there. `unit_cost`: in base currency, of those that are more than the books say; None: the
-    moving average."""
+    moving average. `lot`: the code of the lot that was counted, with its day where it is new; none: what lies there of no
+    lot, which of most items is all."""
 
     item_id: int
     units: Decimal
     unit_cost: Decimal | None = None
+    lot: str = ""
+    expires_on: date | None = None
 
 
 @transaction.atomic
@@ -47,24 +50,32 @@ def count_all(actor: Actor, location: Location, rows: Sequence[Counted], at: dat
     costs = lock_costs(row.item_id for row in rows)
     document = write(actor, COUNT, at, COUNT.code, location, note)
     cause = Cause(COUNT.code, document.number, at, document.ref, note)
-    counts, values = [], []
+    lots, held = _lots_of(rows), _held(rows, location)
+    of_lots: dict[int, Decimal] = {}
+    for (item, _), units in held.items():
+        of_lots[item] = of_lots.get(item, ZERO) + units
+    values: list[tuple[int, Decimal, Decimal]] = []
+    changes: dict[int, Decimal] = {}
     for row in rows:
-        before = balances[row.item_id, location.pk].on_hand
-        counts.append(
-            StockCount(
-                item_id=row.item_id,
-                location=location,
-                counted=row.units,
-                expected=before,
-                document=document,
-                counted_at=at,
-            )
-        )
         if row.units < 0:
             raise BadInputError("Fewer than none cannot be counted.", field="on_hand")
+        lot = lots.get((row.item_id, row.lot.casefold()))
+        loose = balances[row.item_id, location.pk].on_hand - of_lots.get(row.item_id, ZERO)
+        before = held.get((row.item_id, lot.pk), ZERO) if lot else loose
+        changes[row.item_id] = changes.get(row.item_id, ZERO) + row.units - before
         if row.units != before:
-            values.append(_set(costs[row.item_id], location, row, row.units - before, cause))
-    StockCount.objects.bulk_create(counts)
+            values.append(_set(costs[row.item_id], location, row, row.units - before, cause, lot))
+    StockCount.objects.bulk_create(
+        StockCount(
+            item_id=item_id,
+            location=location,
+            counted=balances[item_id, location.pk].on_hand + change,
+            expected=balances[item_id, location.pk].on_hand,
+            document=document,
+            counted_at=at,
+        )
+        for item_id, change in changes.items()
+    )
     if values:
         lines = postings.adjustment(cause.reason, values)
         memo = f"{location.name}: {note}"[:200]
@@ -74,16 +85,38 @@ def count_all(actor: Actor, location: Location, rows: Sequence[Counted], at: dat
     return document
 
 
-def _set(cost: ItemCost, location: Location, row: Counted, delta: Decimal, cause: Cause) -> tuple[int, Decimal, Decimal]:
+def _lots_of(rows: Sequence[Counted]) -> dict[tuple[int, str], Lot]:
+    """The lots that the rows name, made where they are new."""
+    named = [row for row in rows if row.lot]
+    known = Lot.objects.filter(item_id__in={row.item_id for row in named})
+    found = {(lot.item_id, lot.code.casefold()): lot for lot in known}
+    for row in named:
+        if (row.item_id, row.lot.casefold()) not in found:
+            if row.expires_on is None:
+                raise BadInputError(f"Nobody has said until when lot {row.lot} keeps.", field="expires_on")
+            made = Lot.objects.create(item_id=row.item_id, code=row.lot, expires_on=row.expires_on)
+            found[row.item_id, row.lot.casefold()] = made
+    return found
+
+
+def _held(rows: Sequence[Counted], location: Location) -> dict[tuple[int, int], Decimal]:
+    """What of each lot of the items lies there, by item and lot."""
+    there = LotBalance.objects.filter(location=location, lot__item_id__in={row.item_id for row in rows})
+    return {(item, lot): units for item, lot, units in there.values_list("lot__item_id", "lot_id", "on_hand")}
+
+
+def _set(
+    cost: ItemCost, location: Location, row: Counted, delta: Decimal, cause: Cause, lot: Lot | None
+) -> tuple[int, Decimal, Decimal]:
     """Move a difference in or out; (item, value moved, true-up)."""
     if delta < 0:
-        moved = take_out(cost, location.pk, -delta, cause)
+        moved = take_out(cost, location.pk, -delta, cause, lot)
         return row.item_id, moved.moved, moved.true_up
     each = state_of(cost).average if row.unit_cost is None else row.unit_cost
     if row.unit_cost is None and not each:
         raise BadInputError("Nobody has said what one costs, so no more can come in.", field="cost")
     value = round_money(delta * each)
-    moved = put_in(cost, location.pk, delta, value, cause)
+    moved = put_in(cost, location.pk, delta, value, cause, lot)
     if not cost.last_cost and row.unit_cost:
         cost.last_cost = row.unit_cost
         cost.save(update_fields=["last_cost"])
