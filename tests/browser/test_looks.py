@@ -246,7 +246,7 @@ def _crowded() -> list[str]:
         f"/orders/{order.pk}",
         f"/orders/{sold.pk}",
         f"/orders/{sold.pk}/return",
-        f"/orders/{sold.pk}/credit?back={back.pk}",
+        f"/orders/{sold.pk}/credit",
         f"/orders/returns/{back.pk}",
         f"/buying/orders/{purchase.pk}",
         f"/shelf/transfers/{made.pk}",

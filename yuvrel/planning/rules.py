@@ -156,7 +156,7 @@ BOUGHT = ("", "its supplier, by purchase order")
 
 
 def _places() -> list[tuple[str, str]]:
-    return [BOUGHT, *((place.code, place.name) for place in Location.objects.all())]
+    return [BOUGHT, *((place.code, place.name) for place in Location.objects.filter(for_sale=True))]
 
 
 add_choices("fed_from", _places)

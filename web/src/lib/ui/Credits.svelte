@@ -26,7 +26,7 @@
 		{#each rows as row (row.id)}
 			<tr data-row
 				><td
-					><a href="/orders/documents/credit-note/{row.id}">{row.number}</a>
+					><a class="number" href="/orders/documents/credit-note/{row.id}">{row.number}</a>
 					<a
 						class="small paper"
 						href="/api/v1/documents/credit-note/{row.id}/forms/credit-note"
@@ -46,10 +46,13 @@
 </table>
 
 <style>
+	.number,
 	.paper {
 		display: inline-block;
 		min-width: 24px;
 		line-height: 24px;
+	}
+	.paper {
 		margin-left: 6px;
 	}
 </style>
