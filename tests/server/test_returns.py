@@ -340,3 +340,14 @@ def test_a_credit_finds_the_return_that_it_is_for(company: Location) -> None:
     assert mine.back == again
     lowered = credit(SYSTEM, order.pk, {goods(order).pk: Wanted(gross=D("1.00"))}, NOW)
     assert lowered.back is None, "a lower price is for no goods that come back"
+
+
+def test_a_note_of_nothing_is_not_written_by_hand_but_a_channel_may_say_so(company: Location) -> None:
+    order = sent(order_line(make_item(on_hand=2), 2, "24.60"))
+    OrderLine.objects.filter(order=order).update(external_id="l1")
+    credit(SYSTEM, order.pk, {goods(order).pk: Wanted(gross=D("24.60"))}, NOW)
+    with pytest.raises(BadInputError, match="Nothing of that is left"):
+        credit(SYSTEM, order.pk, {goods(order).pk: Wanted(D(1))}, NOW)
+    told = take_refund(SYSTEM, order.pk, TakenRefund("r1", NOW, D(0), [RefundLine("l1", D(1), D(0))]))
+    assert (told.total, goods(order).credited, goods(order).returned) == (0, 1, 1)
+    assert_invariants()

@@ -86,6 +86,10 @@ class Business(RuleBasedStateMachine):
         for how, item in (("arrive", self.two), ("lost", self.two), ("back", self.one)):
             self._settle(Transfer.objects.get(lines__item=item), 1, how)
             self._follow()
+        # Of two returns one comes, and one does not.
+        for back, comes in zip(Return.objects.order_by("pk"), (True, False), strict=True):
+            self._settle_return(back, 1, comes)
+            self._follow()
 
     def _begin(self) -> None:
         """Something of everything is under way, so that every event has something to happen to."""
@@ -97,6 +101,10 @@ class Business(RuleBasedStateMachine):
         for item, units, source, to in ((self.one, 2, self.corner, self.place), (self.two, 5, self.place, self.corner)):
             row = transfers.draft(SYSTEM, source.pk, to.pk, [transfers.Load(item.pk, D(units))], NOW.date())
             attempt("send over", partial(transfers.send, SYSTEM, row.pk, row.version, NOW))
+        sold = take_till_sale(SYSTEM, incoming(self.till, order_line(self.one, 2), placed_at=NOW)).order
+        self.till_sales += 1
+        for _ in range(2):
+            returns.announce(SYSTEM, sold.pk, [returns.Coming(sold.lines.get().pk, D(1))], NOW)
 
     def teardown(self) -> None:
         if hasattr(self, "undo"):
@@ -290,15 +298,14 @@ class Business(RuleBasedStateMachine):
         rows = list(Return.objects.filter(state__in=Return.OPEN).order_by("pk"))
         if not rows:
             return
-        back = rows[which % len(rows)]
+        self._settle_return(rows[which % len(rows)], units, comes)
+
+    def _settle_return(self, back: Return, units: int, comes: bool) -> None:
         line = back.lines.get()
         found = {line.pk: returns.Found(restock=D(units) if units == 9 else min(D(units), line.left))}
-        event = (
-            partial(returns.inspect, SYSTEM, back.pk, found, NOW)
-            if comes
-            else partial(returns.close, SYSTEM, back.pk, back.version)
-        )
-        attempt("come" if comes else "not come", event)
+        come = partial(returns.inspect, SYSTEM, back.pk, found, NOW)
+        stay_away = partial(returns.close, SYSTEM, back.pk, back.version)
+        attempt("come" if comes else "not come", come if comes else stay_away)
 
     @rule(which=WHICH, units=UNITS, cents=CENTS, fee=st.booleans())
     def credit(self, which: int, units: int, cents: int, fee: bool) -> None:

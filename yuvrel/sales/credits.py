@@ -99,6 +99,8 @@ def credit(
     back = order.returns.filter(pk=back_id).first() if back_id else None  # type: ignore[attr-defined]
     if back_id and back is None:
         raise NotFoundError("There is no such return of this order.", field="back_id")
+    if not any(part.gross for part in rehearse(order, wanted, fee).parts):
+        raise BadInputError("Nothing of that is left to be given back.", field="lines")
     return _write(actor, order, wanted, at, company_day(at), fee=fee, note=note, back=back, refund=refund)
 
 
