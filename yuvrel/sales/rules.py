@@ -351,7 +351,7 @@ class OrderRules:
         return None if self.send_within is None else placed + timedelta(days=self.send_within)
 
     def contact(self, customer: Any, *, owed: bool) -> str:
-        """Whom the ledger books a sale or a credit to: who owes it by name, else the cash-sale customer."""
+        """Whom the ledger books an invoice or a credit to: who owes it by name, else the cash-sale customer."""
         name = str(customer.name) if customer else ""
         return name if owed and name else self.cash_customer or name or "Cash sale"
 
