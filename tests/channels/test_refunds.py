@@ -267,3 +267,8 @@ def test_an_order_with_an_odd_refund_is_kept_and_read_again(world: World) -> Non
     taken(world, sold["number"])
     assert InboundMessage.objects.filter(kind="unreadable").count() == 1
     assert not CreditNote.objects.exists()
+    there["refunds"][0]["lines"] = [{"id": "l1", "quantity": "1", "amount": "1"}]
+    world.standins.store.put("web", "order", sold["id"], {**there, "version": there["version"] + 2})
+    taken(world, sold["number"])
+    assert CreditNote.objects.get().total == D(1)
+    assert not Snag.objects.filter(kind="order", resolved_at=None).exists()

@@ -7,7 +7,7 @@ from decimal import Decimal as D
 from hypothesis import given
 from hypothesis import strategies as st
 
-from yuvrel.core.payments import Part, parted, settle
+from yuvrel.core.payments import Part, give_back, parted, settle
 
 MONEY = st.decimals(0, 10_000, places=2)
 
@@ -38,3 +38,14 @@ def test_parts_come_to_the_total(total: D, parts: list[tuple[str, D]]) -> None:
     found = parted(total, [Part(role, amount) for role, amount in parts])
     assert sum((part.amount for part in found), D(0)) == total
     assert len({part.role for part in found}) == len(found)
+
+
+def test_what_is_given_back_lowers_what_is_owed_first_and_then_goes_the_way_it_was_paid() -> None:
+    """Our rule."""
+    paid, given = {"clearing:1170": D("20.00")}, {"clearing:1170": D("5.00")}
+    assert give_back(D("40.00"), D("10.00"), paid, given) == {
+        "receivable": D("10.00"), "clearing:1170": D("15.00"), "clearing": D("15.00"),
+    }  # fmt: skip
+    assert give_back(D("8.00"), D("10.00"), paid, {}) == {"receivable": D("8.00")}
+    assert give_back(D("8.00"), D("-3.00"), paid, {}) == {"clearing:1170": D("8.00")}
+    assert give_back(D("0.00"), D("0.00"), paid, {}) == {}

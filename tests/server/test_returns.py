@@ -27,7 +27,7 @@ from yuvrel.people.roles import SYSTEM, Actor, Role
 from yuvrel.planning.queries import replenishment
 from yuvrel.sales import returns
 from yuvrel.sales.actions import ship, take_order, take_till_sale
-from yuvrel.sales.credits import RefundLine, TakenRefund, credit, take_refund
+from yuvrel.sales.credits import Refund, RefundLine, TakenRefund, credit, take_refund
 from yuvrel.sales.incoming import IncomingPayment
 from yuvrel.sales.models import CreditNote, OrderLine, Return, SalesOrder
 from yuvrel.sales.order_page import order_page
@@ -147,7 +147,7 @@ def test_a_service_a_charge_and_another_order_have_no_goods_that_come_back(compa
     with pytest.raises(BadInputError, match="Enter what comes back"):
         returns.announce(SYSTEM, order.pk, [], NOW)
     with pytest.raises(NotFoundError):
-        returns.announce(SYSTEM, order.pk, [Coming(goods(order).pk, D(1))], NOW, location_id=0x7FFFFFFF)
+        returns.announce(SYSTEM, 0x7FFFFFFF, [Coming(goods(order).pk, D(1))], NOW)
 
 
 def test_a_return_takes_no_more_than_was_expected_and_ends_once(company: Location) -> None:
@@ -320,7 +320,8 @@ def test_the_pages_say_what_comes_back_and_what_was_given_back(company: Location
     shown = order_page(order.pk)
     assert [(one["number"], one["way"]) for one in shown["credits"]] == [("CN-1001", "paid back by hand")]
     assert [(one["number"], one["left"]) for one in shown["returns"]] == [("RT-1001", 0)]
-    assert (shown["returnable"], shown["lines"][0].returned) == (True, 1)
+    assert (shown["lines"][0].can_return, shown["lines"][0].returned) == (1, 1)
+    assert page["value"] == "2.00"
     assert "credited" in [moment["what"] for moment in shown["history"]]
     relay_now()
     assert JournalLine.objects.filter(account__role="sales_returns").count() == 1
@@ -351,3 +352,21 @@ def test_a_note_of_nothing_is_not_written_by_hand_but_a_channel_may_say_so(compa
     told = take_refund(SYSTEM, order.pk, TakenRefund("r1", NOW, D(0), [RefundLine("l1", D(1), D(0))]))
     assert (told.total, goods(order).credited, goods(order).returned) == (0, 1, 1)
     assert_invariants()
+
+
+def test_goods_that_come_after_their_credit_are_not_said_to_be_uncredited(company: Location) -> None:
+    order = sent(order_line(make_item(on_hand=2), 2))
+    credit(SYSTEM, order.pk, {goods(order).pk: Wanted(D(1))}, NOW)
+    back(order, 1, restock=1)
+    assert open_returns() == (0, 0)
+    back(order, 1, restock=1)
+    assert open_returns() == (0, 1), "the second one nothing was given back for"
+
+
+def test_only_a_channel_that_can_is_asked_to_pay_back(company: Location) -> None:
+    """Anything else would stand as *being asked* for ever."""
+    sale = take_till_sale(SYSTEM, incoming(make_connection("till"), order_line(make_item(on_hand=1), 1))).order
+    with pytest.raises(BadInputError, match="cannot be asked to pay this back") as refused:
+        credit(SYSTEM, sale.pk, {goods(sale).pk: Wanted(D(1))}, NOW, refund=Refund(tell_channel=True))
+    assert refused.value.field == "tell_channel"
+    assert not CreditNote.objects.exists()

@@ -214,7 +214,7 @@ def check_orders(connection: Connection) -> None:
     ours = {row.external_id: row for row in SalesOrder.objects.filter(connection=connection, history=False, placed_at__gte=since)}
     waiting = {inbound.order_of(m.key) for m in InboundMessage.objects.filter(connection=connection, state="new")}
     waiting |= {order.refund_of for order in takes_back if order.external_id in waiting}
-    back_there, back_here = order_checks.paid_back_there(theirs, takes_back), order_checks.paid_back_here(connection)
+    back_there, back_here = order_checks.paid_back_there(theirs, takes_back), order_checks.paid_back_here(connection, since)
     rules = order_rules(connection)
     means = {k: inbound.meaning(connection, order.status, rules) for k, order in theirs.items()}
     wanted = {k for k in theirs if means[k] in (inbound.TAKEN, inbound.HELD) or k in ours} - waiting

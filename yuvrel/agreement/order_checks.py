@@ -33,9 +33,10 @@ def paid_back_there(theirs: Mapping[str, RemoteOrder], takes_back: Iterable[Remo
     return found
 
 
-def paid_back_here(connection: Connection) -> dict[str, Decimal]:
-    """The same as our credit notes say, in the channel's currency: of those that the channel has paid back."""
-    rows = CreditNote.objects.filter(order__connection=connection).exclude(external_id="")
+def paid_back_here(connection: Connection, since: datetime) -> dict[str, Decimal]:
+    """The same as our credit notes say, in the channel's currency: of those that the channel has paid back, for orders placed
+    since a moment."""
+    rows = CreditNote.objects.filter(order__connection=connection, order__placed_at__gte=since).exclude(external_id="")
     sums = rows.values_list("order__external_id").annotate(total=Sum(Coalesce("stated", "refunded")))
     return dict(sums.order_by())
 

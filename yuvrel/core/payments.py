@@ -6,7 +6,7 @@ then (paragraph 106), what is only authorised is taken with the shipment.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 
@@ -36,6 +36,19 @@ def parted(total: Decimal, parts: Sequence[Part], rest: str = Role.CLEARING) -> 
             found[part.role] = found.get(part.role, ZERO) + taken
         left -= taken
     return [Part(role, amount) for role, amount in found.items() if amount]
+
+
+def give_back(total: Decimal, owed: Decimal, paid: Mapping[str, Decimal], given: Mapping[str, Decimal]) -> dict[str, Decimal]:
+    """How a credit of `total` is settled, by account: first what the customer still owes, the rest through the accounts by
+    which it was paid, each for no more than it took (`paid`) and has not given back yet (`given`); what they leave open
+    goes through the first clearing account.
+
+    Check: 40.00 of which 10.00 are owed, paid 20.00 in cash of which 5.00 were given back → 10.00, 15.00, 15.00.
+    """
+    off = min(max(owed, ZERO), total)
+    found = {Role.RECEIVABLE.value: off} if off else {}
+    parts = [Part(role, max(amount - given.get(role, ZERO), ZERO)) for role, amount in paid.items()]
+    return found | {part.role: part.amount for part in parted(total - off, parts)}
 
 
 @dataclass(frozen=True)

@@ -18,8 +18,7 @@ from yuvrel.core import credits, postings
 from yuvrel.core.credits import Credit, Part, Sold, Wanted
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, YuvrelError
 from yuvrel.core.money import ZERO, round_money
-from yuvrel.core.payments import Part as Paid
-from yuvrel.core.payments import parted
+from yuvrel.core.payments import give_back
 from yuvrel.core.postings import Role
 from yuvrel.documents.actions import lock, next_number
 from yuvrel.documents.registry import Ref
@@ -36,7 +35,7 @@ from .till_counts import refunded_late
 
 # Cents that a channel may round otherwise than we do: they are no reason to refuse what has been paid back.
 SLACK = Decimal("0.03")
-EXPECTED, STOCK, NOTHING = "expected", "stock", "nothing"
+STOCK, NOTHING = "stock", "nothing"
 
 
 @dataclass(frozen=True)
@@ -99,8 +98,8 @@ def credit(
     back = order.returns.filter(pk=back_id).first() if back_id else None  # type: ignore[attr-defined]
     if back_id and back is None:
         raise NotFoundError("There is no such return of this order.", field="back_id")
-    if not any(part.gross for part in rehearse(order, wanted, fee).parts):
-        raise BadInputError("Nothing of that is left to be given back.", field="lines")
+    if refund.tell_channel and not can_pay_back(order):
+        raise BadInputError(f"{order.connection.name} cannot be asked to pay this back.", field="tell_channel")
     return _write(actor, order, wanted, at, company_day(at), fee=fee, note=note, back=back, refund=refund)
 
 
@@ -119,6 +118,8 @@ def _write(
     if order.currency != company().base_currency:
         raise RefusedError(f"It is in {order.currency}; nothing is posted without a rate.", field="currency")
     parts, worth = credits.credit_parts(sold_lines(order), wanted, fee, order.currency)
+    if not refund.external_id and not any(part.gross for part in parts):
+        raise BadInputError("Nothing of that is left to be given back.", field="lines")
     against = _against(order, worth.total, refund.role)
     refunded = worth.total - against.get(Role.RECEIVABLE, ZERO)
     back = back or _return_for(order, parts)
@@ -157,6 +158,11 @@ def _return_for(order: SalesOrder, parts: Sequence[Part]) -> Return | None:
     return found
 
 
+def can_pay_back(order: SalesOrder) -> bool:
+    """Whether the order's channel can be asked to pay it back; what was sold over the counter is paid back there."""
+    return order.connection.pays_back and order.kind == SalesOrder.Kind.ORDER
+
+
 def _stated(order: SalesOrder, refunded: Decimal) -> Decimal | None:
     return round_money(refunded * order.rate, order.stated_currency) if order.stated_currency else None
 
@@ -184,37 +190,35 @@ def _note_line(row: CreditNote, line: OrderLine, part: Part) -> None:
     line.save(update_fields=["credited", "credited_net", "credited_tax"])
 
 
-def booked(order: SalesOrder) -> dict[str, Decimal]:
-    """What the order's invoices and credits left on each account that settles them; what is owed is positive."""
+def _booked(order: SalesOrder) -> dict[str, dict[str, Decimal]]:
+    """What the order's invoices and its credits left on each account that settles them, by kind of entry."""
     numbers = [*order.shipments.values_list("number", flat=True), *order.credits.values_list("number", flat=True)]  # type: ignore[attr-defined]
-    lines = JournalLine.objects.filter(
-        entry__document__in=numbers, entry__kind__in=(JournalEntry.Kind.INVOICE, JournalEntry.Kind.CREDIT)
-    )
-    return dict(lines.values_list("account__role").annotate(total=Sum("amount")).order_by())
+    kinds = (JournalEntry.Kind.INVOICE, JournalEntry.Kind.CREDIT)
+    lines = JournalLine.objects.filter(entry__document__in=numbers, entry__kind__in=kinds)
+    found: dict[str, dict[str, Decimal]] = {kind.value: {} for kind in kinds}
+    for kind, role, total in lines.values_list("entry__kind", "account__role").annotate(total=Sum("amount")).order_by():
+        found[kind][role] = total
+    return found
+
+
+def owed_for(order: SalesOrder) -> Decimal:
+    """What the customer still owes for the order's invoices, after its credits."""
+    sums = _booked(order).values()
+    return max(sum((of.get(Role.RECEIVABLE, ZERO) for of in sums), ZERO), ZERO)
 
 
 def _against(order: SalesOrder, total: Decimal, role: str) -> dict[str, Decimal]:
-    """What a credit is settled by: first what the customer still owes for the order, the rest the way it was paid."""
-    owed = min(max(booked(order).get(Role.RECEIVABLE, ZERO), ZERO), total)
-    rest = total - owed
-    found = {Role.RECEIVABLE.value: owed} if owed else {}
-    if not rest:
-        return found
+    """What a credit is settled by: what is owed, and the accounts it was paid through; `role`: the one that the channel says
+    it was paid back through."""
     if role:
-        return {**found, role: rest}
-    spent = JournalLine.objects.filter(
-        entry__document__in=order.credits.values_list("number", flat=True),  # type: ignore[attr-defined]
-        entry__kind=JournalEntry.Kind.CREDIT,
-    )
-    before: dict[str, Decimal] = dict(spent.values_list("account__role").annotate(total=Sum("amount")).order_by())
+        return {role: total} if total else {}
+    booked = _booked(order)
     paid: dict[str, Decimal] = {}
     for one in order.payments.order_by("pk"):  # type: ignore[attr-defined]
         paid[one.role] = paid.get(one.role, ZERO) + one.amount
-    # An account that a credit went through has that much less to give back.
-    parts = [Paid(name, max(amount + before.get(name, ZERO), ZERO)) for name, amount in paid.items()]
-    for part in parted(rest, parts):
-        found[part.role] = found.get(part.role, ZERO) + part.amount
-    return found
+    given = {name: -amount for name, amount in booked[JournalEntry.Kind.CREDIT].items()}
+    owed = sum((of.get(Role.RECEIVABLE, ZERO) for of in booked.values()), ZERO)
+    return give_back(total, owed, paid, given)
 
 
 def _post(
@@ -346,9 +350,6 @@ def _follow_goods(actor: Actor, order: SalesOrder, row: CreditNote, told: TakenR
     if not coming:
         return
     back = announce(actor, order.pk, coming, told.at, note=f"refund at {order.connection.name}"[:300])
-    if row.back is None:
-        row.back = back
-        row.save(update_fields=["back"])
     if goods == STOCK:
         rows = back.lines.all()  # type: ignore[attr-defined]
         inspect(actor, back.pk, {line.pk: Found(restock=line.quantity) for line in rows}, told.at)

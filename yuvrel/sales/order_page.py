@@ -19,15 +19,15 @@ from yuvrel.platform.faults import row_or, sheet_rows
 from .allocation import ready_to_ship
 from .documents import ORDER
 from .models import OrderLine, Payment, Reservation, SalesOrder
-from .queries import WAITING, earnings, get_order, handler_names, rules_for, short_order
-from .return_queries import credits_of, returnable, returns_of
-from .rules import order_rules
+from .queries import WAITING, Rules, earnings, get_order, handler_names, rules_for, short_order
+from .return_queries import can_return, credits_of, returns_of
 from .schemas import LineOut
 
 
 def order_page(order_id: int) -> dict[str, Any]:
     """An order with its lines, reservations, shipments and profit."""
     row = get_order(order_id)
+    rules = rules_for([row])
     ship_to = ", ".join(str(row.ship_to.get(k, "")) for k in ("street", "city", "country") if row.ship_to.get(k))
     return {
         "id": row.pk,
@@ -41,7 +41,7 @@ def order_page(order_id: int) -> dict[str, Any]:
         "email": row.customer.email if row.customer else "",
         "ship_to": ship_to,
         "location": row.location.name,
-        **handler_names(rules_for([row]))[row.connection_id],
+        **handler_names(rules)[row.connection_id],
         "state": row.state,
         "held_because": row.held_because,
         "paid": row.paid,
@@ -56,13 +56,12 @@ def order_page(order_id: int) -> dict[str, Any]:
         "shipments": [_shipment(s) for s in row.shipments.select_related("invoice").prefetch_related("lines").order_by("pk")],
         "payments": _payments(row),
         "shipping_method": row.shipping_method,
-        "carrier": order_rules(row.connection).carriers.get(row.shipping_method, ""),
+        "carrier": rules[row.connection_id].carriers.get(row.shipping_method, ""),
         "net": row.net,
         "tax": sum((line.tax for line in row.lines.all()), ZERO),
-        **_earned(row),
+        **_earned(row, rules),
         "returns": returns_of(row),
         "credits": credits_of(row.credits.order_by("pk")),  # type: ignore[attr-defined]
-        "returnable": returnable(row),
         "customer_orders": row.customer.orders.count() if row.customer else 0,  # type: ignore[attr-defined]
         "also_open": _also_open(row),
         "history": [asdict(one) for one in time_line(ORDER, row)],
@@ -80,14 +79,14 @@ def _lines(row: SalesOrder) -> list[LineOut]:
     pictures = first_of(row.lines.exclude(item=None).values_list("item_id", flat=True))
     return sheet_rows(
         LineOut,
-        row.lines.order_by("pk"),
+        row.lines.select_related("item").order_by("pk"),
         lambda line: {"picture": pictures.get(line.item_id or 0)} | _line(line, held[line.pk], ready.get(line.pk, ZERO)),
         lambda line: {"id": line.pk, "title": line.title, "sku": line.sku, "kind": line.kind},
     )
 
 
-def _earned(row: SalesOrder) -> dict[str, Decimal | None]:
-    found = row_or(lambda: earnings([row])(row), lambda said: None, f"What order {row.number} earned", row.pk)
+def _earned(row: SalesOrder, rules: Rules) -> dict[str, Decimal | None]:
+    found = row_or(lambda: earnings([row], rules)(row), lambda said: None, f"What order {row.number} earned", row.pk)
     return {name: getattr(found, name, None) for name in ("charged", "cost", "fees", "contribution", "margin_percent")}
 
 
@@ -128,6 +127,7 @@ def _line(line: OrderLine, held: Mapping[str, Decimal], ready: Decimal) -> dict[
     return {
         **{name: getattr(line, name) for name in (*fields, "past_zero", "promised_on")},
         "gross": line.net + line.tax,
+        "can_return": can_return(line),
         "reserved": held["open"],
         "backordered": held["backorder"],
         "ready": ready,

@@ -19,13 +19,12 @@ from yuvrel.core import credits as arithmetic
 from yuvrel.core.credits import Wanted
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, round_money
-from yuvrel.core.postings import Role
 from yuvrel.core.working import Working
 from yuvrel.documents.queries import time_line
 from yuvrel.platform.faults import sheet_rows
 from yuvrel.platform.paging import in_order, page
 
-from .credits import booked, rehearse, sold_lines
+from .credits import can_pay_back, owed_for, rehearse, sold_lines
 from .documents import RETURN
 from .models import CreditNote, OrderLine, Return, ReturnLine, ReturnPart, SalesOrder
 from .queries import get_order
@@ -37,13 +36,13 @@ _LEFT = F("lines__quantity") - F("lines__restocked") - F("lines__repair") - F("l
 
 
 def returns(q: str, state: str, connection: int | None) -> QuerySet[Return]:
-    """Returns under a filter; 'open' means that something is still to come, 'uncredited' that nothing was given back for
-    what came."""
+    """Returns under a filter; 'open' means that something is still to come, 'uncredited' that something came and nothing
+    was given back for it."""
     rows = Return.objects.select_related("order__connection", "order__customer", "location")
     if state == "open":
         rows = rows.filter(state__in=Return.OPEN)
     elif state == "uncredited":
-        rows = rows.exclude(state=Return.State.CANCELLED).filter(credits=None, lines__parts__isnull=False).distinct()
+        rows = rows.filter(credits=None, pk__in=ReturnLine.objects.filter(parts__isnull=False).values("back_id"))
     elif state:
         rows = rows.filter(state=state)
     if connection:
@@ -139,6 +138,7 @@ def return_page(return_id: int) -> dict[str, Any]:
             line_of,
             lambda line: {"id": line.pk, "title": line.order_line.title, "sku": line.order_line.sku},
         ),
+        "value": sum(worth.values(), ZERO),
         "credits": credits_of(row.credits.order_by("pk")),  # type: ignore[attr-defined]
         "to_credit": any(line.order_line.credited < line.order_line.returned for line in lines),
         "entries": entries_of(row.ref),
@@ -207,8 +207,8 @@ def creditable(order_id: int, back_id: int | None) -> dict[str, Any]:
         "back_id": back.pk if back else None,
         "back": back.number if back else "",
         "currency": order.currency,
-        "owed": max(booked(order).get(Role.RECEIVABLE, ZERO), ZERO),
-        "channel_pays": order.connection.pays_back and order.kind == SalesOrder.Kind.ORDER,
+        "owed": owed_for(order),
+        "channel_pays": can_pay_back(order),
         "lines": [shown(line) for line in sold if line.kind != "discount"],
     }
 
@@ -260,7 +260,7 @@ def return_obstacles(item_id: int) -> list[Obstacle]:
     return [Obstacle(f"Return {row.back.number} is to bring it back.", f"/orders/returns/{row.back_id}") for row in found]
 
 
-def returnable(order: SalesOrder) -> bool:
-    """Whether goods of it can still come back."""
-    left = order.lines.filter(kind=OrderLine.Kind.ITEM, item__isnull=False, shipped__gt=F("returned"))
-    return left.exclude(item__kind=Item.Kind.SERVICE).exists()
+def can_return(line: OrderLine) -> Decimal:
+    """Units of an order's line that can still come back: goods kept in stock that left and are on no return."""
+    is_goods = line.kind == OrderLine.Kind.ITEM and line.item is not None and line.item.kind != Item.Kind.SERVICE
+    return line.shipped - line.returned if is_goods else ZERO

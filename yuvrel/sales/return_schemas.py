@@ -100,6 +100,7 @@ class ReturnOut(Schema):
     note: str
     made_at: datetime
     lines: list[ReturnLineOut]
+    value: Money
     credits: list[CreditOut]
     to_credit: bool
     entries: list[EntryOut]

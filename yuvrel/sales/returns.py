@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -30,7 +29,7 @@ from yuvrel.stock.actions import Cause, lock_balances, lock_costs, put_in, seen_
 from yuvrel.stock.models import ItemCost, Lot, StockMove
 
 from .documents import ORDER, RETURN, SHIPMENT
-from .models import OrderLine, Return, ReturnLine, ReturnPart, SalesOrder, ShipmentLine, ShipmentPart
+from .models import CreditNote, OrderLine, Return, ReturnLine, ReturnPart, SalesOrder, ShipmentLine, ShipmentPart
 from .rules import order_rules
 
 State = Return.State
@@ -68,28 +67,35 @@ class Found:
 
 
 @transaction.atomic
-def announce(
-    actor: Actor, order_id: int, lines: Sequence[Coming], at: datetime, note: str = "", location_id: int | None = None
-) -> Return:
-    """Expect goods of an order back. Raises NotFoundError, and BadInputError naming the line for goods that did not leave,
-    are on a return already, or are no goods that are kept in stock."""
+def announce(actor: Actor, order_id: int, lines: Sequence[Coming], at: datetime, note: str = "") -> Return:
+    """Expect goods of an order back where they left from. Raises NotFoundError, and BadInputError naming the line for goods
+    that did not leave, are on a return already, or are no goods that are kept in stock."""
     actor.need(Ability.RECEIVE)
     order = lock(ORDER, SalesOrder, order_id)
-    place = Location.objects.filter(pk=location_id or order.location_id, for_sale=True).first()
-    if place is None:
-        raise NotFoundError("There is no such location that goods come back to.", field="location_id")
     wanted = [one for one in lines if one.quantity]
     if not wanted:
         raise BadInputError("Enter what comes back.", field="lines")
     rows = {row.pk: row for row in order.lines.select_related("item")}
-    back = Return.objects.create(number=next_number(RETURN), order=order, location=place, made_at=at, note=note.strip()[:300])
+    back = Return.objects.create(
+        number=next_number(RETURN), order=order, location_id=order.location_id, made_at=at, note=note.strip()[:300]
+    )
     for one in wanted:
         row = _coming(rows.get(one.line_id), one)
         ReturnLine.objects.create(back=back, order_line=row, quantity=one.quantity, reason=one.reason)
         row.returned += one.quantity
         row.save(update_fields=["returned"])
+    _for_credit(back, [one.line_id for one in wanted])
     audit(actor, "expect return", RETURN.code, back.pk, after={"why": note.strip(), "order": order.number})
     return back
+
+
+def _for_credit(back: Return, line_ids: Sequence[int]) -> None:
+    """What was given back for these goods before anybody expected them is given back for this return."""
+    notes = CreditNote.objects.filter(order=back.order, back=None, lines__order_line__in=line_ids, lines__quantity__gt=0)
+    early = notes.order_by("pk").first()
+    if early is not None:
+        early.back = back
+        early.save(update_fields=["back"])
 
 
 def _coming(row: OrderLine | None, one: Coming) -> OrderLine:
@@ -267,9 +273,9 @@ def close(actor: Actor, return_id: int, version: int) -> Return:
     """What is still expected will not come: the rest is taken off; a return of which nothing came is cancelled."""
     actor.need(Ability.RECEIVE)
     back = _open(return_id, version)
-    took_off: dict[int, Decimal] = defaultdict(Decimal)
+    left = ZERO
     for row in back.lines.select_related("order_line").filter(quantity__gt=0):  # type: ignore[attr-defined]
-        took_off[row.order_line_id] += row.left
+        left += row.left
         row.order_line.returned -= row.left
         row.order_line.save(update_fields=["returned"])
         row.quantity -= row.left
@@ -278,6 +284,5 @@ def close(actor: Actor, return_id: int, version: int) -> Return:
     pass_on(RETURN, back, State.RECEIVED if came else State.CANCELLED)
     back.version += 1
     back.save()
-    units = spoken(sum(took_off.values(), ZERO))
-    audit(actor, "rest will not come" if came else "cancel return", RETURN.code, back.pk, after={"units": units})
+    audit(actor, "rest will not come" if came else "cancel return", RETURN.code, back.pk, after={"units": spoken(left)})
     return back

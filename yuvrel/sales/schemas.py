@@ -66,6 +66,7 @@ class LineOut(SheetRow):
     tax_percent: Quantity
     shipped: Quantity
     returned: Quantity
+    can_return: Quantity
     reserved: Quantity
     backordered: Quantity
     ready: Quantity
@@ -154,7 +155,6 @@ class OrderOut(Schema):
     margin_percent: Decimal | None
     returns: list[ReturnShort]
     credits: list[CreditOut]
-    returnable: bool
     customer_orders: int
     also_open: list[CustomerOrderOut]
     history: list[MomentOut]

@@ -111,7 +111,7 @@
 						)}>Hold it</button
 				>
 			{/if}
-			{#if data.returnable && session.may('receive goods')}<a
+			{#if data.lines.some((line) => Number(line.can_return) > 0) && session.may('receive goods')}<a
 					class="quiet"
 					href="/orders/{data.id}/return">Take goods back</a
 				>{/if}

@@ -17,7 +17,6 @@
 		queryKey: ['order', id],
 		queryFn: () => ask(api.GET('/api/v1/orders/{order_id}', { params }))
 	}));
-	type Line = Schemas['LineOut'];
 	type Reason = NonNullable<Schemas['ComingIn']['reason']>;
 	const REASONS: readonly Reason[] = [
 		'other',
@@ -28,12 +27,7 @@
 		'wrong item',
 		'came too late'
 	];
-	const free = (line: Line): number => Number(line.shipped) - Number(line.returned);
-	const lines = $derived(
-		(order.data?.lines ?? []).filter(
-			(line) => line.kind === 'item' && line.item_id && free(line) > 0
-		)
-	);
+	const lines = $derived((order.data?.lines ?? []).filter((line) => Number(line.can_return) > 0));
 	const form = new FormState<Record<string, string>>(() => ({ note: '' })).guard();
 	const key = $derived(form.typed && onceKey());
 
@@ -89,7 +83,7 @@
 									picture={line.picture ?? null}
 								/></td
 							>
-							<td class="num">{figure(`${free(line)}`)}</td>
+							<td class="num">{figure(line.can_return)}</td>
 							<td class="num"
 								><input
 									class="field qty"

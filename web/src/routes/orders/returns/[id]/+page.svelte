@@ -40,10 +40,6 @@
 		['write_off', 'Write off']
 	] as const;
 	const number = (text: string | undefined): string => (text ?? '').trim().replace(',', '.') || '0';
-	const total = $derived(
-		(data?.lines ?? []).reduce((sum, line) => sum + Number(line.value), 0).toFixed(2)
-	);
-
 	async function act(said: string, work: () => Promise<Schemas['ReturnOut']>): Promise<void> {
 		const found = await form.send(work);
 		if (found) {
@@ -175,7 +171,7 @@
 				<section>
 					<h2>What came back</h2>
 					<p class="worth">
-						{figure(total, '0.00')} <span class="soft small">{session.currency}</span>
+						{figure(data.value, '0.00')} <span class="soft small">{session.currency}</span>
 					</p>
 					<p class="soft small">
 						At the cost at which it left. Goods to repair go to the repair bench, from where nothing
