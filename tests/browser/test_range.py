@@ -107,6 +107,15 @@ def test_a_product_of_three_by_four_options_and_a_bundle(page: Page, live_server
     buyer.says("Brush set is made of 1 part.")
     assert str(Item.objects.get(sku="SET-1").components.get().quantity) == "2.000"
     expect(page.get_by_role("table").last).to_contain_text("parts: empty → 2 × BRU-S-ash")
+    page.get_by_label("what its parts cost").check()
+    page.get_by_label("Per cent less than its parts").fill("110")
+    page.get_by_role("button", name="Save parts").click()
+    expect(page.get_by_role("alert").filter(has_text="less than 100")).to_be_visible()
+    page.get_by_label("Per cent less than its parts").fill("12,5")
+    page.get_by_role("button", name="Save parts").click()
+    buyer.says("Brush set is made of 1 part and costs 17.50.")
+    expect(page.get_by_label("Price of SET-1")).to_be_disabled()
+    expect(page.get_by_label("Price of SET-1")).to_have_value("17.50")
 
     buyer.go(f"/range/products/{taken.product_id}")
     page.get_by_role("button", name="Retire").click()

@@ -1,5 +1,6 @@
 """Price lists: endings, margin and markup, who follows whom, who speaks; one at a time and as columns."""
 
+from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal
 
@@ -16,6 +17,7 @@ from yuvrel.core.price_columns import (
     NONE,
     EntryColumns,
     ItemColumns,
+    TogetherColumns,
     changed_columns,
     first_that_speaks,
     floor_units,
@@ -32,6 +34,7 @@ from yuvrel.core.pricing import (
     PriceList,
     Rounding,
     Speaker,
+    Together,
     asked_price,
     in_order_of_parents,
     margin_percent,
@@ -287,6 +290,17 @@ def columns_of(lists, entries, items):
     return EntryColumns.of(rows), held, units
 
 
+@st.composite
+def any_bundles(draw):
+    """Item 2 made of both others, or item 1 made of 0 and 2 of both; or no bundle."""
+    each, off = st.decimals("0.001", "9", places=3), st.decimals("0", "99.99", places=2)
+
+    def bundle(*parts):
+        return Together(tuple((part, draw(each), f"S{part}") for part in parts), draw(off))
+
+    return draw(st.sampled_from([{}, {2: bundle(0, 1)}, {1: bundle(0), 2: bundle(0, 1)}]))
+
+
 @settings(max_examples=150)
 @given(st.data())
 def test_columns_say_what_the_book_says_of_every_item_in_every_list(data):
@@ -296,10 +310,15 @@ def test_columns_say_what_the_book_says_of_every_item_in_every_list(data):
     items = {n: ItemFacts(data.draw(st.decimals("0", "30", places=2)), data.draw(cost), data.draw(cost)) for n in range(3)}
     quantity = data.draw(st.sampled_from([1, 9, 10]))
     typed, facts, units = columns_of(lists, entries, items)
-    found = price_columns(lists, facts, typed, TODAY, quantity=quantity * 1000)
-    undated = price_columns(lists, facts, typed.only(typed.starts == 0), TODAY, quantity=quantity * 1000)
+    bundles = data.draw(any_bundles())
+    made = {
+        key: ([(part, int(each * 1000)) for part, each, _ in of.parts], int(of.percent_off * 100)) for key, of in bundles.items()
+    }
+    more = {"quantity": quantity * 1000, "base": RETAIL.key, "together": TogetherColumns.of(made, 3) if made else None}
+    found = price_columns(lists, facts, typed, TODAY, **more)
+    undated = price_columns(lists, facts, typed.only(typed.starts == 0), TODAY, **more)
     before = previous_columns(found, undated, typed, 3, quantity * 1000)
-    one_by_one = book(*lists, entries=entries, items=items)
+    one_by_one = replace(book(*lists, entries=entries, items=items), base=RETAIL.key, together=bundles)
     for one in lists:
         for n in range(3):
             said = one_by_one.price(one.key, n, TODAY, D(quantity))
@@ -312,6 +331,25 @@ def test_columns_say_what_the_book_says_of_every_item_in_every_list(data):
         asked = asked_price(one_by_one, [Speaker(str(key), key) for key in order], n, TODAY, quantity=D(quantity))
         assert price[n] == (NONE if asked.price is None else asked.price.amount * 100)
         assert whose[n] == (asked.price.list.key if asked.price else 0)
+
+
+def test_a_bundle_costs_what_its_parts_do_until_a_price_is_typed_for_it():
+    # 19.95 x 2 + 7.55 = 47.45, less 10 % = 42.705.
+    typed = [Entry(1, 1, D("19.95")), Entry(1, 2, D("7.55")), Entry(1, 2, D("5.00"), D(10)), Entry(1, 9, D("39.00"), D(5))]
+    bundle = {9: Together(((1, D(2), "BOX"), (2, D(1), "TOOL")), D(10))}
+    trade = PriceList(2, "Trade", method=Method.DERIVED, parent=1, percent=D(-20), taxed=False)
+    made = replace(book(RETAIL, trade, entries=typed, items={9: ItemFacts(D(20))}), base=1, together=bundle)
+    said = made.price(1, 9, TODAY)
+    assert (said.amount, said.how) == (D("42.71"), Method.PARTS)
+    assert [(step.label, step.value) for step in said.steps] == [("BOX", D("39.90")), ("TOOL", D("7.55")), ("As a bundle", D("42.71"))]
+    # Ten of them are not ten of each part; its own price from five on speaks.
+    assert made.price(1, 9, TODAY, D(10)).amount == 39
+    # A list that follows it follows the sum: 42.71 ÷ 1.20 = 35.59, less 20 %.
+    assert made.price(2, 9, TODAY).amount == D("28.47")
+    assert replace(made, entries={(1, 1): typed[:1]}).price(1, 9, TODAY) is None
+    with pytest.raises(BadInputError) as refused:
+        Together((), D(100))
+    assert refused.value.field == "percent_off"
 
 
 RULES = st.one_of(

@@ -11,7 +11,7 @@ from django.utils import timezone
 
 from tests.world import NOW, make_bundle, make_company, make_item
 from yuvrel.catalogue.models import Category, Item, ItemPrice
-from yuvrel.catalogue.products import change_items
+from yuvrel.catalogue.products import change_items, set_parts
 from yuvrel.catalogue.retail import keep_prices
 from yuvrel.core.errors import BadInputError, ForbiddenError, RefusedError, StaleError
 from yuvrel.core.price_change import PriceRule
@@ -45,6 +45,63 @@ def price(key: int, item: Item, day: Any = TODAY, quantity: str = "1") -> D | No
 
 def make_list(name: str, **facts: Any) -> PriceList:
     return keep_list(SYSTEM, None, 0, {"name": name, **facts})
+
+
+def test_a_bundle_follows_what_its_parts_cost(place: Any) -> None:
+    box, tool = make_item("BOX"), make_item("TOOL")
+    keep_prices({box.pk: D("19.95"), tool.pk: D("7.55")})
+    kit = make_bundle("KIT", {box: 2, tool: 1})
+    crate = make_bundle("CRATE", {kit: 10})
+    base = base_list()
+
+    def own() -> dict[str, D]:
+        return dict(ItemPrice.objects.values_list("item__sku", "amount"))
+
+    def bundled(item: Item, off: str | None) -> None:
+        item.refresh_from_db()
+        parts = list(item.components.values_list("component_id", "quantity"))
+        set_parts(SYSTEM, item.pk, item.version, parts, None if off is None else D(off))
+
+    bundled(crate, "0")
+    bundled(kit, "10")
+    assert (price(base.pk, kit), price(base.pk, crate)) == (D("42.71"), D("427.10"))
+    assert own() == {"BOX": D("19.95"), "TOOL": D("7.55"), "KIT": D("42.71"), "CRATE": D("427.10")}
+
+    # A price of a part moves them at once; one for a time while it lasts, with what stood before beside it.
+    type_prices(SYSTEM, base.pk, [Typed(box.pk, D("20.00"))], NOW)
+    assert (own()["KIT"], own()["CRATE"]) == (D("42.80"), D("428.00"))
+    type_prices(SYSTEM, base.pk, [Typed(tool.pk, D("5.00"), starts_on=TODAY, ends_on=TODAY)], NOW)
+    found = load_book([crate.pk]).price(base.pk, crate.pk, TODAY)
+    assert found is not None and (found.amount, found.previous) == (D("405.00"), D("428.00"))
+    columns = load_columns([crate.pk], all_lists(), TODAY)
+    column = columns.prices(all_lists().values())[base.pk]
+    assert dict(zip(columns.ids, column.tolist(), strict=True))[crate.pk] == 40500
+    assert price(base.pk, crate, TODAY + timedelta(days=1)) == 428
+
+    # Nobody types over what follows, and a rule moves it through its parts alone.
+    for wrong in (kit, crate):
+        with pytest.raises(BadInputError, match="costs what its parts do"):
+            type_prices(SYSTEM, base.pk, [Typed(wrong.pk, D("1.00"))], NOW)
+        with pytest.raises(BadInputError, match="costs what its parts do"):
+            change_items(SYSTEM, {wrong.pk: {"version": Item.objects.get(pk=wrong.pk).version, "price": D("1.00")}})
+    later = TODAY + timedelta(days=1)
+    said = rehearse_rule(SYSTEM, base.pk, Selection(item_ids=(box.pk,)), PriceRule("percent", D(10)), later, None, NOW)
+    assert {row["sku"]: (row["now"], row["then"]) for row in said["rows"]} == {
+        "BOX": (D("20.00"), D("22.00")),
+        "KIT": (D("42.80"), D("46.40")),
+        "CRATE": (D("428.00"), D("464.00")),
+    }
+    made = apply_rule(SYSTEM, base.pk, Selection(), PriceRule("percent", D(10)), None, None, NOW)
+    assert set(made.lines.values_list("item__sku", flat=True)) == {"BOX", "TOOL"}
+    assert own() == {"BOX": D("22.00"), "TOOL": D("8.31"), "KIT": D("47.08"), "CRATE": D("470.80")}
+
+    # With a price of its own again it keeps the last one, and a part without a price leaves it without one.
+    bundled(kit, None)
+    type_prices(SYSTEM, base.pk, [Typed(kit.pk, D("45.00"))], NOW)
+    assert own()["CRATE"] == 450
+    type_prices(SYSTEM, base.pk, [Typed(kit.pk, None)], NOW)
+    assert "CRATE" not in own() and price(base.pk, crate) is None
+    queries.sheet(TODAY)
 
 
 def test_base_derived_and_cost_lists_of_one_item_and_its_bundle(place: Any) -> None:

@@ -114,8 +114,11 @@ def change_items(request: HttpRequest, body: ItemsIn) -> Any:
 def set_parts(request: HttpRequest, item_id: int, body: PartsIn) -> Any:
     """What a bundle is made of."""
     parts = [(part.item_id, part.quantity) for part in body.parts]
-    item = products.set_parts(actor(request), item_id, body.version, parts)
-    return {"said": f"{item.title} is made of {len(parts)} part{'s' if len(parts) != 1 else ''}.", "id": item.pk}
+    item = products.set_parts(actor(request), item_id, body.version, parts, body.percent_off)
+    said = f"{item.title} is made of {len(parts)} part{'s' if len(parts) != 1 else ''}"
+    if body.percent_off is not None:
+        said += f" and costs {item.price}" if item.price else " and has no price: one of them has none"
+    return {"said": f"{said}.", "id": item.pk}
 
 
 @router.post("/items/{int:item_id}/retire", response=Said, operation_id="retire_item")

@@ -72,6 +72,12 @@ class Item(models.Model):
     length_mm = models.PositiveIntegerField(default=0)
     width_mm = models.PositiveIntegerField(default=0)
     height_mm = models.PositiveIntegerField(default=0)
+    percent_off_parts = models.DecimalField(
+        max_digits=4,
+        decimal_places=2,
+        null=True,
+        help_text="A bundle that costs what its parts do, less so many per cent; empty: it has a price of its own",
+    )
     version = models.PositiveIntegerField(default=1)
     created_at = models.DateTimeField(auto_now_add=True)
 
@@ -80,6 +86,10 @@ class Item(models.Model):
             models.UniqueConstraint(Lower(Trim("sku")), name="item_sku_once"),
             models.CheckConstraint(condition=~models.Q(sku=""), name="item_sku_given"),
             models.CheckConstraint(condition=models.Q(decimals__lte=3), name="item_decimals_0_to_3"),
+            models.CheckConstraint(
+                condition=models.Q(percent_off_parts=None) | models.Q(kind="bundle", percent_off_parts__gte=0),
+                name="only_a_bundle_has_parts_to_price",
+            ),
         ]
         indexes = [models.Index(fields=["title"], name="item_title")]
 
@@ -103,7 +113,8 @@ class Item(models.Model):
 
 class ItemPrice(models.Model):
     """What one of an item costs the customers of a company, with tax: companies share items, and no prices. It is what
-    the company's base list says of one, without dates."""
+    the company's base list says of one, without dates; of a bundle that costs what its parts do it is worked out anew
+    whenever one of them changes."""
 
     company = owner()
     item = models.ForeignKey(Item, on_delete=models.CASCADE, related_name="own_prices")

@@ -16,17 +16,18 @@ from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, Stale
 from yuvrel.core.gtin import normal_gtin, normal_sku, short_gtin
 from yuvrel.core.kits import flatten
 from yuvrel.core.options import combinations, sku_of
+from yuvrel.core.pricing import Together
 from yuvrel.events.actions import record
 from yuvrel.events.models import Event
 from yuvrel.people.models import AuditRow
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.platform.bulk import update_many
-from yuvrel.platform.shared import record_for_all
+from yuvrel.platform.shared import for_each_company, record_for_all
 
 from .actions import ItemDraft, add_item, category_of
 from .models import Barcode, BundleComponent, FormerCode, Item, Product, TaxClass
 from .obstacles import obstacles
-from .retail import keep_prices, priced
+from .retail import keep_prices, priced, work_out
 from .texts import formatted
 
 PRODUCT_FACTS = ("title", "description", "brand", "tags", "note", "country", "shelf_life_days")
@@ -265,6 +266,7 @@ def change_items(actor: Actor, changes: Mapping[int, Mapping[str, Any]]) -> list
         now = _item_told(item)
         _leave(actor, "item", item.pk, was, now)
         if was["price"] != now["price"]:
+            _need_own_price(item, f"items.{item_id}.price")
             repriced[item.pk] = item.price
         if any(was[name] != now[name] for name in now if name != "price"):
             renamed.append(item.pk)
@@ -272,6 +274,11 @@ def change_items(actor: Actor, changes: Mapping[int, Mapping[str, Any]]) -> list
     record(Event.Kind.PRICE, repriced, "the base price was changed")
     record_for_all([Event.Kind.TEXT], renamed, "the item was changed")
     return list(rows.values())
+
+
+def _need_own_price(item: Item, field: str) -> None:
+    if item.percent_off_parts is not None:
+        raise BadInputError(f"{item.sku} costs what its parts do; give it a price of its own there first.", field=field)
 
 
 def _put_item(item: Item, facts: Mapping[str, Any]) -> None:
@@ -308,6 +315,7 @@ def set_prices(actor: Actor, prices: Mapping[int, Decimal]) -> None:
     for item in rows:
         if item.price == prices[item.pk]:
             continue
+        _need_own_price(item, "price")
         facts = {"user_id": actor.user_id, "actor": actor.name, "action": "change item", "subject": "item", "subject_id": item.pk}
         traces.append(AuditRow(**facts, before={"price": str(item.price)}, after={"price": str(prices[item.pk])}))
         item.price = prices[item.pk]
@@ -331,8 +339,11 @@ def _put_barcodes(item: Item, codes: Sequence[str]) -> None:
 
 
 @transaction.atomic
-def set_parts(actor: Actor, item_id: int, version: int, parts: Sequence[tuple[int, Decimal]]) -> Item:
-    """What a bundle is made of, from now on; what is ordered already stays as it was reserved.
+def set_parts(
+    actor: Actor, item_id: int, version: int, parts: Sequence[tuple[int, Decimal]], percent_off: Decimal | None = None
+) -> Item:
+    """What a bundle is made of, from now on; what is ordered already stays as it was reserved. With `percent_off` it costs
+    what its parts do less so many per cent, without it has a price of its own: at first the one that it has.
 
     Raises BadInputError for a part that is there twice, is a service, or holds the bundle itself.
     """
@@ -355,16 +366,28 @@ def set_parts(actor: Actor, item_id: int, version: int, parts: Sequence[tuple[in
     for bundle, part, each in rows:
         others.setdefault(bundle, []).append((part, each))
     flatten(others | {item.pk: list(parts)})
-    was = {"parts": ", ".join(f"{row.quantity.normalize():f} × {row.component.sku}" for row in _parts(item))}
+    if percent_off is not None:
+        Together((), percent_off)
+    was = _parts_told(item)
     item.components.all().delete()
     BundleComponent.objects.bulk_create(BundleComponent(bundle=item, component_id=p, quantity=each) for p, each in parts)
+    item.percent_off_parts = percent_off
     item.version += 1
     item.save()
-    now = {"parts": ", ".join(f"{row.quantity.normalize():f} × {row.component.sku}" for row in _parts(item))}
+    now = _parts_told(item)
     _leave(actor, "item", item.pk, was, now)
     if was != now:
+        for_each_company(lambda: work_out([item.pk]))
         record_for_all([Event.Kind.AVAILABILITY, Event.Kind.PRICE], [item.pk], f"{item.title} is made of other parts")
     return item
+
+
+def _parts_told(item: Item) -> dict[str, str]:
+    off = item.percent_off_parts
+    return {
+        "parts": ", ".join(f"{row.quantity.normalize():f} × {row.component.sku}" for row in _parts(item)),
+        "off the sum of its parts": "" if off is None else f"{off.normalize():f} %",
+    }
 
 
 def _parts(item: Item) -> Sequence[BundleComponent]:
@@ -451,5 +474,5 @@ def duplicate(actor: Actor, product_id: int, title: str, pattern: str) -> Produc
         bundle = twin.items.get()
         parts = [(row.component_id, row.quantity) for row in _parts(first)]
         if parts:
-            set_parts(actor, bundle.pk, bundle.version, parts)
+            set_parts(actor, bundle.pk, bundle.version, parts, first.percent_off_parts)
     return twin

@@ -33,6 +33,7 @@ ITEM = (
     "height_mm",
     "internal",
     "active",
+    "percent_off_parts",
 )
 
 

@@ -248,10 +248,11 @@ class PartIn(Schema):
 
 
 class PartsIn(Schema):
-    """What a bundle is made of."""
+    """What a bundle is made of; `percent_off`: it costs what its parts do less so many per cent, null: its own price."""
 
     version: int
     parts: list[PartIn] = Field(max_length=100)
+    percent_off: Annotated[Decimal, Field(ge=0, lt=100, decimal_places=2)] | None = None
 
 
 class SeenIn(Schema):
@@ -278,6 +279,7 @@ class ProductItem(Schema):
     height_mm: int
     internal: bool
     active: bool
+    percent_off_parts: Quantity | None
     components: list[ComponentOut]
 
 

@@ -14,6 +14,7 @@ from django.db import transaction
 from django.db.models import DecimalField, Q, QuerySet, Value
 from django.utils import timezone
 
+from yuvrel.catalogue.kits import holders_of
 from yuvrel.connectors.capabilities import GroupPrices, Prices
 from yuvrel.connectors.errors import RefusedThereError
 from yuvrel.connectors.messages import GroupPricePush, PricePush, PushResult, RemotePrice, Submitted
@@ -44,8 +45,9 @@ STILL_HELD = "It is still held: raise the price, or lower the floor."
 
 
 def recompute_items(causes: dict[int, str]) -> set[int]:
-    """Work out the prices of every listing of these items; `causes`: item to what touched it. Returns the connections
-    that must push."""
+    """Work out the prices of every listing of these items and of bundles that hold them, which may follow what they cost;
+    `causes`: item to what touched it. Returns the connections that must push."""
+    causes = {bundle: causes[item] for bundle, item in holders_of(causes).items()} | causes
     wanted = list(causes)
     return _renew_all(lambda rows: rows.filter(item_id__any_of=wanted), lambda item: causes[item])
 

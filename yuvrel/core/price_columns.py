@@ -69,6 +69,56 @@ class EntryColumns:
         return EntryColumns(*(np.concatenate(both) for both in zip(vars(self).values(), vars(more).values(), strict=True)))
 
 
+@dataclass(frozen=True)
+class TogetherColumns:
+    """Bundles that cost what their parts do, a row for each part: the number of the bundle and of the part, how many in
+    one in thousandths; by item, hundredths of a per cent taken off the sum. `steps`: rows by depth, parts that are such
+    bundles themselves before what holds them."""
+
+    bundle: Ints
+    part: Ints
+    each: Ints
+    off: Ints
+    steps: tuple[Ints, ...]
+
+    @classmethod
+    def of(cls, made: Mapping[int, tuple[Sequence[tuple[int, int]], int]], count: int) -> TogetherColumns:
+        """From (part, how many in one) and what is taken off, by bundle, of `count` items."""
+        depths: dict[int, int] = {}
+
+        def depth(item: int) -> int:
+            if item not in made:
+                return 0
+            if item not in depths:
+                depths[item] = 1 + max((depth(part) for part, _ in made[item][0]), default=0)
+            return depths[item]
+
+        rows = [(bundle, part, each, depth(bundle)) for bundle, (parts, _) in made.items() for part, each in parts]
+        bundle, part, each, level = np.array(rows, np.int64).reshape(len(rows), 4).T
+        off = np.zeros(count, np.int64)
+        for key, (_, taken) in made.items():
+            off[key] = taken
+        return cls(bundle, part, each, off, tuple(np.nonzero(level == n)[0] for n in np.unique(level)))
+
+    def prices(self, own: Ints, most: int) -> Ints:
+        """The prices of all items, with what the parts come to where a bundle has none of its own."""
+        found = own.copy()
+        for rows in self.steps:
+            bundles = np.unique(self.bundle[rows])
+            bundles = bundles[own[bundles] == NONE]
+            if not len(bundles):
+                continue
+            price = found[self.part[rows]]
+            most_each = int(price.max()) * int(self.each[rows].max()) * len(rows)
+            number = object if most_each >= FITS else np.int64
+            total, silent = np.zeros(len(own), number), np.zeros(len(own), np.bool_)
+            np.add.at(total, self.bundle[rows], np.maximum(price, 0).astype(number) * self.each[rows])
+            np.logical_or.at(silent, self.bundle[rows], price == NONE)
+            came = scaled(total[bundles], 10_000 - self.off[bundles], 10_000 * 1000)
+            found[bundles] = np.where(silent[bundles] | (came <= 0) | (came >= most), NONE, came)
+        return found
+
+
 def exponent_of(currency: str) -> int:
     """Decimals of a currency."""
     return -int(minor_unit(currency).as_tuple().exponent)
@@ -105,10 +155,12 @@ def price_columns(
     day: date,
     *,
     quantity: int = 1000,
+    base: int = 0,
+    together: TogetherColumns | None = None,
 ) -> dict[int, Ints]:
     """By list: the price of each item in minor units of the list's currency, NONE where it is silent.
 
-    `quantity` in thousandths. Raises BadInputError for lists in a circle.
+    `quantity` in thousandths; in the list `base`, bundles of `together` cost what one of each part does. Raises BadInputError for lists in a circle.
     """
     typed = _typed(entries, items.count, quantity, entries.price)
     found: dict[int, Ints] = {}
@@ -125,6 +177,11 @@ def price_columns(
             worked = _from_cost(one, items)
         own = typed.get(one.key)
         found[one.key] = worked if own is None else np.where(own != NONE, own, worked)
+        if one.key == base and together is not None:
+            singly = found[base] if quantity == 1000 else _typed(entries, items.count, 1000, entries.price).get(base, silent)
+            most = int(MOST_PRICE) * 10 ** exponent_of(one.currency)
+            of_parts = together.prices(singly, most)
+            found[base] = np.where(found[base] == NONE, of_parts, found[base])
     return found
 
 

@@ -30,6 +30,7 @@ class Method(StrEnum):
     DERIVED = "derived"
     MARGIN = "margin"
     MARKUP = "markup"
+    PARTS = "parts"
 
 
 class Rounding(StrEnum):
@@ -124,6 +125,19 @@ class ItemFacts:
 
 
 @dataclass(frozen=True)
+class Together:
+    """A bundle that costs what its parts do: (item, how many in one), its SKU as the Working says it, and the per cent
+    taken off the sum."""
+
+    parts: tuple[tuple[int, Decimal, str], ...]
+    percent_off: Decimal = ZERO
+
+    def __post_init__(self) -> None:
+        if not 0 <= self.percent_off < HUNDRED:
+            raise BadInputError("What is taken off the parts lies between 0 and below 100 %.", field="percent_off")
+
+
+@dataclass(frozen=True)
 class Price:
     """What a list says of an item: the amount in the list's currency, how it came about, and what stood there before."""
 
@@ -188,6 +202,17 @@ def net_from_cost(cost: Decimal, method: Method, percent: Decimal) -> Decimal:
     Check: 6.00 at 40 % -> margin 10.00, markup 8.40.
     """
     return cost * HUNDRED / (HUNDRED - percent) if method == Method.MARGIN else cost * (HUNDRED + percent) / HUNDRED
+
+
+def sum_of_parts(parts: Iterable[tuple[Decimal, Decimal]], percent_off: Decimal, currency: str = "EUR") -> Decimal | None:
+    """What a bundle of (price of one, how many) comes to less `percent_off`, rounded half up once, at the end; None where
+    that is nothing, or more than a price can be.
+
+    Check: 19.95 × 2 + 7.55 less 10 % = 47.45 × 0.9 = 42.705 -> 42.71.
+    """
+    worth = sum((price * each for price, each in parts), ZERO)
+    amount = round_money(worth * (HUNDRED - percent_off) / HUNDRED, currency)
+    return amount if 0 < amount < MOST_PRICE else None
 
 
 def margin_percent(net: Decimal, cost: Decimal) -> Decimal | None:
@@ -267,12 +292,15 @@ class Left:
 
 @dataclass(frozen=True)
 class PriceBook:
-    """Lists, what is typed into them, and the items. Raises BadInputError for lists in a circle."""
+    """Lists, what is typed into them, and the items. In the list `base` a bundle of `together` costs what its parts cost
+    there, until a price is typed for it. Raises BadInputError for lists in a circle."""
 
     lists: Mapping[int, PriceList]
     entries: Mapping[tuple[int, int], Sequence[Entry]] = field(default_factory=dict)
     items: Mapping[int, ItemFacts] = field(default_factory=dict)
     base_currency: str = "EUR"
+    base: int = 0
+    together: Mapping[int, Together] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         in_order_of_parents(self.lists.values())
@@ -321,6 +349,8 @@ class PriceBook:
         if fitting:
             entry = max(fitting, key=newest_first)
             return Price(entry.price, one, Method.TYPED, (_typed_step(one, entry),), entry=entry)
+        if key == self.base and item in self.together:
+            return self._of_parts(one, self.together[item], day, dated=dated)
         if one.method == Method.DERIVED:
             return self._derived(one, item, day, quantity, dated=dated)
         return self._from_cost(one, item) if one.method != Method.TYPED else None
@@ -348,6 +378,23 @@ class PriceBook:
             amount += one.amount
             steps.append(Step(f"{spoken(one.amount, signed=True)}", amount, kind="fact"))
         return self._ended(one, Method.DERIVED, amount, steps)
+
+    def _of_parts(self, one: PriceList, bundle: Together, day: date, *, dated: bool) -> Price | None:
+        """What one of each part costs, whatever is cheaper from a quantity on; silent where one of them is."""
+        steps, prices = [], []
+        for part, each, sku in bundle.parts:
+            price = self._price(one.key, part, day, ONE, dated=dated)
+            if price is None:
+                return None
+            prices.append((price.amount, each))
+            steps.append(Step(sku, price.amount * each, f"{spoken(each)} × {spoken(price.amount)}", kind="term", unit=one.currency))
+        amount = sum_of_parts(prices, bundle.percent_off, one.currency)
+        if amount is None:
+            return None
+        if bundle.percent_off:
+            taken = f"{spoken(-bundle.percent_off, signed=True)} % of the sum"
+            steps.append(Step("As a bundle", amount, taken, kind="fact"))
+        return Price(amount, one, Method.PARTS, tuple(steps))
 
     def _from_cost(self, one: PriceList, item: int) -> Price | None:
         facts = self.items.get(item, ItemFacts())

@@ -20,6 +20,13 @@ def record_for_all(kinds: Iterable[Event.Kind], subject_ids: Iterable[int], caus
                 record(kind, subjects, cause)
 
 
+def for_each_company(do: Callable[[], None]) -> None:
+    """Do something for each company in turn."""
+    for company in Company.objects.order_by("pk"):
+        with working_for(company):
+            do()
+
+
 def anywhere(holds: Callable[[], bool]) -> bool:
     """Whether something holds in any company."""
     for company in Company.objects.order_by("pk"):

@@ -13,8 +13,10 @@ from django.db import transaction
 from django.db.models import Sum
 from django.db.models.functions import Abs
 
+from yuvrel.catalogue.kits import holders_of
 from yuvrel.catalogue.models import Item, ItemPrice
 from yuvrel.catalogue.products import set_prices
+from yuvrel.catalogue.retail import of_parts
 from yuvrel.catalogue.rungs import below_named
 from yuvrel.core import pricing as core
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
@@ -76,6 +78,8 @@ def type_prices(actor: Actor, list_id: int, typed: Sequence[Typed], at: datetime
 
 def _check(row: PriceList, typed: Sequence[Typed]) -> None:
     known = set(Item.objects.filter(pk__in={one.item_id for one in typed}).values_list("pk", flat=True))
+    own = {one.item_id for one in typed if row.base and one.is_own}
+    follow = dict(of_parts().filter(pk__in=own).values_list("pk", "sku")) if own else {}
     for n, one in enumerate(typed):
         field = f"prices.{n}"
         if one.item_id not in known:
@@ -84,6 +88,8 @@ def _check(row: PriceList, typed: Sequence[Typed]) -> None:
             raise BadInputError(f"{spoken(one.price)} is finer than {row.currency} has coins.", field=field)
         if one.starts_on and one.ends_on and one.ends_on < one.starts_on:
             raise BadInputError("It ends before it starts.", field=field)
+        if row.base and one.is_own and one.item_id in follow:
+            raise BadInputError(f"{follow[one.item_id]} costs what its parts do; say so there first.", field=field)
         if row.base and one.is_own and one.previous is not None:
             raise BadInputError("Give the price a first day to show another one before it.", field=field)
 
@@ -200,13 +206,16 @@ def undo(actor: Actor, change_id: int, at: datetime) -> tuple[PriceChange, int]:
         raise RefusedError("It was undone already.", field="undone_at")
     lines = list(change.lines.all())
     standing = _standing(row, {line.item_id for line in lines})
+    follow = set(of_parts().filter(pk__in=[line.item_id for line in lines]).values_list("pk", flat=True)) if row.base else set()
     back, kept = {}, 0
     for line in lines:
         place = (line.item_id, line.from_quantity, line.starts_on, line.ends_on)
-        if standing.get(place, (None, None)) != (line.after, line.previous_after):
+        was = Typed(line.item_id, line.before, line.from_quantity, line.previous_before, line.starts_on, line.ends_on)
+        follows = was.is_own and was.item_id in follow
+        if follows or standing.get(place, (None, None)) != (line.after, line.previous_after):
             kept += 1
             continue
-        back[place] = Typed(line.item_id, line.before, line.from_quantity, line.previous_before, line.starts_on, line.ends_on)
+        back[place] = was
     if back:
         _put(actor, row, back, at, f"undone: {change.what}")
     change.undone_at, change.undone_by = at, actor.name
@@ -242,8 +251,9 @@ def rehearse_rule(
     row = get_list(list_id)
     day = _day_of(starts, ends, company_day(at))
     lists = core.related(all_lists(), row.pk)
-    columns = load_columns(chosen.items(), lists, day)
-    typed = _by_rule(row, columns, lists, rule, starts, ends)
+    ids = chosen.items()
+    columns = load_columns([*ids, *holders_of(ids)], lists, day)
+    typed = _by_rule(row, ids, columns, lists, rule, starts, ends)
     then = _with(columns, row, typed)
     return _told(row, lists, columns, columns.prices(lists.values()), then.prices(lists.values()), at)
 
@@ -256,8 +266,9 @@ def apply_rule(
     actor.need(Ability.PRICE)
     row = locked_list(list_id)
     lists = core.related(all_lists(), row.pk)
-    columns = load_columns(chosen.items(), lists, _day_of(starts, ends, company_day(at)))
-    typed = _by_rule(row, columns, lists, rule, starts, ends)
+    ids = chosen.items()
+    columns = load_columns(ids, lists, _day_of(starts, ends, company_day(at)))
+    typed = _by_rule(row, ids, columns, lists, rule, starts, ends)
     made = _put(actor, row, {one.place: one for one in typed}, at, rule.words(row.currency) + _where(chosen))
     if made is None:
         raise RefusedError("Nothing would change: the prices are there already, or nothing is chosen.", field="value")
@@ -280,15 +291,24 @@ def _day_of(starts: date | None, ends: date | None, today: date) -> date:
 
 
 def _by_rule(
-    row: PriceList, columns: Columns, lists: Mapping[int, core.PriceList], rule: PriceRule, starts: date | None, ends: date | None
+    row: PriceList,
+    chosen: Sequence[int],
+    columns: Columns,
+    lists: Mapping[int, core.PriceList],
+    rule: PriceRule,
+    starts: date | None,
+    ends: date | None,
 ) -> list[Typed]:
     """The prices that a rule comes to, of one and of every break that is typed into the list. A dated price is not the
-    one to go by: it ends by itself."""
-    if not columns.ids:
+    one to go by: it ends by itself; and what costs what its parts do follows them."""
+    if not chosen:
         raise BadInputError("No item is chosen.", field="q")
     one = lists[row.pk]
     now = columns.undated().prices(lists.values())[row.pk]
     then = changed_columns(now, rule, one, columns.items, core.rate_of(lists, row.pk, columns.base_currency))
+    follows = columns.of_parts if row.base else frozenset()
+    theirs = np.isin(columns.ids, [pk for pk in chosen if pk not in follows])
+    then = np.where(theirs, then, now)
     unit = Decimal(10) ** exponent_of(one.currency)
     for limit, words in ((BELOW, "fall below zero"), (ABOVE, "become larger than can be kept")):
         if (then == limit).any():
@@ -296,14 +316,20 @@ def _by_rule(
             raise BadInputError(f"A price of {spoken(worst)} would {words}.", field="value")
     moved = np.nonzero((then != NONE) & (then != now))[0]
     found = [Typed(columns.ids[n], Decimal(int(then[n])) / unit, ZERO, None, starts, ends) for n in moved.tolist()]
-    return found + _breaks(row, columns, lists, rule, starts, ends)
+    return found + _breaks(row, chosen, columns, lists, rule, starts, ends)
 
 
 def _breaks(
-    row: PriceList, columns: Columns, lists: Mapping[int, core.PriceList], rule: PriceRule, starts: date | None, ends: date | None
+    row: PriceList,
+    chosen: Sequence[int],
+    columns: Columns,
+    lists: Mapping[int, core.PriceList],
+    rule: PriceRule,
+    starts: date | None,
+    ends: date | None,
 ) -> list[Typed]:
     """What a rule comes to for the prices that are typed in from a quantity on."""
-    typed = PriceEntry.objects.filter(list=row, item_id__in=columns.ids, from_quantity__gt=1, starts_on=None, ends_on=None)
+    typed = PriceEntry.objects.filter(list=row, item_id__in=chosen, from_quantity__gt=1, starts_on=None, ends_on=None)
     places = sorted(typed.values_list("item_id", "from_quantity"))
     book = load_book({item for item, _ in places})
     rate = core.rate_of(lists, row.pk, columns.base_currency)

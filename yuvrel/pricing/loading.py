@@ -7,13 +7,14 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal
+from typing import Any
 
 import numpy as np
 from django.db.models import Q
 
 from yuvrel.catalogue.kits import kits, parts_of
 from yuvrel.catalogue.models import Item
-from yuvrel.catalogue.retail import priced
+from yuvrel.catalogue.retail import made_of_priced, priced
 from yuvrel.core import pricing as core
 from yuvrel.core.money import ZERO, round_unit_cost
 from yuvrel.core.price_columns import (
@@ -22,6 +23,7 @@ from yuvrel.core.price_columns import (
     EntryColumns,
     Ints,
     ItemColumns,
+    TogetherColumns,
     exponent_of,
     previous_columns,
     price_columns,
@@ -93,6 +95,8 @@ def load_book(item_ids: Iterable[int], lists: Lists | None = None, base: int | N
     wanted = set(item_ids)
     lists = all_lists() if lists is None else lists
     base = base_list().pk if base is None else base
+    together = made_of_priced(wanted)
+    wanted |= {part for of in together.values() for part, _, _ in of.parts}
     entries: dict[tuple[int, int], list[core.Entry]] = defaultdict(list)
     items: dict[int, core.ItemFacts] = {}
     costs = costs_of(wanted)
@@ -100,29 +104,34 @@ def load_book(item_ids: Iterable[int], lists: Lists | None = None, base: int | N
     for pk, price, tax in rows:
         average, last = costs[pk]
         items[pk] = core.ItemFacts(tax or ZERO, average or None, last or None)
-        if price:
+        if price and pk not in together:
             entries[base, pk].append(core.Entry(base, pk, price))
     for row in PriceEntry.objects.filter(item_id__in=wanted).order_by("pk"):
         entries[row.list_id, row.item_id].append(
             core.Entry(row.list_id, row.item_id, row.price, row.from_quantity, row.previous, row.starts_on, row.ends_on, row.pk)
         )
-    return core.PriceBook(lists, entries, items, company().base_currency)
+    return core.PriceBook(lists, entries, items, company().base_currency, base, together)
 
 
 @dataclass(frozen=True)
 class Columns:
-    """Many items: their ids in order, what they bring to prices, and the entries in force on the day."""
+    """Many items: their ids in order, what they bring to prices, the entries in force on the day, and bundles (`of_parts`,
+    by id) that cost what their parts do."""
 
     ids: list[int]
     items: ItemColumns
     entries: EntryColumns
     day: date
     base_currency: str
+    base: int = 0
+    together: TogetherColumns | None = None
+    of_parts: frozenset[int] = frozenset()
 
     def prices(self, lists: Iterable[core.PriceList], quantity: int = 1000) -> dict[int, Ints]:
         """By list, the price of each item in minor units."""
         chosen = list(lists)
-        return price_columns(chosen, self.items, self.entries, self.day, quantity=quantity)
+        more: dict[str, Any] = {"base": self.base, "together": self.together}
+        return price_columns(chosen, self.items, self.entries, self.day, quantity=quantity, **more)
 
     def undated(self) -> Columns:
         """The same without dated prices."""
@@ -134,8 +143,14 @@ class Columns:
 
 
 def load_columns(item_ids: Sequence[int] | None, lists: Lists, day: date) -> Columns:
-    """What prices of these items, or of all in use, in these lists are worked out from; a fixed number of queries."""
-    rows = Item.objects.filter(active=True) if item_ids is None else Item.objects.filter(pk__any_of=item_ids)
+    """What prices of these items, or of all in use, in these lists are worked out from; a fixed number of queries. Parts
+    of bundles that cost what their parts do come along."""
+    made = made_of_priced(item_ids)
+    parts = {part for of in made.values() for part, _, _ in of.parts}
+    if item_ids is not None:
+        item_ids = sorted(parts.union(item_ids))
+    wanted = Q(active=True) | Q(pk__in=parts) if item_ids is None else Q(pk__any_of=item_ids)
+    rows = Item.objects.filter(wanted)
     facts = list(priced(rows).order_by("pk").values_list("pk", "price", "product__tax_class__percent", "kind"))
     ids = [row[0] for row in facts]
     number = {pk: n for n, pk in enumerate(ids)}
@@ -148,9 +163,15 @@ def load_columns(item_ids: Sequence[int] | None, lists: Lists, day: date) -> Col
     units = {key: 10 ** exponent_of(one.currency) for key, one in lists.items()}
     base = base_list().pk
     own = facts if base in lists else []
-    table = [(base, number[pk], int(price * units[base]), 0, 0, 0, NONE) for pk, price, _, _ in own if price]
+    table = [(base, number[pk], int(price * units[base]), 0, 0, 0, NONE) for pk, price, _, _ in own if price and pk not in made]
     table += _entries(item_ids, lists, day, number, units)
-    return Columns(ids, items, EntryColumns.of(table), day, company().base_currency)
+    together = {
+        number[key]: ([(number[part], int(each * 1000)) for part, each, _ in of.parts], int(of.percent_off * 100))
+        for key, of in made.items()
+        if key in number
+    }
+    rows_of = TogetherColumns.of(together, len(ids)) if together else None
+    return Columns(ids, items, EntryColumns.of(table), day, company().base_currency, base, rows_of, frozenset(made))
 
 
 def began(starts: date | None, ends: date | None) -> int:

@@ -15,7 +15,7 @@ from yuvrel.catalogue.models import Item, ItemPrice
 from yuvrel.catalogue.rungs import below_named
 from yuvrel.core import pricing as core
 from yuvrel.core.errors import NotFoundError
-from yuvrel.core.money import spoken
+from yuvrel.core.money import ZERO, spoken
 from yuvrel.core.price_columns import (
     COST_UNITS,
     NONE,
@@ -249,7 +249,7 @@ def _told(
     return {
         "price": price.amount if price else None,
         "how": price.how.value if price else "",
-        "source": _source(price, one, lists),
+        "source": _source(price, one, lists, book.together[item].percent_off if item in book.together else ZERO),
         "previous": price.previous if price else None,
         "ends_on": price.entry.ends if price and price.entry else None,
         "margin": None if margin is None else round(margin, 1),
@@ -257,12 +257,17 @@ def _told(
     }
 
 
-def _source(price: core.Price | None, one: core.PriceList, lists: Mapping[int, core.PriceList]) -> str:
+def _source(
+    price: core.Price | None, one: core.PriceList, lists: Mapping[int, core.PriceList], off: Decimal = ZERO
+) -> str:
+    """`off`: per cent taken off the parts of a bundle that costs what they do."""
     if price is None:
         silent = {core.Method.TYPED: "", core.Method.DERIVED: "none there either"}
         return silent.get(one.method, "no cost is known")
     if price.entry is not None:
         return "typed, for a time" if price.entry.is_dated else "typed"
+    if price.how == core.Method.PARTS:
+        return f"its parts{f' {spoken(-off, signed=True)} %' if off else ''}"
     return how_of(one, lists)
 
 

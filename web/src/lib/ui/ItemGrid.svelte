@@ -31,6 +31,8 @@
 		if (cell === 'size') return sizeOf(item);
 		return cell === 'barcodes' ? item.barcodes.join(', ') : `${item[cell]}`;
 	};
+	const follows = (item: Item, cell: Cell): boolean =>
+		cell === 'price' && item.percent_off_parts !== null;
 	const SIDES = ['length_mm', 'width_mm', 'height_mm'] as const;
 	const sizeOf = (item: Item): string =>
 		SIDES.some((side) => item[side]) ? SIDES.map((side) => item[side]).join(' × ') : '';
@@ -61,7 +63,7 @@
 			cells.forEach((value, right) => {
 				const item = items[row + down];
 				const cell = CELLS[column + right];
-				if (item && cell) put(item, { [cell[0]]: value.trim() });
+				if (item && cell && !follows(item, cell[0])) put(item, { [cell[0]]: value.trim() });
 			})
 		);
 	}
@@ -151,7 +153,8 @@
 								class="field {cell} {kind}"
 								aria-label="{head} of {item.sku}"
 								aria-invalid={wrong(item, cell)}
-								disabled={!may || busy}
+								disabled={!may || busy || follows(item, cell)}
+								title={follows(item, cell) ? 'It costs what its parts do' : undefined}
 								value={text(item, cell)}
 								onpaste={(event) => paste(event, row, column)}
 								oninput={(event) => put(item, { [cell]: event.currentTarget.value })}

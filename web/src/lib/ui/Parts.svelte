@@ -4,14 +4,15 @@
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
 	import SaveLine from '#lib/kit/SaveLine.svelte';
 	import { notices } from '#lib/notice.svelte.ts';
+	import { session } from '#lib/session.svelte.ts';
 
-	/** What a bundle is made of: items, or other bundles, and how many of each. */
+	/** What a bundle is made of: items, or other bundles, and how many of each; and whether it costs what they do. */
 	type Props = { item: Schemas['ProductItem']; may: boolean };
 	type Part = { item_id: number; sku: string; title: string; quantity: string };
 	let { item, may }: Props = $props();
 	const client = useQueryClient();
-	const form = new FormState<{ parts: Part[] }>(
-		() => ({ parts: item.components }),
+	const form = new FormState<{ parts: Part[]; percent_off: string | null }>(
+		() => ({ parts: item.components, percent_off: item.percent_off_parts }),
 		() => item.version
 	).guard();
 	let sought = $state('');
@@ -41,6 +42,7 @@
 					params: { path: { item_id: item.id } },
 					body: {
 						version: form.version,
+						percent_off: form.value.percent_off?.trim().replace(',', '.') ?? null,
 						parts: form.value.parts.map(({ item_id, quantity }) => ({
 							item_id,
 							quantity: quantity.trim().replace(',', '.')
@@ -108,6 +110,39 @@
 						>
 					</li>{/each}
 			</ul>{/if}
+		<fieldset class="price">
+			<legend>Base price</legend>
+			<label
+				><input
+					type="radio"
+					name="price-{item.id}"
+					checked={form.value.percent_off === null}
+					onchange={() => form.set({ percent_off: null })}
+				/> a price of its own</label
+			>
+			<label
+				><input
+					type="radio"
+					name="price-{item.id}"
+					checked={form.value.percent_off !== null}
+					onchange={() => form.set({ percent_off: '0' })}
+				/> what its parts cost</label
+			>
+			{#if form.value.percent_off !== null}<label class="less"
+					>less <input
+						class="field num"
+						inputmode="decimal"
+						aria-label="Per cent less than its parts"
+						aria-invalid={form.wrong('percent_off')}
+						value={form.value.percent_off}
+						oninput={(event) => form.set({ percent_off: event.currentTarget.value })}
+					/> %</label
+				>
+				{#if item.percent_off_parts !== null && !form.isEdited}<span class="soft"
+						>now <a class="figure" href="/range/items/{item.id}">{item.price} {session.currency}</a
+						></span
+					>{/if}{/if}
+		</fieldset>
 		<SaveLine {form} save="Save parts" />
 	{/if}
 </form>
@@ -123,6 +158,27 @@
 	}
 	form > :global(:not(table)) {
 		margin-inline: 20px;
+	}
+	.price {
+		display: flex;
+		gap: 18px;
+		align-items: center;
+		margin-top: 14px;
+		min-height: 34px;
+	}
+	.price legend {
+		float: left;
+		padding: 0;
+		color: var(--ink-soft);
+	}
+	.price label {
+		display: inline-flex;
+		gap: 6px;
+		align-items: center;
+	}
+	.less .field {
+		width: 64px;
+		text-align: right;
 	}
 	.seek {
 		max-width: 330px;
