@@ -17,6 +17,7 @@ from django.test import Client
 from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
+from tests.snapshot import once
 from tests.world import (
     NOW,
     give,
@@ -70,8 +71,12 @@ PATHS = {
 
 
 @pytest.fixture
-def company() -> Location:
+def company(db: None) -> Location:
     """A company in which something of everything has happened."""
+    return Location.objects.get(pk=once("sheets", _much))
+
+
+def _much() -> int:
     place = make_company()
     mill = Location.objects.get(code="mill-lane")
     honey, hive, glove = (
@@ -106,7 +111,7 @@ def company() -> Location:
     drafts = [buying.Wanted(item.pk, spot.pk, D(12), {}) for item, spot in ((honey, place), (hive, place), (honey, mill))]
     buying.draft(SYSTEM, drafts, timezone.now())
     forecasts.carry_out(forecasts.begin_run(SYSTEM, timezone.now()).pk, timezone.now)
-    return place
+    return place.pk
 
 
 def post(client: Client, path: str, body: Any, method: str = "post") -> Any:
