@@ -341,7 +341,11 @@ def test_a_bundle_costs_what_its_parts_do_until_a_price_is_typed_for_it():
     made = replace(book(RETAIL, trade, entries=typed, items={9: ItemFacts(D(20))}), base=1, together=bundle)
     said = made.price(1, 9, TODAY)
     assert (said.amount, said.how) == (D("42.71"), Method.PARTS)
-    assert [(step.label, step.value) for step in said.steps] == [("BOX", D("39.90")), ("TOOL", D("7.55")), ("As a bundle", D("42.71"))]
+    assert [(step.label, step.value) for step in said.steps] == [
+        ("BOX", D("39.90")),
+        ("TOOL", D("7.55")),
+        ("As a bundle", D("42.71")),
+    ]
     # Ten of them are not ten of each part; its own price from five on speaks.
     assert made.price(1, 9, TODAY, D(10)).amount == 39
     # A list that follows it follows the sum: 42.71 ÷ 1.20 = 35.59, less 20 %.

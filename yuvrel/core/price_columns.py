@@ -160,7 +160,8 @@ def price_columns(
 ) -> dict[int, Ints]:
     """By list: the price of each item in minor units of the list's currency, NONE where it is silent.
 
-    `quantity` in thousandths; in the list `base`, bundles of `together` cost what one of each part does. Raises BadInputError for lists in a circle.
+    `quantity` in thousandths; in the list `base`, bundles of `together` cost what one of each part does. Raises
+    BadInputError for lists in a circle.
     """
     typed = _typed(entries, items.count, quantity, entries.price)
     found: dict[int, Ints] = {}

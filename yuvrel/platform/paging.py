@@ -63,6 +63,15 @@ def page(rows: QuerySet[Any], order: Sequence[str], cursor: str, limit: int) -> 
     return found, _close(found[-1], order) if more and found else ""
 
 
+def page_of_values(
+    rows: QuerySet[Any], order: Sequence[str], cursor: str, limit: int, fields: Sequence[str]
+) -> tuple[list[Any], str]:
+    """`page` for long sheets: of each row only these fields, as a named tuple, which costs a third of a record with all
+    that belongs to it. Raises as `page` does."""
+    names = tuple(dict.fromkeys(["pk", *fields, *(name.lstrip("-") for name in order)]))
+    return page(rows.values_list(*names, named=True), order, cursor, limit)
+
+
 def _read(rows: QuerySet[M], order: Sequence[str], limit: int) -> tuple[list[M], bool]:
     """(the first rows, whether there are more). In an order that no index of their table has, all of them are sorted
     first: then only their ids are, and what belongs to a row is joined to those of the page alone."""
@@ -70,7 +79,7 @@ def _read(rows: QuerySet[M], order: Sequence[str], limit: int) -> tuple[list[M],
         found = list(rows[: limit + 1])
         return found[:limit], len(found) > limit
     ids = list(rows.values_list("pk", flat=True)[: limit + 1])
-    by_id = rows.in_bulk(ids[:limit])
+    by_id = {row.pk: row for row in rows.order_by().filter(pk__any_of=ids[:limit])}
     # One that the filter no longer finds by now is left out.
     return [by_id[pk] for pk in ids[:limit] if pk in by_id], len(ids) > limit
 
@@ -92,7 +101,7 @@ def _close(row: Any, order: Sequence[str]) -> str:
     values = []
     for name in order:
         value = row
-        for part in name.lstrip("-").split("__"):
+        for part in [name.lstrip("-")] if isinstance(row, tuple) else name.lstrip("-").split("__"):
             value = getattr(value, part)
         values.append(value.isoformat() if hasattr(value, "isoformat") else str(value) if isinstance(value, Decimal) else value)
     return signing.dumps(values, salt=_salt(order))

@@ -9,7 +9,7 @@ from types import NoneType
 from typing import Annotated, Any, Self, get_args, get_origin
 
 from ninja import Schema
-from pydantic import BaseModel, Field, PlainSerializer
+from pydantic import BaseModel, Field, ModelWrapValidatorHandler, PlainSerializer, ValidationInfo, model_validator
 
 from yuvrel.core import bounds
 from yuvrel.core.working import plain
@@ -39,6 +39,13 @@ class SheetRow(Schema):
     """A row of a sheet. `fault` says why it could not be worked out; then only what it is about is true in it."""
 
     fault: str = ""
+
+    @model_validator(mode="wrap")
+    @classmethod
+    def _run_root_validator(cls, values: Any, handler: ModelWrapValidatorHandler[Self], info: ValidationInfo) -> Self:
+        """Rows are made of plain values: nothing has to be read off a record, which for a long sheet costs more than all
+        else."""
+        return handler(values)
 
     @classmethod
     def broken(cls, known: Mapping[str, Any], said: str) -> Self:

@@ -257,9 +257,7 @@ def _told(
     }
 
 
-def _source(
-    price: core.Price | None, one: core.PriceList, lists: Mapping[int, core.PriceList], off: Decimal = ZERO
-) -> str:
+def _source(price: core.Price | None, one: core.PriceList, lists: Mapping[int, core.PriceList], off: Decimal = ZERO) -> str:
     """`off`: per cent taken off the parts of a bundle that costs what they do."""
     if price is None:
         silent = {core.Method.TYPED: "", core.Method.DERIVED: "none there either"}

@@ -25,7 +25,7 @@ from yuvrel.ownership import company_id, own_of
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company, end_of_day
 from yuvrel.platform.faults import figure_or, sheet_rows
-from yuvrel.platform.paging import in_order, page
+from yuvrel.platform.paging import in_order, page, page_of_values
 
 from .models import CostChange, ItemCost, LotBalance, StockBalance, StockMove
 from .schemas import MoveRow, StockRow
@@ -58,6 +58,22 @@ STOCK_SORTS: dict[str, str | Combinable] = {
     "incoming": "incoming",
     "value": _WORTH,
 }
+
+
+# What a row of the shelf is made of.
+ROW = (
+    "item_id",
+    "item__sku",
+    "item__title",
+    "item__product__category__name",
+    "location_id",
+    "location__name",
+    "location__for_sale",
+    "on_hand",
+    "committed",
+    "backordered",
+    "incoming",
+)
 
 
 def find_items(rows: QuerySet[Any], q: str, prefix: str = "") -> QuerySet[Any]:
@@ -147,9 +163,7 @@ def _item_row(item: Any, held: Decimal | None, listings: int, supplier: str) -> 
 
 def balances(q: str, location: int | None, show: str) -> QuerySet[StockBalance]:
     """The shelf's rows under a filter; `show` is all, short (something is backordered or below zero) or held."""
-    rows = StockBalance.objects.select_related("item__product__category", "location").annotate(
-        own_cost=own_of("item__costs"), available=_AVAILABLE
-    )
+    rows = StockBalance.objects.annotate(own_cost=own_of("item__costs"), available=_AVAILABLE)
     rows = find_items(rows.filter(item__kind=Item.Kind.STOCKED), q, "item__")
     if location:
         rows = rows.filter(location_id=location)
@@ -172,11 +186,11 @@ def stock_sheet(
         return _sheet_as_at(q, location, cursor, limit, as_at)
     matching = balances(q, location, show)
     ordered, order = in_order(matching, sort, STOCK_SORTS, ["item__title", "location__position", "id"])
-    rows, following = page(ordered, order, cursor, limit)
+    rows, following = page_of_values(ordered, order, cursor, limit, ROW)
     values = place_values({row.item_id for row in rows})
     expiry = {
         (item, place): day
-        for item, place, day in LotBalance.objects.filter(on_hand__gt=0, lot__item_id__in=[r.item_id for r in rows])
+        for item, place, day in LotBalance.objects.filter(on_hand__gt=0, lot__item_id__any_of=[r.item_id for r in rows])
         .values_list("lot__item_id", "location_id")
         .annotate(day=Min("lot__expires_on"))
         .order_by()
@@ -186,10 +200,9 @@ def stock_sheet(
     return {"rows": shown, "next": following, **({} if cursor else _totals(matching))}
 
 
-def _known(row: StockBalance) -> dict[str, Any]:
-    item, place = row.item, row.location
-    known = {"id": row.pk, "title": f"{item.title} · {place.name}", "sku": item.sku, "item_id": item.pk}
-    return {**known, "location_id": place.pk, "location": place.name}
+def _known(row: Any) -> dict[str, Any]:
+    known = {"id": row.pk, "title": f"{row.item__title} · {row.location__name}", "sku": row.item__sku, "item_id": row.item_id}
+    return {**known, "location_id": row.location_id, "location": row.location__name}
 
 
 def _totals(matching: QuerySet[StockBalance]) -> dict[str, Any]:
@@ -204,7 +217,7 @@ def _totals(matching: QuerySet[StockBalance]) -> dict[str, Any]:
 def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: date) -> dict[str, Any]:
     """What had happened by the end of a day, whenever it was heard of. Promises of that day are not kept."""
     matching = balances(q, location, "all")
-    rows, following = page(matching, ["item__title", "location__position", "id"], cursor, limit)
+    rows, following = page_of_values(matching, ["item__title", "location__position", "id"], cursor, limit, ROW)
     moved = StockMove.objects.filter(happened_at__lt=end_of_day(day))
     sums = {
         (item, place): (units, value)
@@ -218,9 +231,9 @@ def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: dat
 
     pictures = first_of(row.item_id for row in rows)
 
-    def then(row: StockBalance) -> dict[str, Any]:
+    def then(row: Any) -> dict[str, Any]:
         units, value = sums.get((row.item_id, row.location_id), (ZERO, ZERO))
-        known = {"on_hand": units, "available": units if row.location.for_sale else ZERO, "value": value}
+        known = {"on_hand": units, "available": units if row.location__for_sale else ZERO, "value": value}
         return _row(row, {}, {}, pictures) | known | dict.fromkeys(("committed", "backordered", "incoming"), ZERO)
 
     shown = sheet_rows(StockRow, rows, then, _known)
@@ -236,7 +249,7 @@ def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: dat
 
 
 def _row(
-    row: StockBalance,
+    row: Any,
     values: dict[tuple[int, int], Decimal],
     expiry: dict[tuple[int, int], date],
     pictures: dict[int, int],
@@ -245,14 +258,14 @@ def _row(
         "id": row.pk,
         "picture": pictures.get(row.item_id),
         "item_id": row.item_id,
-        "sku": row.item.sku,
-        "title": row.item.title,
-        "category": row.item.product.category.name if row.item.product.category else "",
+        "sku": row.item__sku,
+        "title": row.item__title,
+        "category": row.item__product__category__name or "",
         "location_id": row.location_id,
-        "location": row.location.name,
+        "location": row.location__name,
         "on_hand": row.on_hand,
         "committed": row.committed,
-        "available": row.on_hand - row.committed if row.location.for_sale else ZERO,
+        "available": row.on_hand - row.committed if row.location__for_sale else ZERO,
         "backordered": row.backordered,
         "incoming": row.incoming,
         "value": values.get((row.item_id, row.location_id), ZERO),
@@ -262,10 +275,12 @@ def _row(
 
 def place_values(item_ids: set[int]) -> dict[tuple[int, int], Decimal]:
     """Value of each item at each location: the item's value spread by units, adding up exactly."""
-    worth = dict(ItemCost.objects.filter(item_id__in=item_ids).values_list("item_id", "value"))
+    worth = dict(ItemCost.objects.filter(item_id__any_of=item_ids).values_list("item_id", "value"))
     held: dict[int, list[tuple[int, Decimal]]] = {}
     for item, place, units in (
-        StockBalance.objects.filter(item_id__in=item_ids).order_by("location_id").values_list("item_id", "location_id", "on_hand")
+        StockBalance.objects.filter(item_id__any_of=item_ids)
+        .order_by("location_id")
+        .values_list("item_id", "location_id", "on_hand")
     ):
         held.setdefault(item, []).append((place, units))
     found = {}
