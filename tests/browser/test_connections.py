@@ -25,6 +25,7 @@ from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import SalesOrder
+from yuvrel.stock.models import StockBalance
 
 
 def test_a_schedule_is_changed_and_a_run_is_asked_for_and_read(person: Person) -> None:  # noqa: F811
@@ -548,6 +549,38 @@ def test_an_order_that_has_to_leave_today_is_seen_first(person: Person) -> None:
     expect(page.locator(".filters")).to_contain_text("shipped")
     person.go("/orders?state=due")
     expect(page.get_by_text("Nothing has to leave today.")).to_be_visible()
+
+
+def _free(item: Item) -> D:
+    balance = StockBalance.objects.get(item=item)
+    return balance.on_hand - balance.committed
+
+
+def test_goods_of_a_cancelled_order_are_put_back_before_they_are_sold_again(person: Person) -> None:  # noqa: F811
+    page, shop = person.page, Connection.objects.get(name="The shop")
+    item = Item.objects.get(sku="SMK-L")
+    free = _free(item)
+    person.go(f"/connections/{shop.pk}", check=False)
+    rules = page.get_by_role("form", name="Orders", exact=True)
+    rules.get_by_label("Goods of cancelled orders").select_option("wait")
+    rules.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    buy(person, 2)
+    order = SalesOrder.objects.get()
+    gone = httpx.post(f"{person.standins.base}/shop/web/office/cancel", data={"id": order.external_id})
+    assert gone.status_code < 400, gone.text
+    person.go(f"/orders/{order.pk}")
+    expect(page.locator(".filters")).to_contain_text("cancelled", timeout=60_000)
+    assert _free(item) == free - 2
+    person.go("/")
+    page.get_by_role("link", name=re.compile("cancelled order has goods to put back")).click()
+    expect(page.get_by_role("heading", level=1)).to_have_text("What goes back on the shelf?")
+    assert_accessible(page)
+    page.locator("tr[data-row]").get_by_role("link").first.click()
+    page.get_by_role("button", name="Goods are back on the shelf").click()
+    person.says("2 of")
+    expect(page.get_by_role("button", name="Goods are back on the shelf")).to_have_count(0)
+    assert _free(item) == free
 
 
 def test_a_shop_with_two_places_shows_what_lies_at_each_and_somebody_handles_its_orders(person: Person) -> None:  # noqa: F811

@@ -13,7 +13,7 @@ from PIL import Image
 from tests.channels.conftest import Standins
 from tests.channels.test_journey import World
 from tests.world import make_item, set_rules
-from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.models import Item, TaxClass
 from yuvrel.catalogue.pictures import add
 from yuvrel.catalogue.products import change, change_items
 from yuvrel.channels import linking, listing_facts, picture_intake
@@ -101,6 +101,34 @@ def test_items_made_of_listings_are_described_as_there(world: World) -> None:
     assert "Leather: goat" in heard.filter(sort="attribute_values").values_list("word", flat=True)
     assert not heard.filter(word="Inner code: 77").exists()
     assert set(heard.filter(sort="categories").values_list("word", flat=True)) == {"Tools", "Clothing", "Odd"}
+
+
+@pytest.mark.parametrize(
+    ("there", "rules", "here"),
+    [
+        ("9", {}, "Books"),
+        ("9.00", {}, "Books"),
+        ("books", {}, "Books"),
+        ("9", {"9": "Food"}, "Food"),
+        ("zero", {}, "Standard"),
+        ("1e9", {}, "Standard"),
+        ("", {}, "Standard"),
+    ],
+)
+def test_what_a_listing_is_taxed_says_the_class_of_its_item(world: World, there: str, rules: dict[str, str], here: str) -> None:
+    for name, percent in (("Books", "9"), ("Food", "13.5")):
+        TaxClass.objects.create(name=name, percent=percent)
+    row = world.connect("web_shop", "Trade", "shop/trade")
+    product = world.standins.store.get("trade", "product", "p2") or {}
+    product["variants"][0] |= {"sku": "GLV-T", "barcode": ""}
+    say(world, "p2", **{**product, "tax_percent": there})
+    with pytest.raises(BadInputError, match="no tax class Alcohol"):
+        set_rules(row, taxes_in={"23": "Alcohol"})
+    set_rules(row, taxes_in=rules)
+    read(row, create=True)
+    tax = Item.objects.get(sku="GLV-T").product.tax_class
+    assert tax is not None and tax.name == here
+    assert HeardWord.objects.filter(connection=row, sort="taxes", word=there).exists() == bool(there)
 
 
 def test_a_listing_without_sku_gets_one_by_pattern_and_a_draft_waits(world: World, shop: Connection) -> None:
@@ -301,12 +329,22 @@ def test_pictures_come_to_products_that_have_none(world: World, shop: Connection
 
 def test_what_is_said_beside_never_sets_a_listing_aside(world: World, shop: Connection) -> None:
     odd = {"plain": "x", "number": 5, "none": None, "list": ["y"], "long": "z" * 500, "": "nameless"}
-    say(world, "p2", "web", details=odd, labels=["one", 2, None, {"x": 1}], text={"x": 1}, maker=7, state="archived")
+    say(
+        world,
+        "p2",
+        "web",
+        details=odd,
+        labels=["one", 2, None, {"x": 1}],
+        text={"x": 1},
+        maker=7,
+        state="archived",
+        tax_percent={"x": 1},
+    )
     assert "that cannot be read" not in read(shop)
     told = listing(shop).told
     assert told["attributes"] == {"plain": "x", "number": "5", "long": "z" * 160}
     assert (told["tags"], told["brand"], told["state"]) == (["one", "2"], "7", "hidden")
-    assert "description" not in told
+    assert "description" not in told and "tax" not in told
     say(
         world,
         "p2",
@@ -316,13 +354,14 @@ def test_what_is_said_beside_never_sets_a_listing_aside(world: World, shop: Conn
         maker=None,
         pictures=["x", {"alt": "y"}, {"key": 3}],
         text="a\x00b" + "c" * 30_000,
+        tax_percent="9" * 90,
         state=3,
     )
     read(shop)
     told = listing(shop).told
     assert (len(told["description"]), told["description"][:3], told["state"]) == (20_000, "abc", "hidden")
     assert told["pictures"] == [{"key": "3"}]
-    assert told.keys() == {"description", "pictures", "state"}
+    assert told.keys() == {"description", "pictures", "state", "tax"} and told["tax"] == "9" * 40
     say(world, "p2", "web", pictures="none")
     read(shop)
     assert "pictures" not in listing(shop).told

@@ -53,6 +53,7 @@ MAY: dict[str, set[Role]] = {
     "take_opening": {Role.MANAGER, Role.BOOKKEEPER},
     "ship_order": {Role.MANAGER, Role.STOCKKEEPER},
     "hold_order": {Role.MANAGER, Role.STOCKKEEPER},
+    "put_back_order": {Role.MANAGER, Role.STOCKKEEPER},
     "release_order": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
     "expect_return": {Role.MANAGER, Role.STOCKKEEPER},
     "inspect_return": {Role.MANAGER, Role.STOCKKEEPER},

@@ -10,12 +10,18 @@ from tests.invariants import assert_invariants
 from tests.world import NOW, give, incoming, make_bundle, make_connection, make_item, order_line
 from yuvrel.books.models import JournalEntry, LedgerDocument
 from yuvrel.core.errors import BadInputError, RefusedError
+from yuvrel.documents.queries import time_line
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
-from yuvrel.sales.actions import hold, release, ship, take_order, take_till_sale
-from yuvrel.sales.allocation import fill_backorders
+from yuvrel.sales.actions import hold, put_back, release, ship, take_order, take_till_sale
+from yuvrel.sales.allocation import fill_backorders, give_up_short
+from yuvrel.sales.documents import ORDER
+from yuvrel.sales.incoming import IncomingLine
 from yuvrel.sales.models import OrderLine, Reservation, SalesOrder
 from yuvrel.sales.queries import earnings, order_sheet
+from yuvrel.sales.queries import orders as orders_found
+from yuvrel.sales.rules import order_rules
+from yuvrel.stock.actions import adjust
 from yuvrel.stock.models import StockBalance
 
 
@@ -60,6 +66,49 @@ def test_a_cancelled_order_gives_everything_back(company: Location) -> None:
     assert StockBalance.objects.get(item=item).committed == 0
     assert _lines("prepayment") == {"clearing": D("-12.30"), "prepayments": D("12.30")}
     assert_invariants()
+
+
+@pytest.mark.django_db
+def test_goods_of_a_cancelled_order_wait_until_they_are_put_back(company: Location) -> None:
+    item, shop = make_item(on_hand=9), make_connection(cancelled_goods="wait")
+    late = order_line(item, 4)
+    orders = {
+        name: take_order(SYSTEM, incoming(shop, line, external_id=name, number=name), NOW).order
+        for name, line in (("a", order_line(item, 6)), ("b", late))
+    }
+
+    def cancel(name: str, line: IncomingLine, version: int) -> None:
+        waits = order_rules(shop).goods_wait
+        gone = incoming(shop, line, external_id=name, number=name, version=version, cancelled=True, goods_wait=waits)
+        take_order(SYSTEM, gone, NOW)
+
+    def shelf() -> tuple[D, D]:
+        fill_backorders([item.pk])
+        assert_invariants()
+        balance = StockBalance.objects.get(item=item)
+        return balance.committed, balance.backordered
+
+    # Six and three of four are reserved. What was owed is owed no more; what was reserved stays so, said twice or not.
+    cancel("b", late, 2)
+    cancel("b", late, 3)
+    assert shelf() == (9, 0)
+    assert list(orders_found("", "back", None)) == [orders["b"]]
+    with pytest.raises(RefusedError, match="nothing is to be put back"):
+        put_back(SYSTEM, orders["a"].pk)
+    # One is missed at a count: it is taken from these, and no customer waits for it.
+    yard = Location.objects.get(code="tannery-yard")
+    adjust(SYSTEM, item_id=item.pk, location_id=yard.pk, reason="lost", at=NOW, change=D(-1))
+    give_up_short(SYSTEM, [item.pk])
+    assert shelf() == (8, 0)
+    assert put_back(SYSTEM, orders["b"].pk)[1] == 2
+    assert shelf() == (6, 0) and not orders_found("", "back", None).exists()
+    with pytest.raises(RefusedError, match="nothing is to be put back"):
+        put_back(SYSTEM, orders["b"].pk)
+    # An order that comes back to life reserves anew.
+    cancel("a", order_line(item, 6), 2)
+    take_order(SYSTEM, incoming(shop, order_line(item, 5), external_id="a", number="a", version=3), NOW)
+    assert shelf() == (5, 0)
+    assert "its goods are back on the shelf" in [one.what for one in time_line(ORDER, orders["b"])]
 
 
 @pytest.mark.django_db

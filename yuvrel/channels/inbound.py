@@ -351,6 +351,7 @@ def incoming_order(connection: Connection, order: RemoteOrder, rules: OrderRules
         send_by=order.send_by or rules.send_by(company_day(order.placed_at)),
         penalty=order.penalty,
         cancelled=means == CANCELLED,
+        goods_wait=rules.goods_wait,
         backorders=rules.backorders,
         nameless=rules.nameless,
         held=waits,

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import re
 from collections import defaultdict
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any
 
 from django.db import transaction
 from django.db.models import QuerySet
 
 from yuvrel.catalogue.actions import ItemDraft
-from yuvrel.catalogue.models import Category, Item
+from yuvrel.catalogue.models import Category, Item, TaxClass
 from yuvrel.catalogue.products import change, change_items, put_facts
 from yuvrel.catalogue.retail import priced
 from yuvrel.catalogue.texts import formatted
@@ -46,6 +48,7 @@ from .models import Connection, HeardWord, Listing
 from .rules import connection_rungs
 
 NOT_IMPORTED = "-"
+RATE = re.compile(r"\d{1,2}(\.\d{1,2})?")
 OWN: dict[str, Any] = {
     "group": "Listings",
     "ability": Ability.CONNECT.value,
@@ -98,6 +101,16 @@ declare(
         **OWN,
     ),
     Setting(
+        "taxes_in",
+        "Taxes",
+        "Which of our tax classes the items of listings have that are taxed so there.",
+        "map",
+        "{}",
+        words="taxes",
+        no_limit="of the same name or rate",
+        **OWN,
+    ),
+    Setting(
         "sku_in",
         "SKU of a listing without one",
         "A pattern with {id}, {title}, {options} or {category}, as WEB-{id}. Without one it waits in the pairing bench.",
@@ -127,7 +140,7 @@ declare(
         **OWN,
     ),
 )
-NAMES = ("content_in", "attributes_in", "values_in", "categories_in", "sku_in", "drafts_in", "only_in")
+NAMES = ("content_in", "attributes_in", "values_in", "categories_in", "taxes_in", "sku_in", "drafts_in", "only_in")
 CHUNK = 500
 
 
@@ -136,7 +149,22 @@ def _category_choices() -> list[tuple[str, str]]:
     return [(NOT_IMPORTED, "no items are made of it"), *((name, name) for name in names)]
 
 
+def tax_choices() -> list[tuple[str, str]]:
+    """Names of our tax classes, and how they are said with their rates."""
+    return [(one.name, f"{one.name}, {one.percent.normalize():f} %") for one in TaxClass.objects.order_by("pk")]
+
+
 add_choices("categories_in", _category_choices)
+add_choices("taxes_in", tax_choices)
+
+
+@add_check
+def _check_taxes(_: Rung, values: Mapping[str, Value]) -> None:
+    """What taxes mean is a tax class that there is."""
+    given = meanings(values["taxes_in"]) if isinstance(values.get("taxes_in"), str) else {}
+    unknown = sorted(set(given.values()) - set(TaxClass.objects.values_list("name", flat=True))) if given else []
+    if unknown:
+        raise BadInputError(f"There is no tax class {', '.join(unknown)}.", field="taxes_in")
 
 
 def _check_sku(_: Rung, values: Mapping[str, Value]) -> None:
@@ -157,6 +185,7 @@ class FactRules:
     fields: dict[str, str]
     values: dict[str, str]
     categories: dict[str, str]
+    taxes: dict[str, str]
     sku: str
     drafts: bool
     only: str
@@ -172,11 +201,20 @@ class FactRules:
             fields=meanings(given["attributes_in"]),
             values=meanings(given["values_in"]),
             categories=meanings(given["categories_in"]),
+            taxes=meanings(given["taxes_in"]),
             sku=str(given["sku_in"]),
             drafts=given["drafts_in"] == "create",
             only=str(given["only_in"]),
             ours=frozenset({"title", "description"} if Capability.TEXTS in kind_of(connection).can else ()),
         )
+
+    def tax_class(self, theirs: str) -> TaxClass | None:
+        """Our tax class: the one that is set for it, else the one of that name or rate; None where there is none."""
+        meant = self.taxes.get(theirs, theirs)
+        named = TaxClass.objects.filter(name__iexact=meant).first() if meant else None
+        if named is not None or not RATE.fullmatch(meant):
+            return named
+        return TaxClass.objects.filter(percent=Decimal(meant)).order_by("pk").first()
 
     def category(self, theirs: str) -> str | None:
         """The name of our category, None where no items are made."""
@@ -235,25 +273,29 @@ def draft_of(listing: Listing, rules: FactRules) -> ItemDraft:
 
 
 def describe(items: Mapping[Item, Listing], rules: FactRules) -> None:
-    """Give the product of new items what the channel says of it, the first word counting, and settle both sides."""
+    """Give the product of new items what the channel says of it and its tax, the first word counting, and settle both
+    sides."""
     said = {item.pk: facts_of(listing, rules)[0] for item, listing in items.items()}
     product = next(iter(items)).product
     of_product: dict[str, Any] = {}
     for one in said.values():
         of_product = {**{name: value for name, value in one.items() if name not in (*OF_ITEM, "title")}, **of_product}
     put_facts(product, of_product)
+    taxed = (rules.tax_class(listing.told.get("tax", "")) for listing in items.values())
+    product.tax_class = next((one for one in taxed if one is not None), product.tax_class)
     product.save()
     for item, listing in items.items():
         listing.settled = said[item.pk]
 
 
 def note_words(connection: Connection, listings: QuerySet[Listing], fields: Mapping[str, str]) -> None:
-    """Remember the categories and attributes that listings name, and the values of attributes that mean something here."""
+    """Remember the categories, taxes and attributes that listings name, and the values of attributes that mean something here."""
     sorts = HeardWord.Sort
     said: set[tuple[str, str]] = set()
     for category, told in listings.values_list("category", "told").iterator(2000):
         attributes: dict[str, str] = told.get("attributes", {})
         said |= {(sorts.CATEGORIES.value, category)} if category else set()
+        said |= {(sorts.TAXES.value, told["tax"])} if told.get("tax") else set()
         said |= {(sorts.ATTRIBUTES.value, name) for name in attributes}
         said |= {(sorts.VALUES.value, word(name, value)) for name, value in attributes.items() if fields.get(name)}
     known = set(HeardWord.objects.filter(connection=connection).values_list("sort", "word"))

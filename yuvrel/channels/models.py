@@ -86,6 +86,7 @@ class HeardWord(models.Model):
         CATEGORIES = "categories"
         ATTRIBUTES = "attributes"
         VALUES = "attribute_values"
+        TAXES = "taxes"
 
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="words")
     sort = models.CharField(max_length=20, choices=Sort.choices)

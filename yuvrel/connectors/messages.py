@@ -127,6 +127,7 @@ class RemoteListing(Message):
     product_title: Title = ""
     options: dict[Code, Name] = Field(default_factory=dict, max_length=20)
     category: Code = ""
+    tax: Annotated[str, _cut(40)] = ""
     price: Amount | None = None
     quantity: Units | None = None
     service: bool = False
@@ -141,7 +142,7 @@ class RemoteListing(Message):
 
     def told(self) -> dict[str, Any]:
         """What it says beside codes, options and price, as JSON; what it leaves out is left out."""
-        names = {"description", "brand", "weight_grams", "tags", "attributes", "pictures", "state"}
+        names = {"description", "brand", "weight_grams", "tags", "tax", "attributes", "pictures", "state"}
         return self.model_dump(include=names, exclude_defaults=True)
 
 

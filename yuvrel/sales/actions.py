@@ -11,7 +11,7 @@ from django.db import transaction
 
 from yuvrel.catalogue.kits import explode
 from yuvrel.core.errors import BadInputError, RefusedError
-from yuvrel.core.money import ZERO
+from yuvrel.core.money import ZERO, spoken
 from yuvrel.core.working import plain
 from yuvrel.documents.actions import lock, pass_on
 from yuvrel.events.actions import record
@@ -25,7 +25,7 @@ from .allocation import Allowed, Shelf, allocate, allocate_after_all, held_items
 from .documents import ORDER
 from .incoming import IncomingLine, IncomingOrder, faults, fits
 from .late_demand import note_demand
-from .models import Customer, OrderLine, SalesOrder, Shipment
+from .models import Customer, OrderLine, Reservation, SalesOrder, Shipment
 from .payments import keep_payments, post_prepayment
 from .shipping import hand_over
 from .till_counts import heard_late
@@ -105,7 +105,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     touched = old | {part for held in parts.values() for part, _ in held}
     balances = lock_balances((item, order.location_id) for item in touched)
     if not new:
-        take_back(order, stays=incoming.cancelled)
+        take_back(order, stays=incoming.cancelled, waits=incoming.goods_wait)
         balances = lock_balances((item, order.location_id) for item in touched)
     order.external_version = incoming.version
     foreign.state(order, incoming)
@@ -294,6 +294,25 @@ def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
         record(Event.Kind.ORDER, [order.pk], order.number)
     audit(actor, "release order", "order", order.pk, before, {"total": str(order.total)})
     return order
+
+
+@transaction.atomic
+def put_back(actor: Actor, order_id: int) -> tuple[SalesOrder, Decimal]:
+    """What a cancelled order still reserves is back on the shelf and for sale again. Returns it and how many units.
+
+    Raises RefusedError for an order that is not cancelled, or of which nothing is to be put back.
+    """
+    actor.need(Ability.SHIP)
+    order = lock(ORDER, SalesOrder, order_id)
+    waiting = Reservation.objects.filter(line__order=order, state=Reservation.State.OPEN)
+    rows = list(waiting.select_related("item").order_by("pk"))
+    if order.state != State.CANCELLED or not rows:
+        raise RefusedError("Of this order nothing is to be put back.", field="state")
+    lock_balances((row.item_id, row.location_id) for row in rows)
+    waiting.update(state=Reservation.State.RELEASED)
+    record(Event.Kind.AVAILABILITY, {row.item_id for row in rows}, f"goods of order {order.number} are back")
+    audit(actor, "put goods back", "order", order.pk, after={"units": [f"{spoken(row.quantity)} {row.item.sku}" for row in rows]})
+    return order, sum((row.quantity for row in rows), ZERO)
 
 
 def _check_release(order: SalesOrder) -> None:

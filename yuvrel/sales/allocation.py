@@ -14,7 +14,7 @@ from decimal import Decimal
 from typing import cast
 
 from django.db import transaction
-from django.db.models import F
+from django.db.models import Case, F, When
 from django.db.models.functions import Coalesce, Greatest, TruncDate
 
 from yuvrel.catalogue.kits import explode
@@ -114,10 +114,12 @@ def held_items(order: SalesOrder) -> set[int]:
     return set(waiting.values_list("item_id", flat=True))
 
 
-def take_back(order: SalesOrder, *, stays: bool) -> None:
-    """Release what was reserved. Lines of which nothing was shipped or invoiced are written anew, or stay as they were."""
+def take_back(order: SalesOrder, *, stays: bool, waits: bool = False) -> None:
+    """Release what was reserved; where it `waits` until it was put back, only what is owed. Lines of which nothing was
+    shipped or invoiced are written anew, or stay as they were."""
     waiting = Reservation.objects.filter(line__order=order, state__in=("open", "backorder"))
     if stays:
+        waiting = waiting.filter(state=Reservation.State.BACKORDER) if waits else waiting
         waiting.update(state=Reservation.State.RELEASED)
         return
     untouched = order.lines.filter(shipped=0, invoiced=0)
@@ -170,7 +172,8 @@ def ready_to_ship(order: SalesOrder) -> dict[int, Decimal]:
 @transaction.atomic
 def give_up_short(actor: Actor, item_ids: Iterable[int]) -> set[int]:
     """Where less is on hand than is reserved (a till sale, a count), the newest reservations become backorders, each
-    with a trace: what cannot ship is not ready. Returns the orders it touched."""
+    with a trace: what cannot ship is not ready. What waits to be put back of cancelled orders goes first, and nobody is
+    owed it. Returns the orders it touched."""
     short = StockBalance.objects.filter(item_id__in=set(item_ids), committed__gt=Greatest(F("on_hand"), ZERO))
     pairs = set(short.values_list("item_id", "location_id"))
     if not pairs:
@@ -183,11 +186,15 @@ def give_up_short(actor: Actor, item_ids: Iterable[int]) -> set[int]:
     balances = lock_balances(pairs)
     over = {pair: balance.committed - max(ZERO, balance.on_hand) for pair, balance in balances.items()}
     given_up: dict[int, list[str]] = defaultdict(list)
-    for row in rows.select_related("line", "item").order_by("-line__order_id", "-id"):
+    is_cancelled = Case(When(line__order__state=State.CANCELLED, then=0), default=1)
+    for row in rows.select_related("line__order", "item").order_by(is_cancelled, "-line__order_id", "-id"):
         units = min(row.quantity, over.get((row.item_id, row.location_id), ZERO))
         if units <= 0:
             continue
         over[row.item_id, row.location_id] -= units
+        if row.line.order.state == State.CANCELLED:
+            row.move(units, Reservation.State.RELEASED)
+            continue
         row.move(units, Reservation.State.BACKORDER)
         given_up[row.line.order_id].append(f"{plain(units)} {row.item.sku}")
     for order in SalesOrder.objects.filter(pk__in=given_up):

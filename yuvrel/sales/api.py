@@ -8,6 +8,7 @@ from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router
 
+from yuvrel.core.money import spoken
 from yuvrel.people.queries import username_of
 from yuvrel.platform.auth import actor
 from yuvrel.platform.wire import Said
@@ -71,6 +72,13 @@ def release(request: HttpRequest, order_id: int) -> Any:
     """Let a held order go on."""
     order = actions.release(actor(request), order_id, timezone.now())
     return {"said": f"{order.number} is {order.state}.", "id": order.pk}
+
+
+@router.post("/orders/{int:order_id}/put-back", response=Said, operation_id="put_back_order")
+def put_back(request: HttpRequest, order_id: int) -> Any:
+    """The goods of a cancelled order are back on the shelf."""
+    order, units = actions.put_back(actor(request), order_id)
+    return {"said": f"{spoken(units)} of {order.number} {'is' if units == 1 else 'are'} for sale again.", "id": order.pk}
 
 
 @router.post("/orders/{int:order_id}/hold", response=Said, operation_id="hold_order")

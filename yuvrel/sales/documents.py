@@ -45,6 +45,7 @@ DONE = {
     "hold order": "held",
     "ship order": "shipped",
     "credit order": "credited",
+    "put goods back": "its goods are back on the shelf",
     "reservation became backorder": "a reservation became a backorder",
 }
 

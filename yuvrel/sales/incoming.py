@@ -69,7 +69,8 @@ class IncomingOrder:
     """One version of an order from a connection.
 
     `held`: why it is to wait, whatever else it says; `nameless`: whether lines that no item is known for are taken in and
-    pointed out, instead of holding the order; `gather`: with what the
+    pointed out, instead of holding the order; `goods_wait`: whether what a cancelled one reserves stays so until it was
+    put back; `gather`: with what the
     ledger is told of it, a day at a time; `sells_in`: the currency besides the company's in which the connection sells;
     `send_by`: the day until which it has to leave; `penalty`: what the channel charges for it being late or cancelled;
     `stated`: what the channel said of an order in it that was converted; `no_rate`: why it could not be.
@@ -87,6 +88,7 @@ class IncomingOrder:
     lines: Sequence[IncomingLine]
     paid: bool = True
     cancelled: bool = False
+    goods_wait: bool = False
     backorders: bool = True
     nameless: bool = False
     held: str = ""

@@ -10,7 +10,7 @@ from decimal import Decimal
 from typing import Any
 
 from django.apps import apps
-from django.db.models import Count, Max, Q, QuerySet, Sum
+from django.db.models import Count, Exists, Max, OuterRef, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
 from django.utils import timezone
 
@@ -45,12 +45,15 @@ def handled() -> dict[int, str]:
 
 def orders(q: str, state: str, connection: int | None, handler: str = "") -> QuerySet[SalesOrder]:
     """Orders under a filter; `handler`: the sign-in name of who handles them; the state 'waiting' means everything still to
-    be shipped, 'due' what of it has to leave today or should have left."""
+    be shipped, 'due' what of it has to leave today or should have left, 'back' cancelled ones whose goods are to be put
+    back."""
     rows = SalesOrder.objects.select_related("connection", "customer", "location")
     if state == "waiting":
         rows = rows.filter(state__in=WAITING)
     elif state == "due":
         rows = due(company_day(timezone.now())).select_related("connection", "customer", "location")
+    elif state == "back":
+        rows = rows.filter(pk__in=to_put_back())
     elif state:
         rows = rows.filter(state=state)
     if connection:
@@ -64,6 +67,12 @@ def orders(q: str, state: str, connection: int | None, handler: str = "") -> Que
             | Q(pk__in=OrderLine.objects.filter(sku__iexact=word).values("order_id"))
         )
     return rows
+
+
+def to_put_back() -> QuerySet[SalesOrder]:
+    """Cancelled orders that still reserve goods: they are to be put back on the shelf."""
+    waiting = Reservation.objects.filter(line__order=OuterRef("pk"), state=Reservation.State.OPEN)
+    return SalesOrder.objects.filter(Exists(waiting), state=SalesOrder.State.CANCELLED)
 
 
 def due(day: date) -> QuerySet[SalesOrder]:

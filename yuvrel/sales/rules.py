@@ -184,6 +184,16 @@ declare(
         **OWN,
     ),
     Setting(
+        "cancelled_goods",
+        "Goods of cancelled orders",
+        "What becomes of goods that were reserved for an order that is cancelled.",
+        "choice",
+        "free",
+        choices=(("free", "are for sale again at once"), ("wait", "stay reserved until somebody has put them back")),
+        levels=OF_CONNECTIONS,
+        **OWN,
+    ),
+    Setting(
         "refund_goods",
         "Goods that are refunded",
         "What becomes of goods that the channel has paid back, where it does not say.",
@@ -312,6 +322,7 @@ NAMES = (
     "ledger_contact",
     "unknown_lines",
     "refund_goods",
+    "cancelled_goods",
     "handled_by",
     "order_prefix",
     "backorders",
@@ -340,6 +351,7 @@ class OrderRules:
     ledger_order: str
     ledger_contact: str
     goods_refunded: str
+    goods_wait: bool
     handled_by: str
     states: Mapping[str, str]
     accounts: Mapping[str, str]
@@ -403,6 +415,7 @@ def _rules(worth: Mapping[str, Any]) -> OrderRules:
         worth["ledger_order"],
         worth["ledger_contact"],
         worth["refund_goods"],
+        worth["cancelled_goods"] == "wait",
         str(worth["handled_by"] or ""),
         *(meanings(worth[name]) for name in MAPS),
     )

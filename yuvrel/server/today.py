@@ -25,7 +25,7 @@ from yuvrel.planning.plan import late_rows
 from yuvrel.platform.faults import row_or
 from yuvrel.platform.wire import Money
 from yuvrel.sales.models import Reservation, SalesOrder
-from yuvrel.sales.queries import daily_sales, due, sales_between
+from yuvrel.sales.queries import daily_sales, due, sales_between, to_put_back
 from yuvrel.sales.return_queries import open_returns
 from yuvrel.stock.models import LotBalance, StockBalance
 from yuvrel.stock.transfer_queries import late_transfers
@@ -220,6 +220,15 @@ def _waiting_orders(day: date) -> list[Wait]:
             "/orders?state=received",
             "look",
             f"{spoken(units)} units on backorder",
+        ),
+        Wait(
+            "Orders",
+            to_put_back().count(),
+            "cancelled order has goods to put back",
+            "cancelled orders have goods to put back",
+            "/orders?state=back",
+            "look",
+            "they stay reserved until then",
         ),
         Wait("Orders", coming, "return is expected", "returns are expected", "/orders/returns?state=open", "plain", back),
         Wait(

@@ -151,6 +151,7 @@ class WebShop(Connector, Pictures, Places, States, GroupPrices, Webhooks, Shipme
                 "product_title": title,
                 "options": shown,
                 "category": product.get("category"),
+                "tax": product.get("tax_percent"),
                 "price": variant.get("price"),
                 "quantity": variant.get("quantity"),
                 "service": not variant.get("tracked", True),

@@ -36,6 +36,7 @@
 		charges: 'by name alone',
 		attributes: 'left there',
 		categories: 'of the same name',
+		taxes: 'of the same name or rate',
 		attribute_values: 'as it is there',
 		attributes_there: 'nothing',
 		values_there: 'as it is here'
@@ -48,7 +49,8 @@
 		attributes: 'Nothing heard yet: attributes stand here as listings are read.',
 		attribute_values:
 			'Nothing heard yet: values of attributes that mean something here stand here as listings are read.',
-		categories: 'Nothing heard yet: its categories stand here as listings are read.'
+		categories: 'Nothing heard yet: its categories stand here as listings are read.',
+		taxes: 'Nothing heard yet: how its goods are taxed stands here as listings are read.'
 	};
 	const parse = (text: string): Record<string, string> =>
 		text ? (JSON.parse(text) as Record<string, string>) : {};
@@ -67,7 +69,9 @@
 		proposed || (setting.words === 'payment_methods' ? (setting.choices[0]?.value ?? '') : '');
 	const said = (word: string): string =>
 		heard.find((one) => one.word === word)?.title ||
-		(isRate ? `${word} %` : word.replaceAll('_', ' '));
+		(isRate || (setting.words === 'taxes' && Number(word))
+			? `${word} %`
+			: word.replaceAll('_', ' '));
 
 	function mean(word: string, meaning: string): void {
 		const rest = Object.fromEntries(Object.entries(set).filter(([other]) => other !== word));

@@ -80,7 +80,11 @@
 </script>
 
 <Sheet
-	question={['waiting', 'due'].includes(wanted ?? '') ? 'What must go out?' : 'What was ordered?'}
+	question={['waiting', 'due'].includes(wanted ?? '')
+		? 'What must go out?'
+		: wanted === 'back'
+			? 'What goes back on the shelf?'
+			: 'What was ordered?'}
 	tabs={ORDER_TABS}
 >
 	{#snippet lead()}
@@ -91,7 +95,7 @@
 		<Filter bind:value={sheet.filters.q} />
 		<select class="field" aria-label="State" bind:value={sheet.filters.state}>
 			<option value="waiting">still to ship</option><option value="due">has to leave today</option
-			><option value="">every order</option>
+			><option value="back">goods to put back</option><option value="">every order</option>
 			{#each STATES as name (name)}<option value={name}>{name}</option>{/each}
 		</select>
 		<select class="field" aria-label="Handled by" bind:value={sheet.filters.handler}>
@@ -113,7 +117,9 @@
 				? 'Nothing has to leave today.'
 				: wanted === 'waiting'
 					? 'Nothing waits to be shipped.'
-					: 'No order yet. Connect a channel and its orders come in here.'}
+					: wanted === 'back'
+						? 'No cancelled order has goods to put back.'
+						: 'No order yet. Connect a channel and its orders come in here.'}
 			first={{ text: 'Connections', path: '/connections' }}
 		/>
 	{/if}

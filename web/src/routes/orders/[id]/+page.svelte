@@ -111,6 +111,15 @@
 						)}>Hold it</button
 				>
 			{/if}
+			{#if data.state === 'cancelled' && data.lines.some((line) => Number(line.reserved) > 0)}
+				{#if session.may('ship orders')}<button
+						class="do"
+						disabled={busy}
+						onclick={() =>
+							act(() => ask(api.POST('/api/v1/orders/{order_id}/put-back', { params })))}
+						>Goods are back on the shelf</button
+					>{:else}<span class="soft">its goods are to be put back</span>{/if}
+			{/if}
 			{#if data.lines.some((line) => Number(line.can_return) > 0) && session.may('receive goods')}<a
 					class="quiet"
 					href="/orders/{data.id}/return">Take goods back</a
