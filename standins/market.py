@@ -23,7 +23,7 @@ CENT = Decimal("0.01")
 FEE = Decimal("0.12")
 POSTAGE = Decimal("4.90")
 # Days that a seller has to send an order, and what it costs to be later.
-DAYS, PENALTY = 2, Decimal("3.50")
+DAYS, MOST_DAYS, PENALTY = 2, 60, Decimal("3.50")
 # Seconds that a batch takes, where the account says nothing else, and lines of its result on a page.
 BATCH_SECONDS, RESULTS = 2.0, 500
 MOST_LINES = 5000
@@ -77,7 +77,8 @@ def shown(account: str, region: str) -> Any:
     wanted = [key for key in request.args.get("offers", "").split(",") if key]
     found = [store().get(account, f"offer-{region}", key) for key in wanted]
     names = ("offer", "quantity", "price")
-    return {"offers": [{**{n: o[n] for n in names}, "standing": o.get("standing", "on_sale")} for o in found if o]}
+    more = {"standing": "on_sale", "send_days": None}
+    return {"offers": [{**{n: o[n] for n in names}, **{n: o.get(n, usual) for n, usual in more.items()}} for o in found if o]}
 
 
 @bp.post("/api/regions/<region>/batches")
@@ -138,7 +139,10 @@ def _quantity(offer: Doc, line: Doc) -> str:
     standing = line.get("standing", "on_sale")
     if standing not in ("on_sale", "suspended", "withdrawn"):
         return "an offer is on sale, suspended or withdrawn"
-    offer |= {"quantity": quantity, "standing": standing}
+    days = line.get("send_days")
+    if days is not None and (not isinstance(days, int) or not 0 <= days <= MOST_DAYS):
+        return f"an offer is sent within 0 to {MOST_DAYS} days"
+    offer |= {"quantity": quantity, "standing": standing, "send_days": days}
     return ""
 
 
@@ -255,6 +259,12 @@ def _write(account: str, region: str, order: Doc) -> None:
     store().put(account, f"order-{region}", order["order"], order)
 
 
+def sent_within(offer: Doc | None) -> int:
+    """Days until an offer is sent: what its seller says, else ours."""
+    said = (offer or {}).get("send_days")
+    return DAYS if said is None else int(said)
+
+
 def place(account: str, region: str, wanted: dict[str, int], buyer: str) -> Doc | str:
     """A shopper's order, or a sentence saying why not. What the marketplace keeps itself leaves at once, in an order of
     its own; nobody can order both kinds together."""
@@ -293,7 +303,9 @@ def place(account: str, region: str, wanted: dict[str, int], buyer: str) -> Doc 
         "positions": positions,
         "postage": [{"amount": str(POSTAGE), "tax": "23"}],
         "total": str(goods + POSTAGE),
-        "send_by": (datetime.fromisoformat(at) + timedelta(days=DAYS)).date().isoformat(),
+        "send_by": (datetime.fromisoformat(at) + timedelta(days=max(sent_within(offer) for offer, _ in chosen)))
+        .date()
+        .isoformat(),
         "fee": str((goods * FEE).quantize(CENT, ROUND_HALF_UP)),
         "parcels": [],
     }

@@ -196,6 +196,20 @@ class Contract:
 
         return self.push, check
 
+    def dispatch(self) -> Trial:
+        """Everything is sent within five days, told and read back."""
+        set_rules(self.row, send_days=5)
+        relay_now()
+
+        def check() -> None:
+            rows = Listing.objects.filter(connection=self.row, link="linked", kept_there=False)
+            assert {(row.offer_state, row.terms["send_days"]) for row in rows} == {("agreed", 5)}
+            there = connector_for(self.again()).read_shown(list(rows.values_list("external_id", flat=True)))
+            assert {one.terms.send_days for one in there.values()} == {5}
+            self.agreed()
+
+        return self.push, check
+
     def prices(self) -> Trial:
         """Everything is 2.50 dearer, told and read back."""
         set_rules(self.row, price_owner="here")
@@ -686,6 +700,7 @@ STRIKES: dict[Capability, set[str]] = {
     Capability.TERMS: {"line_refused"},
     Capability.STATES: {"line_refused"},
     Capability.PLACES: {"line_refused"},
+    Capability.DISPATCH: {"line_refused"},
     Capability.TEXTS: {"line_refused"},
     Capability.PRICES: {"line_refused"},
     Capability.PRICE_CHANGES: PAGES | CLOCKS,

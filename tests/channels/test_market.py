@@ -27,6 +27,7 @@ from yuvrel.people.queries import company_day
 from yuvrel.people.roles import SYSTEM
 from yuvrel.rules.actions import change
 from yuvrel.rules.models import SettingValue
+from yuvrel.rules.queries import INHERIT
 from yuvrel.sales.actions import ship
 from yuvrel.sales.models import SalesOrder
 from yuvrel.sales.order_page import order_page
@@ -342,6 +343,26 @@ def test_an_order_says_until_when_it_has_to_leave_and_what_being_late_cost(world
     assert order.penalty == D("3.50")
     assert order_page(order.pk)["contribution"] == before - D("3.50")
     assert order_sheet("", "due", None, "", 10)["rows"] == []
+
+
+def test_an_item_says_within_how_many_days_it_is_sent_there(world: World, market: Connection) -> None:
+    item = Listing.objects.get(connection=market, external_id="o2").item
+    assert item is not None
+    set_rules(market, send_days=3)
+    change(SYSTEM, Rung(Level.ITEM, item.sku, item.pk), {"send_days": 9}, timezone.now())
+    settle()
+    assert (there(world, "o1")["send_days"], there(world, "o2")["send_days"]) == (3, 9)
+    # What it sends itself is not ours to say, and what is read back agrees.
+    assert there(world, "o4").get("send_days") is None
+    assert not Listing.objects.filter(connection=market, offer_state="drifting").exists()
+    order = world.order_at_market("o2", 1)
+    days = date.fromisoformat(order["send_by"]) - date.fromisoformat(order["placed_at"][:10])
+    assert days == timedelta(days=9)
+
+    # Set back for the item, it is as for all others.
+    change(SYSTEM, Rung(Level.ITEM, item.sku, item.pk), {"send_days": INHERIT}, timezone.now())
+    settle()
+    assert there(world, "o2")["send_days"] == 3
 
 
 def test_where_a_channel_does_not_say_until_when_a_rule_does(world: World) -> None:

@@ -17,6 +17,7 @@ from yuvrel.buying.models import PurchaseOrder, Supplier
 from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.channels.models import Listing, PriceOffer
 from yuvrel.core.gtin import normal_gtin
+from yuvrel.core.pricing import sum_of_parts
 from yuvrel.demo import history
 from yuvrel.demo.history import DAYS, simulate
 from yuvrel.demo.range import SPECS, gtin
@@ -46,6 +47,12 @@ def test_the_kits_are_made_of_what_is_sold() -> None:
     skus = {spec.sku for spec in SPECS}
     assert len(skus) == len(SPECS)
     assert all(part in skus for spec in SPECS for part, _ in spec.parts)
+    price = {spec.sku: spec.price for spec in SPECS}
+    for kit in (spec for spec in SPECS if spec.parts):
+        # A kit is cheaper than what it holds.
+        assert kit.price < (sum_of_parts([(price[part], D(each)) for part, each in kit.parts], D(0)) or 0)
+        if kit.less:
+            assert kit.price == sum_of_parts([(price[part], D(each)) for part, each in kit.parts], D(kit.less))
 
 
 @pytest.mark.django_db

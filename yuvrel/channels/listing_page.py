@@ -104,6 +104,8 @@ def _told(row: Listing) -> list[str]:
         said.append(f"{terms['badge']}: {terms.get('text', '')}")
     if terms.get("low_below"):
         said.append(f"below {terms['low_below']}: {terms.get('low_text', '')}")
+    if terms.get("send_days") is not None:
+        said.append(f"sent within {terms['send_days']} days")
     said += _limits(terms, "")
     titles = dict(row.connection.test_report.get("places", []))
     said += [f"{titles.get(key) or key}: {units}" for key, units in sorted(terms.get("places", {}).items())]

@@ -42,14 +42,14 @@ from yuvrel.rules.queries import by_level
 from yuvrel.rules.registry import SETTINGS
 from yuvrel.stock.models import StockBalance
 
-from . import places_there, selling, sql, standing, submissions
+from . import dispatch, places_there, selling, sql, standing, submissions
 from .credentials import connector_as, kinds_that
 from .models import Connection, Listing, OfferDay, SubmittedLine
 from .rules import FLOW, POOL, RULES, Ids, Kept, Pool, flowing, pool_rule, reached_by, rule_columns, rule_for
 from .runs import raise_snag, run_of, settle_snags
 
 # Everything that is set and hangs together with what is offered.
-SETTING_NAMES = (*POOL, FLOW, *RULES, *selling.NAMES, *standing.NAMES, places_there.NAME)
+SETTING_NAMES = (*POOL, FLOW, *RULES, *selling.NAMES, *standing.NAMES, places_there.NAME, dispatch.NAME)
 BATCH = 100
 SORT = "quantities"
 SHORTEST_PAUSE, LONGEST_PAUSE = 5, 3600
@@ -249,6 +249,8 @@ def wanted_of(
     at_place = partial(_pool_at, counted, ids.item.tolist())
     for pk, parts in places_there.shown_at_places(connection, ids, quantities, kept, feeds, at_place).items():
         terms[pk] = {**terms.get(pk, {}), "places": parts}
+    for pk, days in dispatch.days_of(connection, ids, kept).items():
+        terms[pk] = {**terms.get(pk, {}), "send_days": days}
     stood = standing.standings_of(connection, ids, kept, quantities)
     for pk, one in stood.items():
         if one.standing != "live":

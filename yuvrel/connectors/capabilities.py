@@ -53,6 +53,7 @@ class Capability(StrEnum):
     TERMS = "terms"
     STATES = "states"
     PLACES = "places"
+    DISPATCH = "dispatch"
     PRICES = "prices"
     PRICE_CHANGES = "price_changes"
     GROUP_PRICES = "group_prices"
@@ -129,6 +130,10 @@ class Places(Terms):
     @abstractmethod
     def places(self) -> list[RemotePlace]:
         """The account's places; none where it has one alone."""
+
+
+class Dispatch(Quantities):
+    """Listings say how soon they are sent: `push_quantities` and `read_shown` carry the days with the terms."""
 
 
 class Prices(ABC):
@@ -362,6 +367,7 @@ PROTOCOLS: dict[Capability, type] = {
     Capability.TERMS: Terms,
     Capability.STATES: States,
     Capability.PLACES: Places,
+    Capability.DISPATCH: Dispatch,
     Capability.PRICES: Prices,
     Capability.PRICE_CHANGES: PriceChanges,
     Capability.GROUP_PRICES: GroupPrices,

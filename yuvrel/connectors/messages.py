@@ -309,8 +309,8 @@ class LineLimits(Message):
 class SellingTerms(LineLimits):
     """How a listing may be sold: of the quantity, `past_zero` units beyond what is there, with what the shopper is told
     while the next unit would be one of them; a text when fewer than `low_below` are left; the limits of one order, and those
-    of the account's customer groups that have others; how many of the quantity lie at which of its places; whether it is
-    for sale at all."""
+    of the account's customer groups that have others; how many of the quantity lie at which of its places; within how
+    many days it is sent, None as is usual there; whether it is for sale at all."""
 
     past_zero: Annotated[Units, Field(ge=0)] = Decimal(0)
     badge: Name = ""
@@ -321,6 +321,7 @@ class SellingTerms(LineLimits):
     show_stock: bool = True
     groups: dict[Key, LineLimits] = Field(default_factory=dict, max_length=50)
     places: dict[Key, Annotated[Units, Field(ge=0)]] = Field(default_factory=dict, max_length=50)
+    send_days: Annotated[int, Field(ge=0, le=365)] | None = None
     state: Literal["live", "hidden", "ended"] = "live"
 
     def kept(self) -> dict[str, Any]:

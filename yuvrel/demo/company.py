@@ -14,7 +14,7 @@ from yuvrel.books.begin import begin
 from yuvrel.books.models import ExchangeRate
 from yuvrel.buying.models import PriceBreak, Supplier, SupplierItem
 from yuvrel.catalogue.models import Barcode, BundleComponent, Category, Item, Product, TaxClass
-from yuvrel.catalogue.retail import keep_prices
+from yuvrel.catalogue.retail import keep_prices, work_out
 from yuvrel.core.gtin import normal_gtin
 from yuvrel.core.money import round_unit_cost
 from yuvrel.core.rules import Level, Rung
@@ -106,6 +106,9 @@ def make_range() -> dict[str, Item]:
     for spec in SPECS:
         for part, count in spec.parts:
             BundleComponent.objects.create(bundle=items[spec.sku], component=items[part], quantity=count)
+        if spec.less:
+            Item.objects.filter(pk=items[spec.sku].pk).update(percent_off_parts=spec.less)
+    work_out(items[spec.sku].pk for spec in SPECS if spec.less)
     _make_terms(items)
     return items
 

@@ -64,6 +64,8 @@ class Spec:
     weight: int = 500
     wagon: bool = False
     parts: tuple[tuple[str, int], ...] = ()
+    # A kit costs what its parts do less so many per cent; without it, its own price.
+    less: str = ""
 
     @property
     def title(self) -> str:
@@ -454,7 +456,7 @@ def _others() -> list[Spec]:
             kit,
             "",
             "0",
-            "329.00",
+            "281.39",
             0.16,
             season="spring",
             kind="bundle",
@@ -467,6 +469,7 @@ def _others() -> list[Spec]:
                 ("GLV-GOA-9", 1),
                 ("BOK-FIRST", 1),
             ),
+            less="5",
         ),
         _row(
             "KIT-HARVEST",
@@ -474,11 +477,12 @@ def _others() -> list[Spec]:
             kit,
             "",
             "0",
-            "469.00",
+            "376.20",
             0.05,
             season="harvest",
             kind="bundle",
             parts=(("EXT-HND-2", 1), ("UNC-FRK", 1), ("STR-DBL", 1), ("BKT-030", 2), ("JAR-340-72", 1)),
+            less="5",
         ),
         _row(
             "KIT-GIFT",
@@ -486,7 +490,7 @@ def _others() -> list[Spec]:
             kit,
             "",
             "0",
-            "42.00",
+            "39.90",
             0.12,
             season="gift",
             kind="bundle",
@@ -498,7 +502,7 @@ def _others() -> list[Spec]:
             kit,
             "",
             "0",
-            "19.50",
+            "15.50",
             0.1,
             season="spring",
             kind="bundle",

@@ -10,7 +10,7 @@ from urllib.parse import quote
 from pydantic import Field
 
 from ..base import Connector, objects, pages, part, raw_rows, read, sound
-from ..capabilities import Feeds, Listings, Orders, Prices, Publishing, Shipments, States, Texts
+from ..capabilities import Dispatch, Feeds, Listings, Orders, Prices, Publishing, Shipments, States, Texts
 from ..messages import (
     Identity,
     Key,
@@ -56,6 +56,11 @@ THERE = {ours: theirs for theirs, ours in STANDING.items()}
 class _Shown(RemoteQuantity):
     external_id: Key = Field(min_length=1, validation_alias="offer")
     standing: str = "on_sale"
+    send_days: int | None = None
+
+    def told(self) -> SellingTerms:
+        """How it is sold."""
+        return SellingTerms(state=STANDING.get(self.standing, "ended"), send_days=self.send_days)
 
 
 class _Priced(RemotePrice):
@@ -96,7 +101,7 @@ class _Parcel(Message):
     parcel: str
 
 
-class Market(Connector, Listings, States, Prices, Feeds, Publishing, Texts, Orders, Shipments):
+class Market(Connector, Listings, States, Dispatch, Prices, Feeds, Publishing, Texts, Orders, Shipments):
     """One region of a marketplace account."""
 
     kind = "market"
@@ -159,10 +164,9 @@ class Market(Connector, Listings, States, Prices, Feeds, Publishing, Texts, Orde
         return {key: row.quantity for key, row in self.read_shown(external_ids).items()}
 
     def read_shown(self, external_ids: Sequence[str]) -> dict[str, RemoteQuantity]:
-        """Quantities of offers, and how each stands."""
+        """Quantities of offers, how each stands and how soon it is sent."""
         rows = sound(_Shown, self._shown(external_ids))
-        stands = {row.external_id: SellingTerms(state=STANDING.get(row.standing, "ended")) for row in rows}
-        return {row.external_id: row.model_copy(update={"terms": stands[row.external_id]}) for row in rows}
+        return {row.external_id: row.model_copy(update={"terms": row.told()}) for row in rows}
 
     def read_prices(self, external_ids: Sequence[str]) -> dict[str, RemotePrice]:
         """Prices of offers; a marketplace shows none before it."""
@@ -175,7 +179,15 @@ class Market(Connector, Listings, States, Prices, Feeds, Publishing, Texts, Orde
 
     def push_quantities(self, pushes: Sequence[QuantityPush]) -> Submitted:
         """Hand quantities in."""
-        lines = [{"offer": p.external_id, "quantity": int(p.quantity), "standing": THERE[p.terms.state]} for p in pushes]
+        lines = [
+            {
+                "offer": p.external_id,
+                "quantity": int(p.quantity),
+                "standing": THERE[p.terms.state],
+                "send_days": p.terms.send_days,
+            }
+            for p in pushes
+        ]
         return self._hand_in("quantities", lines)
 
     def push_prices(self, pushes: Sequence[PricePush]) -> Submitted:
