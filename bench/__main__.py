@@ -126,12 +126,13 @@ def sheets(table: Table) -> None:
 
 
 def files(table: Table) -> None:
-    """The whole stock sheet as a file, beside reading the bare rows."""
+    """The whole stock sheet as a file, beside reading the bare rows in its order."""
     client = Client()
     client.force_login(User.objects.get(username="manager"))
     names = ("title", "sku", "location", "on_hand", "committed", "available", "value")
     fields = [{"field": name, "head": name} for name in names]
-    rows = StockBalance.objects.values_list("item__title", "item__sku", "location__name", "on_hand", "committed")
+    columns = ("item__title", "item__sku", "location__name", "on_hand", "committed")
+    rows = StockBalance.objects.order_by("item__title", "location__position", "id").values_list(*columns)
     floor, found = timed(lambda: list(rows))
     for form in ("csv", "xlsx"):
         body = {"form": form, "columns": fields}

@@ -387,9 +387,7 @@ class PriceBook:
             if price is None:
                 return None
             prices.append((price.amount, each))
-            steps.append(
-                Step(sku, price.amount * each, f"{spoken(each)} × {spoken(price.amount)}", kind="term", unit=one.currency)
-            )
+            steps.append(Step(sku, price.amount * each, f"{spoken(each)} × {price.amount:.2f}", kind="term", unit=one.currency))
         amount = sum_of_parts(prices, bundle.percent_off, one.currency)
         if amount is None:
             return None

@@ -7,13 +7,13 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
-from functools import cached_property
-from typing import Any, get_args, get_origin, get_type_hints
+from functools import cache, cached_property
+from typing import Any, cast, get_args, get_origin, get_type_hints
 from zoneinfo import ZoneInfo
 
 from django.http import HttpRequest
 from ninja import Schema
-from pydantic import BaseModel, ConfigDict, ValidationError, create_model
+from pydantic import BaseModel, ConfigDict, PlainSerializer, ValidationError, create_model
 
 from yuvrel.agreement import api as agreement
 from yuvrel.books import api as books
@@ -144,13 +144,14 @@ def _lines(
     cursor, asked = "", set(names)
     while True:
         with long_pages(AT_ONCE):
-            page: Any = of.page.model_validate(of.route(request, **filters, cursor=cursor, limit=AT_ONCE))
-        for row in page.rows:
+            page = of.route(request, **filters, cursor=cursor, limit=AT_ONCE)
+        # Most rows come as they travel; checking each once more would take as long as all else.
+        for row in (one if isinstance(one, of.row) else of.row.model_validate(one) for one in page["rows"]):
             outer = _values(row, asked, zone) | (of.spread(row) if of.spread else {})
             for inner in (getattr(row, of.inner) if of.inner else ()) or (None,):
                 values = outer if inner is None else {**outer, **_values(inner, asked, zone)}
                 yield _told([values.get(name) for name in names], getattr(row, "fault", ""))
-        cursor = page.next
+        cursor = page["next"]
         if not cursor:
             return
 
@@ -162,14 +163,28 @@ def _told(cells: list[Cell], fault: str) -> list[Cell]:
     return cells
 
 
+@cache
+def _rounded(row: type[Schema]) -> dict[str, Callable[[Decimal], str] | None]:
+    """By field, how the wire rounds its numbers, also where there may be none; None where it does not."""
+    found = {}
+    for name, field in row.model_fields.items():
+        said = [*field.metadata, *(one for kind in get_args(field.annotation) for one in getattr(kind, "__metadata__", ()))]
+        found[name] = next((one.func for one in said if isinstance(one, PlainSerializer)), None)
+    return cast(dict[str, Callable[[Decimal], str] | None], found)
+
+
 def _values(row: Schema, asked: set[str], zone: ZoneInfo) -> dict[str, Any]:
     """Values of a row as the wire rounds them, but as numbers and moments; of one with a fault what is known of it."""
-    told = row.model_dump(include=asked, exclude_unset=bool(getattr(row, "fault", "")))
-    all_values = row.__dict__
-    for name, value in told.items():
-        kept = all_values[name]
-        if isinstance(kept, Decimal):
-            told[name] = Decimal(str(value))
-        elif isinstance(kept, datetime):
-            told[name] = kept.astimezone(zone)
+    known = row.__dict__
+    names = row.model_fields_set & asked if getattr(row, "fault", "") else asked & known.keys()
+    rounded = _rounded(type(row))
+    told = {}
+    for name in names:
+        value = known[name]
+        if isinstance(value, Decimal):
+            by = rounded[name]
+            value = Decimal(by(value) if by else str(value))
+        elif isinstance(value, datetime):
+            value = value.astimezone(zone)
+        told[name] = value
     return told
