@@ -120,6 +120,11 @@ def test_backorders_come_off_the_pool_and_a_short_place_lends_nothing() -> None:
     shelves = [Shelf("A", D(10), D(2), backordered=D(3)), Shelf("B", D(-4))]
     assert pool_of(shelves, "available") == D(5)
     assert pool_of([Shelf("A", D(1), incoming_due=D(9))], "projected") == D(10)
+    # A channel that takes its own three off by itself is told ten on hand less the four of others.
+    own = Shelf("A", D(10), D(7), own=D(3))
+    assert (pool_of([own], "on_hand"), pool_of([own], "available")) == (D(6), D(3))
+    steps = offer_for([own], OfferRule("on_hand"), subject="x").working.steps
+    assert steps[0].note == "10 on hand − 7 committed + 3 of its own orders, which it takes off itself"
 
 
 def test_bundle_is_limited_by_its_scarcest_part() -> None:

@@ -141,6 +141,22 @@ def test_a_kit_is_offered_by_its_scarcest_part(company: Location) -> None:
     assert next(step.value for step in working.steps if step.kind == "result") == D(2)
 
 
+def test_a_channel_that_takes_its_own_orders_off_is_told_what_is_on_hand(company: Location) -> None:
+    part = make_item("PART", on_hand=20)
+    item, kit = make_item("ITEM", on_hand=10), make_bundle("KIT", {part: 2})
+    shop = make_connection(basis="on_hand", buffer=1)
+    shown = [make_listing(shop, one) for one in (item, kit)]
+    other = make_listing(make_connection(), item)
+    for connection, units in ((shop, 3), (other.connection, 4)):
+        take_order(SYSTEM, incoming(connection, order_line(item, units), order_line(kit, 1)), NOW)
+    # Ten less the four of others less the buffer; twenty less two for a kit of others, by two.
+    assert [channels.offer_working(row.pk, NOW.date()).result for row in shown] == [5, 8]
+    recompute({item.pk: "test", part.pk: "test"})
+    assert list(Listing.objects.filter(connection=shop).order_by("pk").values_list("offered", flat=True)) == [5, 8]
+    # Others see what is free.
+    assert channels.offer_working(other.pk, NOW.date()).result == 3
+
+
 def test_projected_stock_counts_what_is_due_in_time(company: Location) -> None:
     item = make_item(on_hand=2)
     make_supplier(item, lead_days=10)

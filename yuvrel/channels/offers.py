@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from functools import partial
@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 from django.db import transaction
-from django.db.models import QuerySet
+from django.db.models import QuerySet, Sum
 from django.utils import timezone
 
 from yuvrel.buying.arrivals import arrivals
@@ -40,6 +40,7 @@ from yuvrel.people.queries import company_day
 from yuvrel.rules.models import SettingChange
 from yuvrel.rules.queries import by_level
 from yuvrel.rules.registry import SETTINGS
+from yuvrel.sales.models import Reservation
 from yuvrel.stock.models import StockBalance
 
 from . import dispatch, places_there, selling, sql, standing, submissions
@@ -63,6 +64,7 @@ class Shelves:
     kits: dict[int, list[tuple[int, str, Decimal]]]
     kinds: dict[int, str]
     due: dict[tuple[int, int], list[tuple[date, Decimal]]]
+    own: dict[tuple[int, int], Decimal] = field(default_factory=dict)
 
     def of(self, item_id: int, places: Sequence[tuple[int, str]], until: date | None) -> list[Shelf]:
         """The item at the given locations."""
@@ -74,12 +76,13 @@ class Shelves:
             if row is None:
                 found.append(Shelf(name, ZERO, incoming_due=due))
             else:
-                found.append(Shelf(name, row.on_hand, row.committed, due, row.backordered))
+                own = self.own.get((item_id, place), ZERO)
+                found.append(Shelf(name, row.on_hand, row.committed, due, row.backordered, own))
         return found
 
 
-def load_shelves(item_ids: Iterable[int]) -> Shelves:
-    """What offers of these items are worked out from."""
+def load_shelves(item_ids: Iterable[int], connection: Connection) -> Shelves:
+    """What offers of these items on a connection are worked out from."""
     wanted = set(item_ids)
     made = kits(wanted)
     titles = dict(Item.objects.filter(pk__in={part for parts in made.values() for part, _ in parts}).values_list("pk", "title"))
@@ -92,7 +95,8 @@ def load_shelves(item_ids: Iterable[int]) -> Shelves:
     for one in arrivals(everything):
         due[one.item_id, one.location_id].append((one.day, one.units))
     kinds = dict(Item.objects.filter(pk__in=wanted).values_list("pk", "kind"))
-    return Shelves(balances, named, kinds, due)
+    places = [place for place, _ in places_of(connection)]
+    return Shelves(balances, named, kinds, due, _own(list(everything), places, connection.pk))
 
 
 def offer_of(listing: Listing, places: Sequence[tuple[int, str]], shelves: Shelves, today: date) -> Offer | None:
@@ -159,14 +163,24 @@ def _pools(pool: Pool, items: _Numbered, feeds: Sequence[int]) -> Units:
         due = _due(items.ids, feeds, company_day(timezone.now()) + timedelta(days=pool.days))
         held = {(item, place) for item, place, *_ in rows}
         rows += [(item, place, ZERO, ZERO, ZERO) for item, place in due if (item, place) not in held]
+    own = _own(items.ids, feeds, pool.own) if pool.own else {}
     columns = StockColumns(
         np.fromiter((items.number[row[0]] for row in rows), np.int64),
         _thousandths(row[2] for row in rows),
-        _thousandths(row[3] for row in rows),
+        _thousandths(row[3] - own.get((row[0], row[1]), ZERO) for row in rows),
         _thousandths(due.get((row[0], row[1]), ZERO) for row in rows),
         _thousandths(row[4] for row in rows),
     )
     return pools_of(columns, len(items.ids), pool.basis)  # type: ignore[arg-type]
+
+
+def _own(item_ids: Sequence[int], places: Sequence[int], connection_id: int) -> dict[tuple[int, int], Decimal]:
+    """What is reserved of each item at each place for orders of one connection."""
+    rows = Reservation.objects.filter(
+        item_id__any_of=item_ids, location_id__in=places, state=Reservation.State.OPEN, line__order__connection=connection_id
+    )
+    sums = rows.values_list("item_id", "location_id").annotate(units=Sum("quantity")).order_by()
+    return {(item, place): units for item, place, units in sums}
 
 
 def _due(item_ids: Sequence[int], places: Sequence[int], until: date) -> dict[tuple[int, int], Decimal]:

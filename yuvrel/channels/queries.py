@@ -236,7 +236,7 @@ def offer_working(listing_id: int, today: date) -> Working:
     row = get_listing(listing_id)
     if row.item_id is None:
         raise NotFoundError("This listing is not linked to an item, so nothing is offered.")
-    worked = offer_of(row, places_of(row.connection), load_shelves([row.item_id]), today)
+    worked = offer_of(row, places_of(row.connection), load_shelves([row.item_id], row.connection), today)
     if worked is None:
         raise NotFoundError("A service has no quantity to offer.")
     steps = list(worked.working.steps)

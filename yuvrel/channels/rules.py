@@ -43,10 +43,11 @@ declare(
     Setting(
         "basis",
         "Basis",
-        "What counts as there: what is free now, or also what suppliers deliver in the next days.",
+        "What counts as there: what is free now, or also what suppliers deliver in the next days. A channel that takes its "
+        "own open orders off by itself is told what is on hand, less what others have ordered.",
         "choice",
         "available",
-        choices=(("available", "available now"), ("projected", "available and incoming")),
+        choices=(("available", "available now"), ("projected", "available and incoming"), ("on_hand", "on hand")),
         **OF_CONNECTION,
     ),
     Setting(
@@ -174,17 +175,19 @@ def rule_for(listing: Listing) -> tuple[OfferRule, int]:
 
 @dataclass(frozen=True)
 class Pool:
-    """How the pool of a connection is counted."""
+    """How the pool of a connection is counted; `own`: whose own orders are not taken off, 0 for nobody's."""
 
     basis: str
     days: int
+    own: int = 0
 
 
 def pool_rule(connection: Connection, kept: Kept) -> Pool:
     """How a connection counts what is there; `kept` as for `rule_columns`."""
     one = _constant(connection)
     worth = [_column(name, one, kept, connection)[0] for name in POOL]
-    return Pool(str(worth[0]), int(worth[1] or 0))  # type: ignore[call-overload]
+    own = connection.pk if worth[0] == "on_hand" else 0
+    return Pool(str(worth[0]), int(worth[1] or 0), own)  # type: ignore[call-overload]
 
 
 @dataclass(frozen=True)

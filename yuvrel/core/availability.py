@@ -14,18 +14,25 @@ from .errors import BadInputError
 from .money import ZERO, floor_to, spoken
 from .working import Step, Working
 
-Basis = Literal["available", "projected"]
+Basis = Literal["available", "projected", "on_hand"]
 
 
 @dataclass(frozen=True)
 class Shelf:
-    """One location's stock of one item, in the item's unit."""
+    """One location's stock of one item, in the item's unit; `own`: what of the committed is for the channel's own orders."""
 
     location: str
     on_hand: Decimal
     committed: Decimal = ZERO
     incoming_due: Decimal = ZERO
     backordered: Decimal = ZERO
+    own: Decimal = ZERO
+
+    def counted(self, basis: Basis) -> Decimal:
+        """What counts as there: available, with what comes in in time, or on hand for a channel that takes its own open
+        orders off by itself. What others have ordered is taken off in any case, as that channel knows nothing of it."""
+        more = {"available": ZERO, "projected": self.incoming_due, "on_hand": self.own}
+        return max(ZERO, self.on_hand - self.committed + more[basis])
 
 
 @dataclass(frozen=True)
@@ -68,12 +75,7 @@ class Offer:
 
 def pool_of(shelves: Sequence[Shelf], basis: Basis) -> Decimal:
     """Units that may be offered: what each location has free, less all open backorders."""
-    free = ZERO
-    for shelf in shelves:
-        amount = shelf.on_hand - shelf.committed
-        if basis == "projected":
-            amount += shelf.incoming_due
-        free += max(ZERO, amount)
+    free = sum((shelf.counted(basis) for shelf in shelves), ZERO)
     return max(ZERO, free - sum((shelf.backordered for shelf in shelves), ZERO))
 
 
@@ -114,11 +116,11 @@ def _pool_steps(shelves: Sequence[Shelf], basis: Basis) -> list[Step]:
     steps = []
     for shelf in shelves:
         note = f"{spoken(shelf.on_hand)} on hand − {spoken(shelf.committed)} committed"
-        amount = shelf.on_hand - shelf.committed
         if basis == "projected":
-            amount += shelf.incoming_due
             note += f" + {spoken(shelf.incoming_due)} incoming"
-        steps.append(Step(shelf.location, max(ZERO, amount), note, op="+"))
+        if basis == "on_hand" and shelf.own:
+            note += f" + {spoken(shelf.own)} of its own orders, which it takes off itself"
+        steps.append(Step(shelf.location, shelf.counted(basis), note, op="+"))
     owed = sum((shelf.backordered for shelf in shelves), ZERO)
     if owed:
         steps.append(Step("Backorders", owed, "promised before anything is offered", op="-"))
@@ -143,7 +145,7 @@ def offer_for(
         pool = pool_of(shelves, rule.basis)
         steps = _pool_steps(shelves, rule.basis)
     quantity = offer(pool, rule)
-    steps.append(Step("Pool", pool, f"by {rule.basis} stock", kind="subtotal"))
+    steps.append(Step("Pool", pool, f"by {rule.basis.replace('_', ' ')} stock", kind="subtotal"))
     said = rule.source
     steps.append(Step("Buffer", rule.buffer, said("buffer"), op="-"))
     if rule.share_percent != 100:
@@ -171,7 +173,8 @@ Units = npt.NDArray[np.int64]
 
 @dataclass(frozen=True)
 class StockColumns:
-    """Many items at many locations as columns of equal length, quantities in thousandths of the unit."""
+    """Many items at many locations as columns of equal length, quantities in thousandths of the unit. Of a channel that
+    takes its own orders off by itself, `committed` is what is for others."""
 
     item: Units
     on_hand: Units
