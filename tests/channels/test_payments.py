@@ -58,6 +58,23 @@ def all_level() -> None:
     assert_invariants()
 
 
+@pytest.mark.parametrize(("rule", "there"), [("all", [("Packhorse", "PH-1")]), ("plain", [("", "")]), ("no", [])])
+def test_a_channel_is_told_of_shipments_as_the_rule_says(world: World, rule: str, there: list[tuple[str, str]]) -> None:
+    set_rules(world.shop, shipments_told=rule)
+    sold = world.buy({"v1": 1}, pay="card_later")
+    order = taken(world, sold["number"])
+    assert ("tell the channel" in order_page(order.pk)["then"]) == bool(there)
+    ship(SYSTEM, order.pk, at=timezone.now(), carrier="Packhorse", tracking="PH-1")
+    settle()
+    known = world.standins.store.get("web", "order", sold["id"]) or {}
+    assert [(one["carrier"], one["tracking"]) for one in known["shipments"]] == there
+    (shown,) = order_page(order.pk)["shipments"]
+    assert (shown["is_told"], shown["told_channel_at"] is not None) == (bool(there), bool(there))
+    # The payment is charged in any case.
+    assert known["payments"][0]["captures"]
+    all_level()
+
+
 def test_an_authorised_payment_is_charged_when_the_goods_go(world: World) -> None:
     sold = world.buy({"v1": 2, "v2": 2}, pay="card_later")
     order = taken(world, sold["number"])

@@ -26,6 +26,7 @@ from yuvrel.core.money import round_money
 from yuvrel.people.queries import company
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import Capture, CreditNote, Shipment, ShipmentLine
+from yuvrel.sales.rules import order_rules
 
 from . import ledger_known
 from .credentials import connector_as, connector_for
@@ -52,11 +53,11 @@ ANSWER = "answer"
 
 
 def queue_shipments(shipment_ids: Iterable[int]) -> set[int]:
-    """Queue shipments for the channels whose orders they fulfil."""
+    """Queue shipments for the channels whose orders they fulfil, where these are told."""
     woken: set[int] = set()
     for shipment in Shipment.objects.filter(pk__in=list(shipment_ids)).select_related("order__connection"):
         connection = shipment.order.connection
-        if Capability.SHIPMENTS in KINDS[connection.kind].can:
+        if Capability.SHIPMENTS in KINDS[connection.kind].can and order_rules(connection).shipments != "no":
             woken |= queue("shipment", [shipment.pk], connection)
         if Capability.CAPTURES in KINDS[connection.kind].can:
             taken = list(shipment.captures.values_list("pk", flat=True))  # type: ignore[attr-defined]
@@ -160,14 +161,15 @@ def _failed(connection: Connection, row: OutboundMessage, error: Exception) -> N
 
 
 def _send_shipment(connector: Connector, row: OutboundMessage) -> str:
-    shipment = Shipment.objects.select_related("order").get(pk=row.subject_id)
+    shipment = Shipment.objects.select_related("order__connection").get(pk=row.subject_id)
+    tracked = order_rules(shipment.order.connection).shipments != "plain"
     lines = _in_their_units(shipment)
     left = any(x.shipped < x.quantity for x in shipment.order.lines.filter(kind__in=("item", "service")))
     notice = ShipmentNotice(
         order_id=shipment.order.external_id,
         key=f"shipment-{shipment.number}",
-        carrier=shipment.carrier,
-        tracking=shipment.tracking,
+        carrier=shipment.carrier if tracked else "",
+        tracking=shipment.tracking if tracked else "",
         lines=lines,
         complete=not left,
     )

@@ -21,6 +21,7 @@ from .documents import ORDER
 from .models import OrderLine, Payment, Reservation, SalesOrder
 from .queries import WAITING, Rules, earnings, get_order, handler_names, rules_for, short_order
 from .return_queries import can_return, credits_of, returns_of
+from .rules import OrderRules
 from .schemas import LineOut
 
 
@@ -53,7 +54,10 @@ def order_page(order_id: int) -> dict[str, Any]:
         "total": row.total,
         **{name: getattr(row, name) for name in ("stated_currency", "stated_total", "rate")},
         "lines": _lines(row),
-        "shipments": [_shipment(s) for s in row.shipments.select_related("invoice").prefetch_related("lines").order_by("pk")],
+        "shipments": [
+            _shipment(s, rules[row.connection_id])
+            for s in row.shipments.select_related("invoice").prefetch_related("lines").order_by("pk")
+        ],
         "payments": _payments(row),
         "shipping_method": row.shipping_method,
         "carrier": rules[row.connection_id].carriers.get(row.shipping_method, ""),
@@ -65,7 +69,7 @@ def order_page(order_id: int) -> dict[str, Any]:
         "customer_orders": row.customer.orders.count() if row.customer else 0,  # type: ignore[attr-defined]
         "also_open": _also_open(row),
         "history": [asdict(one) for one in time_line(ORDER, row)],
-        "then": _then(row),
+        "then": _then(row, rules[row.connection_id]),
     }
 
 
@@ -98,13 +102,14 @@ def _also_open(row: SalesOrder) -> list[dict[str, Any]]:
     return [short_order(one) for one in others.select_related("connection").order_by("placed_at", "pk")[:5]]
 
 
-def _then(row: SalesOrder) -> list[str]:
+def _then(row: SalesOrder, rules: OrderRules) -> list[str]:
     """What is still to come of an order that waits, in its order."""
     if row.state not in (SalesOrder.State.READY, SalesOrder.State.RECEIVED, SalesOrder.State.PART_SHIPPED):
         return []
     charges = row.payments.filter(state=Payment.State.AUTHORISED).exists()  # type: ignore[attr-defined]
     begin = ["goods arrive"] if row.state == SalesOrder.State.RECEIVED else []
-    return [*begin, "ship", *(["charge the payment"] if charges else []), "tell the channel", "invoice in the ledger"]
+    told = ["tell the channel"] if rules.shipments != "no" else []
+    return [*begin, "ship", *(["charge the payment"] if charges else []), *told, "invoice in the ledger"]
 
 
 def _payments(row: SalesOrder) -> list[dict[str, Any]]:
@@ -134,7 +139,7 @@ def _line(line: OrderLine, held: Mapping[str, Decimal], ready: Decimal) -> dict[
     }
 
 
-def _shipment(shipment: Any) -> dict[str, Any]:
+def _shipment(shipment: Any, rules: OrderRules) -> dict[str, Any]:
     own = LedgerDocument.objects.select_related("within").filter(number=shipment.number).first()
     document = (own.within or own) if own else None
     return {
@@ -144,6 +149,7 @@ def _shipment(shipment: Any) -> dict[str, Any]:
         "tracking": shipment.tracking,
         "shipped_at": shipment.shipped_at,
         "told_channel_at": shipment.told_channel_at,
+        "is_told": rules.shipments != "no",
         "cost": sum((line.cost for line in shipment.lines.all()), ZERO),
         "invoice_id": shipment.invoice.pk,
         "invoice_total": shipment.invoice.total,

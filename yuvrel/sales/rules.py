@@ -184,6 +184,17 @@ declare(
         **OWN,
     ),
     Setting(
+        "shipments_told",
+        "Shipments",
+        "Whether the channel is told what has left. What it does by itself then, such as writing to the customer, it does not "
+        "where it is not told.",
+        "choice",
+        "all",
+        choices=(("all", "are told, with carrier and tracking"), ("plain", "are told alone"), ("no", "are not told")),
+        levels=OF_CONNECTIONS,
+        **{**OWN, "needs": "shipments"},
+    ),
+    Setting(
         "cancelled_goods",
         "Goods of cancelled orders",
         "What becomes of goods that were reserved for an order that is cancelled.",
@@ -323,6 +334,7 @@ NAMES = (
     "unknown_lines",
     "refund_goods",
     "cancelled_goods",
+    "shipments_told",
     "handled_by",
     "order_prefix",
     "backorders",
@@ -352,6 +364,7 @@ class OrderRules:
     ledger_contact: str
     goods_refunded: str
     goods_wait: bool
+    shipments: str
     handled_by: str
     states: Mapping[str, str]
     accounts: Mapping[str, str]
@@ -416,6 +429,7 @@ def _rules(worth: Mapping[str, Any]) -> OrderRules:
         worth["ledger_contact"],
         worth["refund_goods"],
         worth["cancelled_goods"] == "wait",
+        worth["shipments_told"],
         str(worth["handled_by"] or ""),
         *(meanings(worth[name]) for name in MAPS),
     )

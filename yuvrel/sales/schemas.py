@@ -83,6 +83,7 @@ class ShipmentOut(Schema):
     tracking: str
     shipped_at: datetime
     told_channel_at: datetime | None
+    is_told: bool
     cost: Money
     invoice_id: int
     invoice_total: Money

@@ -227,7 +227,9 @@
 										? 'in store'
 										: shipment.told_channel_at
 											? ago(shipment.told_channel_at)
-											: 'not yet'}</td
+											: shipment.is_told
+												? 'not yet'
+												: 'not told, by rule'}</td
 								><td
 									>{#if shipment.ledger_state === 'none'}<span class="soft"
 											>in the month’s summary</span
