@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from decimal import Decimal as D
 from typing import Any
 
 import pytest
@@ -11,7 +12,8 @@ from tests.channels.conftest import Standins
 from tests.channels.test_journey import World, settle
 from tests.world import make_item, make_user, set_rules
 from yuvrel.catalogue.models import Barcode, Item, Product
-from yuvrel.channels import actions, inbound, publishing, submissions
+from yuvrel.catalogue.retail import keep_prices
+from yuvrel.channels import actions, inbound, publishing, publishing_by_rule, submissions
 from yuvrel.channels.models import Connection, Listing, Publication, Run
 from yuvrel.core.content import EXAMPLE
 from yuvrel.core.errors import BadInputError, ForbiddenError, RefusedError, StaleError
@@ -84,6 +86,35 @@ def test_what_is_missing_is_said_before_anything_is_handed_in(world: World, mark
     hand_in(market)
     row.refresh_from_db()
     assert row.state == "listed"
+
+
+def test_new_listings_are_made_by_themselves_where_a_rule_says_so(world: World, market: Connection) -> None:
+    wanted, priceless = make_item("GLV-A", on_hand=5), make_item("GLV-C")
+    make_item("TOL-B")
+    keep_prices({priceless.pk: D(0)})
+    set_rules(market, category_there="tools")
+
+    def carry_out() -> dict[str, str]:
+        run = publishing_by_rule.carry_out(market)
+        if run is not None:
+            publishing.publish(run, list(publishing._ready(market, None).values_list("pk", flat=True)))
+            submissions.collect(market)
+        return dict(Publication.objects.filter(connection=market).values_list("item__sku", "state"))
+
+    # By hand, nothing; prepared by itself, nobody hands it in.
+    assert carry_out() == {}
+    for item in (wanted, priceless):
+        change(SYSTEM, Rung(Level.ITEM, item.sku, item.pk), {"publish_when": "prepare"}, timezone.now())
+    assert carry_out() == {"GLV-A": "prepared", "GLV-C": "prepared"}
+    # What was taken away comes again, until its rule says by hand; handed in is what lacks nothing; what lacks a price waits until it has one.
+    for item in (wanted, priceless):
+        change(SYSTEM, Rung(Level.ITEM, item.sku, item.pk), {"publish_when": "publish"}, timezone.now())
+    Publication.objects.all().delete()
+    assert carry_out() == {"GLV-A": "listed", "GLV-C": "prepared"}
+    assert carry_out() == {"GLV-A": "listed", "GLV-C": "prepared"}
+    keep_prices({priceless.pk: D("9.90")})
+    assert carry_out() == {"GLV-A": "listed", "GLV-C": "listed"}
+    assert Run.objects.filter(connection=market, kind="publish").count() == 2
 
 
 def test_what_is_asked_is_filled_in_by_rule_in_the_channels_words(world: World, market: Connection, gloves: Item) -> None:

@@ -15,6 +15,7 @@ from procrastinate.exceptions import UniqueViolation
 from procrastinate.jobs import Status
 
 from yuvrel.books.actions import gather_days
+from yuvrel.connectors.capabilities import Capability
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.core.errors import YuvrelError
 from yuvrel.events.actions import Consumer, subscribe, waiting_for, wake, wake_consumer
@@ -42,12 +43,13 @@ from . import (
     price_intake,
     prices,
     publishing,
+    publishing_by_rule,
     refreshing,
     sql,
     submissions,
     survey,
 )
-from .credentials import kind_of
+from .credentials import kind_of, kinds_that
 from .models import Connection, InboundMessage, OutboundMessage, Run, Snag
 from .price_rules import owner_of
 from .quarantine import attempt
@@ -484,6 +486,15 @@ def pulse() -> None:
     for name in RELAYS:
         if waiting_for(name).exists():
             wake_consumer(name)
+
+
+@every("*/10 * * * *", "channels.publish_by_rule")
+def publish_by_rule() -> None:
+    """New listings are prepared and handed in where a rule says that they are by themselves."""
+    now = timezone.now()
+    at_work = Connection.objects.filter(state=Connection.State.LIVE).exclude(pause_until__gt=now)
+    for connection in at_work.filter(kind__in=kinds_that(Capability.PUBLISHING)):
+        publishing_by_rule.carry_out(connection)
 
 
 @transaction.atomic
