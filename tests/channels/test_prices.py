@@ -12,7 +12,7 @@ from django.utils import timezone
 
 from tests.channels.conftest import Standins
 from tests.channels.test_journey import World, settle
-from tests.world import NOW, give, set_rules
+from tests.world import NOW, give, make_connection, set_rules
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Check, Drift
 from yuvrel.catalogue.models import Item
@@ -27,6 +27,7 @@ from yuvrel.pricing.actions import begin_day, keep_list
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.loading import base_list
 from yuvrel.pricing.models import PriceEntry, PriceList
+from yuvrel.pricing.queries import item_prices, price_working
 from yuvrel.rules.actions import change
 
 pytestmark = pytest.mark.django_db
@@ -65,6 +66,26 @@ def follow(world: World, **rules: Any) -> None:
 
 def states() -> dict[str, str]:
     return {row.listing.sku: row.state for row in PriceOffer.objects.select_related("listing")}
+
+
+def test_the_ladder_says_what_is_left_after_what_a_channel_keeps(world: World) -> None:
+    item = Item.objects.get(sku="SMK-S")
+    market = make_connection("market", name="Hedge", fee_percent=8)
+    make_connection("web_shop", name="No fee")
+    make_connection("market", name="Away", fee_percent=8, price_currency="GBP")
+    type_prices(SYSTEM, base_list().pk, [Typed(item.pk, D("24.60"))], timezone.now())
+
+    def after() -> dict[str, list[tuple[str, D]]]:
+        rungs = item_prices(item.pk, company_day(timezone.now()))["rungs"]
+        return {rung["name"]: [(one["name"], one["margin"]) for one in rung["after_fees"]] for rung in rungs}
+
+    # 24.60 with 23 % tax is 20.00 net; cost 8.00; 8 % of 24.60 is 1.97.
+    assert after() == {"Base prices": [("Hedge", D("50.2"))]}
+    own = keep_list(SYSTEM, None, 0, {"name": "Own", "method": "derived", "percent": D(10)})
+    Connection.objects.filter(pk=market.pk).update(price_list=own)
+    assert after() == {"Base prices": [], "Own": [("Hedge", D("53.8"))]}
+    steps = {step.label: step.value for step in price_working(own.pk, item.pk, company_day(timezone.now())).steps}
+    assert (steps["Hedge keeps"], steps["Margin after that"]) == (D("2.16"), "53.8 %")
 
 
 def test_prices_are_left_alone_until_somebody_says_where_they_are_kept(world: World) -> None:

@@ -333,6 +333,15 @@ def test_columns_say_what_the_book_says_of_every_item_in_every_list(data):
         assert whose[n] == (asked.price.list.key if asked.price else 0)
 
 
+def test_what_a_price_leaves_after_tax_and_what_the_channel_keeps():
+    # 12.00 with 20 % tax: net 10.00, cost 6.00; 8 % of 12.00 is 0.96, which leaves 3.04 of ten.
+    made = book(RETAIL, PriceList(2, "Net", taxed=False), entries=[Entry(1, 7, D(12)), Entry(2, 7, D(10))])
+    for key in (1, 2):
+        left = made.left(made.price(key, 7, TODAY), 7, D(8))
+        assert (left.net, left.cost, left.fee, left.percent) == (D(10), D(6), D("0.96"), D("30.4"))
+    assert made.left(made.price(1, 7, TODAY), 7).percent == 40
+
+
 def test_a_bundle_costs_what_its_parts_do_until_a_price_is_typed_for_it():
     # 19.95 x 2 + 7.55 = 47.45, less 10 % = 42.705.
     typed = [Entry(1, 1, D("19.95")), Entry(1, 2, D("7.55")), Entry(1, 2, D("5.00"), D(10)), Entry(1, 9, D("39.00"), D(5))]

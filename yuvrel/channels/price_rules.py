@@ -31,9 +31,10 @@ from yuvrel.people.roles import Ability
 from yuvrel.pricing import loading
 from yuvrel.pricing.floor import FLOOR
 from yuvrel.pricing.models import PlaceList
-from yuvrel.pricing.queries import add_holders, margin_steps
-from yuvrel.rules.queries import settled
+from yuvrel.pricing.queries import Seller, add_holders, add_sellers, margin_steps
+from yuvrel.rules.queries import by_level, settled
 from yuvrel.rules.registry import add_check, declare
+from yuvrel.sales.rules import order_rules_of
 
 from .credentials import kind_of, kinds_that
 from .models import ChannelGroup, Connection, Listing
@@ -116,6 +117,20 @@ def _given_to() -> dict[int, list[str]]:
 
 
 add_holders(_given_to)
+
+
+def _sellers() -> list[Seller]:
+    """Live connections that keep a part of what customers pay."""
+    rows = list(Connection.objects.filter(state=Connection.State.LIVE, kind__in=kinds_that(Capability.PRICES)).order_by("name"))
+    rules, kept = order_rules_of(rows), by_level(["price_currency"])
+    return [
+        Seller(row.name, tuple(one.list for one in speakers_of(row)), currency_of(row, kept), rules[row.pk].fee_percent)
+        for row in rows
+        if rules[row.pk].fee_percent
+    ]
+
+
+add_sellers(_sellers)
 
 
 def speakers_of(connection: Connection) -> list[core.Speaker]:

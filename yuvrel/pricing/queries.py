@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -50,6 +51,38 @@ HOLDERS: list[Holders] = []
 def add_holders(holders: Holders) -> None:
     """Make known a kind of holder: list id to the names of those that are given it."""
     HOLDERS.append(holders)
+
+
+@dataclass(frozen=True)
+class Seller:
+    """A channel that keeps a part of what its customers pay: the lists that speak for it, the first that has a price
+    counting, the currency it sells in, and the per cent it keeps."""
+
+    name: str
+    lists: tuple[int, ...]
+    currency: str
+    fee_percent: Decimal
+
+
+# Who keeps a part of the price: rooms that stand above this one say so when they load.
+SELLERS: list[Callable[[], Sequence[Seller]]] = []
+
+
+def add_sellers(sellers: Callable[[], Sequence[Seller]]) -> None:
+    """Make known channels that keep a part of the price."""
+    SELLERS.append(sellers)
+
+
+def _after_fees(book: core.PriceBook, item: int, today: date) -> dict[int, list[tuple[Seller, core.Left]]]:
+    """By list, what its price of an item leaves at each channel that shows it and keeps a part of it."""
+    found: dict[int, list[tuple[Seller, core.Left]]] = defaultdict(list)
+    for seller in (one for sellers in SELLERS for one in sellers()):
+        speakers = [core.Speaker("", key) for key in seller.lists if key in book.lists]
+        price = core.asked_price(book, speakers, item, today, currency=seller.currency).price
+        left = book.left(price, item, seller.fee_percent) if price else None
+        if price is not None and left is not None:
+            found[price.list.key].append((seller, left))
+    return found
 
 
 def _places() -> Mapping[int, list[str]]:
@@ -277,6 +310,7 @@ def item_prices(item_id: int, today: date) -> dict[str, Any]:
     lists, base = all_lists(), base_list()
     book = load_book([item_id], lists, base.pk)
     floor, given, facts = floors_of([item_id])[item_id], holders(), book.items[item_id]
+    after_fees = _after_fees(book, item_id, today)
     ordered = sorted(lists.values(), key=lambda one: (one.key != base.pk, one.name.casefold()))
 
     def rung(one: core.PriceList) -> dict[str, Any]:
@@ -289,6 +323,10 @@ def item_prices(item_id: int, today: date) -> dict[str, Any]:
             "currency": one.currency,
             "taxed": one.taxed,
             "given_to": given.get(one.key, []),
+            "after_fees": [
+                {"name": seller.name, "percent": seller.fee_percent, "margin": _rounded(left.percent)}
+                for seller, left in after_fees.get(one.key, [])
+            ],
             "breaks": [_entry(q, p.amount, p.previous) for q, p in priced if p is not None],
             "entries": [
                 _entry(e.from_quantity, e.price, e.previous, e.starts, e.ends) for e in book.entries.get((one.key, item_id), ())
@@ -307,6 +345,10 @@ def item_prices(item_id: int, today: date) -> dict[str, Any]:
     }
 
 
+def _rounded(percent: Decimal | None) -> Decimal | None:
+    return None if percent is None else round(percent, 1)
+
+
 def _entry(
     least: Decimal, price: Decimal, previous: Decimal | None, starts: date | None = None, ends: date | None = None
 ) -> dict[str, Any]:
@@ -322,9 +364,16 @@ def price_working(list_id: int, item_id: int, today: date) -> Working:
     lists = all_lists()
     book = load_book([item_id], lists)
     asked = core.asked_price(book, [core.Speaker("List", row.pk)], item_id, today, currency=row.currency)
-    margin = margin_steps(asked.price, book, item_id) if asked.price else ()
     if asked.price is None:
         return asked.working(f"{item.title} · {row.name}")
+    margin = margin_steps(asked.price, book, item_id)
+    for seller, left in _after_fees(book, item_id, today).get(row.pk, []):
+        kept = f"{spoken(seller.fee_percent)} % of the price with tax"
+        said = "none" if left.percent is None else f"{spoken(round(left.percent, 1))} %"
+        margin += (
+            Step(f"{seller.name} keeps", left.fee, kept, kind="fact", unit=row.currency),
+            Step("Margin after that", said, "of the net price", kind="fact"),
+        )
     price = asked.price
     note = f"{spoken(price.previous)} is shown beside it as the price before." if price.previous is not None else ""
     result = Step("Price", price.amount, "with tax" if row.taxed else "without tax", kind="result", unit=row.currency)

@@ -262,6 +262,14 @@ class TypedPriceOut(Schema):
     ends_on: date | None
 
 
+class AfterFeeOut(Schema):
+    """What a price leaves, in per cent of the net, at a channel that keeps so many per cent of it."""
+
+    name: str
+    percent: Quantity
+    margin: Quantity | None
+
+
 class RungPriceOut(Schema):
     """One list's price of an item: what it is, how it comes about, what it leaves, and who sees it."""
 
@@ -278,6 +286,7 @@ class RungPriceOut(Schema):
     margin: Quantity | None
     below_floor: bool
     given_to: list[str]
+    after_fees: list[AfterFeeOut]
     breaks: list[TypedPriceOut]
     entries: list[TypedPriceOut]
 

@@ -56,9 +56,11 @@
 							>{/if}{/each}</td
 				>
 				<td class="long soft"
-					>{rung.base
-						? 'everybody without another list'
-						: rung.given_to.join(', ') || 'nobody yet'}</td
+					>{rung.base ? 'everybody without another list' : rung.given_to.join(', ') || 'nobody yet'}
+					{#each rung.after_fees as one (one.name)}<span class="block small"
+							>{one.name} keeps {figure(one.percent)} %:
+							<b>{one.margin === null ? 'nothing' : percent(one.margin)}</b> margin after that</span
+						>{/each}</td
 				>
 			</tr>
 		{/each}
