@@ -186,8 +186,7 @@ declare(
     Setting(
         "shipments_told",
         "Shipments",
-        "Whether the channel is told what has left. What it does by itself then, such as writing to the customer, it does not "
-        "where it is not told.",
+        "Whether the channel is told what has left. Where it is not, it writes to no customer of it either.",
         "choice",
         "all",
         choices=(("all", "are told, with carrier and tracking"), ("plain", "are told alone"), ("no", "are not told")),

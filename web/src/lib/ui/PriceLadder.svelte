@@ -45,7 +45,7 @@
 					>{#if rung.previous}<s>{figure(rung.previous)}</s>{/if}</td
 				>
 				<td class="num" class:bad={rung.below_floor}>{percent(rung.margin)}</td>
-				<td class="soft">{rung.currency} {rung.taxed ? 'with tax' : 'net'}</td>
+				<td class="soft terms">{rung.currency} {rung.taxed ? 'with tax' : 'net'}</td>
 				<td class="soft"
 					>{rung.source || '–'}{rung.ends_on ? `, until ${day(rung.ends_on)}` : ''}
 					{#each rung.breaks as one (one.from_quantity)}<span class="block small"
@@ -58,8 +58,8 @@
 				<td class="long soft"
 					>{rung.base ? 'everybody without another list' : rung.given_to.join(', ') || 'nobody yet'}
 					{#each rung.after_fees as one (one.name)}<span class="block small"
-							>{one.name} keeps {figure(one.percent)} %:
-							<b>{one.margin === null ? 'nothing' : percent(one.margin)}</b> margin after that</span
+							><b>{one.margin === null ? 'nothing' : percent(one.margin)}</b>
+							{`after ${one.name}’s ${Number(one.percent)}\u00a0%`}</span
 						>{/each}</td
 				>
 			</tr>
@@ -95,6 +95,9 @@
 	}
 	.silent td {
 		color: var(--ink-soft);
+	}
+	.terms {
+		white-space: nowrap;
 	}
 	.bad {
 		color: var(--madder);

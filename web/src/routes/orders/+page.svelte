@@ -120,7 +120,9 @@
 					: wanted === 'back'
 						? 'No cancelled order has goods to put back.'
 						: 'No order yet. Connect a channel and its orders come in here.'}
-			first={{ text: 'Connections', path: '/connections' }}
+			first={wanted === 'back'
+				? { text: 'Every order', path: '/orders?state=' }
+				: { text: 'Connections', path: '/connections' }}
 		/>
 	{/if}
 	{#snippet totals()}
