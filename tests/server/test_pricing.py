@@ -104,6 +104,31 @@ def test_a_bundle_follows_what_its_parts_cost(place: Any) -> None:
     queries.sheet(TODAY)
 
 
+def sent_in(kind: str, text: str) -> tuple[dict[str, int], str]:
+    """What a sheet that is sent in comes to, and what is wrong in it."""
+    row = intake.send(SYSTEM, kind, f"{kind}.csv", text.encode(), NOW)
+    intake.work(row.pk, timezone.now)
+    row.refresh_from_db()
+    return row.counts, str(row.wrong)
+
+
+def test_sheets_neither_hold_nor_take_the_price_of_a_bundle_that_follows_its_parts(place: Any) -> None:
+    part = make_item("PART")
+    kit = make_bundle("KIT", {part: 2})
+    set_parts(SYSTEM, kit.pk, kit.version, [(part.pk, D(2))], D(0))
+    assert base_list() and ItemPrice.objects.get(item=kit).amount == 20
+    for kind, unchanged in (("prices", 1), ("items", 2)):
+        text = "".join(intake.everything(kind))
+        assert "20.00" not in text
+        counts, _ = sent_in(kind, text)
+        assert (counts["unchanged"], counts["changed"], counts["wrong"]) == (unchanged, 0, 0)
+    for kind, text in (("prices", "list,sku,price\nBase prices,KIT,19.00\n"), ("items", "sku,price\nKIT,19.00\n")):
+        counts, said = sent_in(kind, text)
+        assert counts["wrong"] == 1 and "is what its parts cost" in said
+    (row,) = [one for one in queries.sheet(TODAY)["rows"] if one.base]
+    assert (row.typed, row.priced) == (1, 2)
+
+
 def test_base_derived_and_cost_lists_of_one_item_and_its_bundle(place: Any) -> None:
     item = make_item("A", on_hand=4, cost="6.00")
     bundle = make_bundle("B", {item: 3})

@@ -37,7 +37,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 from .actions import ItemDraft, add_item
 from .models import Barcode, Item, Product, TaxClass
 from .products import change, change_items, items_of, put_facts
-from .retail import priced
+from .retail import of_parts, priced
 from .texts import formatted
 
 MOST_MILLIMETRES = Decimal(100_001)
@@ -138,7 +138,8 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
             "sku": item.sku,
             "options": item.options,
             "kind": item.kind,
-            "price": item.price,
+            # What costs what its parts do has nothing typed in.
+            **({"price": item.price} if item.percent_off_parts is None else {}),
             "barcodes": codes[item.pk],
             "weight_grams": item.weight_grams,
             **{side: getattr(item, side) for side in SIDES},
@@ -171,6 +172,7 @@ def judge() -> Judge:
     titles = dict(Product.objects.order_by("pk").values_list("title", "pk"))
     told: dict[int | str, dict[str, Any]] = {}
     taxes = {name.casefold() for name in TaxClass.objects.values_list("name", flat=True)}
+    follow = {normal_sku(sku) for sku in of_parts().values_list("sku", flat=True)}
 
     def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
         product, active = items.get(normal_sku(values["sku"]), (0, True))
@@ -180,6 +182,8 @@ def judge() -> Judge:
             return "product", "is needed for a new item"
         if "tax_class" in values and values["tax_class"].casefold() not in taxes:
             return "tax_class", "is no tax class"
+        if "price" in values and normal_sku(values["sku"]) in follow:
+            return "price", "is what its parts cost; give the bundle a price of its own first"
         before = told.setdefault(titles.get(values["product"], values["product"]) if is_new else product, {})
         for name in OF_PRODUCT:
             if name in values and before.setdefault(name, values[name]) != values[name]:

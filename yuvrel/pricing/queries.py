@@ -130,7 +130,7 @@ def sheet(today: date) -> dict[str, Any]:
     typed = dict(PriceEntry.objects.values_list("list_id").annotate(n=Count("item", distinct=True)).order_by())
     given, base = holders(), base_list()
     if columns.ids:
-        typed[base.pk] = ItemPrice.objects.filter(item__active=True).count()
+        typed[base.pk] = ItemPrice.objects.filter(item__active=True, item__percent_off_parts=None).count()
 
     def shown(row: PriceList) -> dict[str, Any]:
         one = lists[row.pk]
@@ -252,8 +252,9 @@ def _known(item: Item) -> dict[str, Any]:
 
 def _shown(rows: QuerySet[Item], row: PriceList, show: str, today: date) -> QuerySet[Item]:
     if show == "own":
+        own = ItemPrice.objects.filter(item=OuterRef("pk"), item__percent_off_parts=None)
         typed = Q(Exists(PriceEntry.objects.filter(list=row, item=OuterRef("pk"))))
-        return rows.filter(typed | Q(Exists(ItemPrice.objects.filter(item=OuterRef("pk"))))) if row.base else rows.filter(typed)
+        return rows.filter(typed | Q(Exists(own))) if row.base else rows.filter(typed)
     if show in ("below", "none"):
         lists = all_lists()
         columns = load_columns(None, lists, today)

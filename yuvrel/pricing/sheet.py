@@ -9,6 +9,7 @@ from django.utils import timezone
 
 from yuvrel.catalogue.models import Item, ItemPrice
 from yuvrel.catalogue.products import items_of
+from yuvrel.catalogue.retail import of_parts
 from yuvrel.core import bounds
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.intake import Column, Judge, Read, Wrong, amount, day, money, quantity, said_day, words
@@ -44,7 +45,8 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
     """What is typed into every list, the items' own prices first."""
     base = PriceList.objects.filter(base=True).values_list("name", flat=True).first()
     if base is not None:
-        for sku, price in ItemPrice.objects.filter(item__active=True).order_by("item__sku").values_list("item__sku", "amount"):
+        typed = ItemPrice.objects.filter(item__active=True, item__percent_off_parts=None).order_by("item__sku")
+        for sku, price in typed.values_list("item__sku", "amount"):
             yield _row({"list": base, "sku": sku, "price": price})
     rows = PriceEntry.objects.filter(item__active=True).select_related("list", "item").order_by("list__name", "item__sku", "pk")
     for row in rows.iterator(2000):
@@ -68,6 +70,7 @@ def judge() -> Judge:
     """The list and the item are known, a new row has a price, and an item's own shows none before it."""
     lists = {name.casefold(): base for name, base in PriceList.objects.values_list("name", "base")}
     items = {normal_sku(sku) for sku in Item.objects.filter(active=True).values_list("sku", flat=True)}
+    follow = {normal_sku(sku) for sku in of_parts().values_list("sku", flat=True)}
 
     def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
         if values["list"].casefold() not in lists:
@@ -79,11 +82,10 @@ def judge() -> Judge:
         if values.get("from_day") and values.get("until_day") and values["until_day"] < values["from_day"]:
             return "until_day", "is before the first day"
         dated = values.get("from_day") or values.get("until_day")
-        if (
-            "previous" in values
-            and lists[values["list"].casefold()]
-            and not (dated or from_quantity(values.get("from_quantity")))
-        ):
+        own = lists[values["list"].casefold()] and not (dated or from_quantity(values.get("from_quantity")))
+        if own and normal_sku(values["sku"]) in follow:
+            return "price", "is what its parts cost; give the bundle a price of its own first"
+        if own and "previous" in values:
             return "previous", "cannot stand beside the item's own price: give the row a first day"
         return ""
 
