@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal as D
 from io import StringIO
@@ -155,6 +156,11 @@ def test_a_channel_that_takes_its_own_orders_off_is_told_what_is_on_hand(company
     assert list(Listing.objects.filter(connection=shop).order_by("pk").values_list("offered", flat=True)) == [5, 8]
     # Others see what is free.
     assert channels.offer_working(other.pk, NOW.date()).result == 3
+    # An order that is cancelled is none that the channel takes off, though its goods are still to be put back.
+    gone = incoming(shop, order_line(item, 3), order_line(kit, 1), version=2, cancelled=True, goods_wait=True)
+    last = SalesOrder.objects.get(connection=shop)
+    take_order(SYSTEM, replace(gone, external_id=last.external_id, number=last.external_number), NOW)
+    assert [channels.offer_working(row.pk, NOW.date()).result for row in shown] == [2, 7]
 
 
 def test_projected_stock_counts_what_is_due_in_time(company: Location) -> None:

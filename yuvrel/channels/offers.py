@@ -40,7 +40,7 @@ from yuvrel.people.queries import company_day
 from yuvrel.rules.models import SettingChange
 from yuvrel.rules.queries import by_level
 from yuvrel.rules.registry import SETTINGS
-from yuvrel.sales.models import Reservation
+from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.stock.models import StockBalance
 
 from . import dispatch, places_there, selling, sql, standing, submissions
@@ -175,10 +175,10 @@ def _pools(pool: Pool, items: _Numbered, feeds: Sequence[int]) -> Units:
 
 
 def _own(item_ids: Sequence[int], places: Sequence[int], connection_id: int) -> dict[tuple[int, int], Decimal]:
-    """What is reserved of each item at each place for orders of one connection."""
+    """What is reserved of each item at each place for open orders of one connection."""
     rows = Reservation.objects.filter(
         item_id__any_of=item_ids, location_id__in=places, state=Reservation.State.OPEN, line__order__connection=connection_id
-    )
+    ).exclude(line__order__state=SalesOrder.State.CANCELLED)
     sums = rows.values_list("item_id", "location_id").annotate(units=Sum("quantity")).order_by()
     return {(item, place): units for item, place, units in sums}
 
