@@ -362,6 +362,13 @@ def _pay_back(order: Doc, amount: Decimal, lines: list[Doc], key: str, note: str
     return made
 
 
+def _goods_changed(account: str, product: Doc, event: str = "product.changed") -> None:
+    """Keep a product that is another than before, and tell who listens."""
+    product["updated_at"] = stamp(store(), account)
+    store().amend(account, "product", str(product["id"]), product)
+    hooks.tell(store(), account, event, product)
+
+
 def _changed(account: str, order: Doc) -> None:
     """Keep an order that is another than before, and tell who listens."""
     order |= {"version": order["version"] + 1, "updated_at": stamp(store(), account)}
@@ -547,7 +554,7 @@ def edit_quantity(account: str) -> Response:
     with store().transaction():
         product, variant = _variants(account, [request.form["id"]])[request.form["id"]]
         variant["quantity"] = max(0, int(money(request.form["quantity"], "quantity")))
-        store().amend(account, "product", str(product["id"]), product)
+        _goods_changed(account, product, "stock.changed")
     return redirect(f"/shop/{account}/office?said=Saved.")
 
 
@@ -557,7 +564,7 @@ def edit_price(account: str) -> Response:
     with store().transaction():
         product, variant = _variants(account, [request.form["id"]])[request.form["id"]]
         variant["price"] = str(max(Decimal(0), money(request.form["price"], "price")).quantize(CENT))
-        store().amend(account, "product", str(product["id"]), product)
+        _goods_changed(account, product)
     return redirect(f"/shop/{account}/office?said=Saved.")
 
 
@@ -570,7 +577,7 @@ def edit_words(account: str) -> Response:
         told = {name: request.form.get(name, "").strip()[:2000] for name in ("text", "maker")}
         labels = [label.strip() for label in request.form.get("labels", "").split(",") if label.strip()]
         product |= {**told, "labels": labels, "details": {name.strip(): value.strip() for name, _, value in details}}
-        store().amend(account, "product", str(product["id"]), product)
+        _goods_changed(account, product)
     return redirect(f"/shop/{account}/office?said=Saved.")
 
 

@@ -355,7 +355,16 @@ def test_things_happened_between_1990_and_a_day_from_now(at: str, right: bool) -
 def test_what_passes_the_door_fits_every_column_behind_it() -> None:
     """Read from the columns themselves: a million times the largest quantity, a hundred times the largest document."""
     room = {3: bounds.MOST_UNITS * 1000, 6: bounds.MOST_PRICE, 2: bounds.MOST_TOTAL}
-    percent = {"share_percent", "fee_percent", "tax_percent", "percent", "safety_figure", "lead_deviation_days", "runs_out"}
+    percent = {
+        "share_percent",
+        "fee_percent",
+        "tax_percent",
+        "percent",
+        "safety_figure",
+        "lead_deviation_days",
+        "runs_out",
+        "percent_off_parts",
+    }
     tried = 0
     for model in apps.get_models():
         if not model.__module__.startswith("yuvrel."):

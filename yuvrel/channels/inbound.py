@@ -18,7 +18,7 @@ from django.utils.dateparse import parse_datetime
 from yuvrel.catalogue.models import FormerCode, Item
 from yuvrel.catalogue.products import items_of
 from yuvrel.connectors.base import Page, order_states, pages, read
-from yuvrel.connectors.capabilities import Capability, Orders, Webhooks
+from yuvrel.connectors.capabilities import Capability, Listings, Orders, Webhooks
 from yuvrel.connectors.http import ConnectorError, NonsenseError, RefusedThereError
 from yuvrel.connectors.messages import Raw, RemoteLine, RemoteOrder, RemotePayment, RemoteRefund, Unreadable
 from yuvrel.core.bounds import EARLIEST, check_happened
@@ -34,6 +34,7 @@ from yuvrel.sales.incoming import IncomingLine, IncomingOrder, IncomingPayment
 from yuvrel.sales.models import SalesOrder
 from yuvrel.sales.rules import OrderRules, order_rules
 
+from . import linking
 from .credentials import connector_as, kind_of
 from .models import ChannelGroup, Connection, Feed, HeardWord, InboundMessage, Listing
 from .places_there import NAME as PLACES
@@ -436,10 +437,14 @@ def _by_sku(skus: list[str]) -> dict[str, Item]:
 
 
 def take_event(connection: Connection, body: dict[str, Any]) -> InboundMessage | None:
-    """Keep the order in a verified webhook; None when there is nothing new in it."""
+    """Keep the order in a verified webhook, or what it says of goods; None when there is no order to apply."""
     if Capability.WEBHOOKS not in kind_of(connection).can:
         raise NonsenseError("This kind of connection sends no webhooks.")
     connector = connector_as(connection, Webhooks)
+    goods = connector.goods_in(body)
+    if goods and isinstance(connector, Listings):
+        linking.hear(connection, connector, goods, timezone.now())
+        return None
     raw = connector.order_in(body)
     return keep(connection, read_order(connector, raw, timezone.now()), "webhook") if raw else None
 

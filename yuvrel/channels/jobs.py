@@ -357,6 +357,12 @@ def take_listings(run_id: int, create: int, by: str, role: str, user_id: int) ->
     _report(run_id, user_id)
 
 
+@company_job("channels.pair_new")
+def pair_new(connection_id: int) -> None:
+    """Pair listings that an account told of by itself."""
+    linking.pair_new(Connection.objects.get(pk=connection_id))
+
+
 @company_job("channels.pictures")
 def take_pictures(run_id: int) -> None:
     """Take in pictures of products that have none. A run whose worker died is begun anew: what is here stays."""

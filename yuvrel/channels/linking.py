@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import Any
 
@@ -13,7 +13,7 @@ from yuvrel.catalogue.actions import add_product
 from yuvrel.catalogue.models import Barcode, FormerCode, Item
 from yuvrel.connectors.base import pages
 from yuvrel.connectors.capabilities import Listings
-from yuvrel.connectors.messages import RemoteListing, Unreadable
+from yuvrel.connectors.messages import Raw, RemoteListing, Unreadable
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError, YuvrelError
 from yuvrel.core.pairing import ItemFacts, ListingFacts, PairingIndex, Verdict
 from yuvrel.events.actions import record, wake
@@ -114,6 +114,32 @@ def take_listings(actor: Actor, connection_id: int, at: datetime, *, create: boo
     return run
 
 
+def hear(connection: Connection, connector: Listings, rows: Sequence[Raw], at: datetime) -> None:
+    """Take in what a channel says of some listings by itself: what it says otherwise than we do is marked as after a whole
+    reading, new ones are paired by a job. Of an account whose listings were never read nothing is taken in."""
+    if not connection.listings.exists():  # type: ignore[attr-defined]
+        return
+    found = [read_row(connector.read_listing, raw) for raw in rows]
+    sound = [row for row in found if isinstance(row, RemoteListing)]
+    odd = [row for row in found if isinstance(row, Unreadable)]
+    if odd:
+        _report_unread(connection, odd)
+    new, changed = _keep(connection, sound, at, told=True)
+    if changed:
+        heard = Listing.objects.filter(connection=connection, external_id__in=[row.external_id for row in sound])
+        listing_facts.compare(SYSTEM, connection, list(heard.values_list("pk", flat=True)))
+    if new:
+        wake("channels.pair_new", f"pair:{connection.pk}", connection_id=connection.pk)
+
+
+def pair_new(connection: Connection) -> None:
+    """Pair what a channel told of by itself, and remember its words."""
+    _pair_all(SYSTEM, connection)
+    rules = listing_facts.FactRules.of(connection)
+    listing_facts.note_words(connection, Listing.objects.filter(connection=connection), rules.fields)
+    picture_intake.ask_pictures(connection)
+
+
 def _report_unread(connection: Connection, unread: list[Unreadable]) -> None:
     """One snag names the listings that cannot be read; the next reading without any closes it."""
     if not unread:
@@ -124,23 +150,36 @@ def _report_unread(connection: Connection, unread: list[Unreadable]) -> None:
 
 
 @transaction.atomic
-def _keep(connection: Connection, rows: Iterable[RemoteListing], at: datetime) -> tuple[int, int]:
-    """Write what a page says of each listing, known ones and new ones, in a few statements; the last word counts.
-    Returns how many are new and how many changed."""
-    told = {row.external_id: row for row in rows}
-    known = list(Listing.objects.filter(connection=connection, external_id__in=told))
+def _keep(connection: Connection, rows: Iterable[RemoteListing], at: datetime, *, told: bool = False) -> tuple[int, int]:
+    """Write what a page, or an account by itself (`told`), says of each listing, known ones and new ones, in a few
+    statements; the last word counts. Returns how many are new and how many changed."""
+    said = {row.external_id: row for row in rows}
+    known = list(Listing.objects.select_for_update().filter(connection=connection, external_id__in=said).order_by("pk"))
+    late = {listing.external_id for listing in known if _is_overtaken(listing, said[listing.external_id], at, told=told)}
+    known = [listing for listing in known if listing.external_id not in late]
+    said = {key: row for key, row in said.items() if key not in late}
     kept = {listing.pk: listing.kept_there for listing in known}
     changed = 0
     for listing in known:
-        facts = _facts(told.pop(listing.external_id), at)
-        changed += any(getattr(listing, name) != facts[name] for name in FACTS if name != "shown_at")
+        facts = _facts(said.pop(listing.external_id), at)
+        changed += any(getattr(listing, name) != facts[name] for name in FACTS if name not in MOMENTS)
         for name, value in facts.items():
             setattr(listing, name, value)
     update_many(known, FACTS)
     _follow_store([listing for listing in known if listing.kept_there != kept[listing.pk]])
-    new = [Listing(connection=connection, external_id=key, **_facts(row, at)) for key, row in told.items()]
+    new = [Listing(connection=connection, external_id=key, **_facts(row, at)) for key, row in said.items()]
     Listing.objects.bulk_create(new, ignore_conflicts=True)
     return len(new), changed
+
+
+def _is_overtaken(listing: Listing, row: RemoteListing, at: datetime, *, told: bool) -> bool:
+    """Whether a later word is here already: messages come twice and in any order, and one may come while a page that was
+    read before it is still under way. A whole reading counts in any other case, as the channel's clock may be put back."""
+    if row.said_at is None or listing.said_at is None:
+        return False
+    if told:
+        return row.said_at <= listing.said_at
+    return listing.shown_at is not None and listing.shown_at > at and row.said_at < listing.said_at
 
 
 def _follow_store(moved: Iterable[Listing]) -> None:
@@ -167,8 +206,11 @@ FACTS = (
     "kept_there",
     "told",
     "shown",
+    "said_at",
     "shown_at",
 )
+# When it was said and heard: no difference of what it says.
+MOMENTS = ("said_at", "shown_at")
 
 
 def _facts(row: RemoteListing, at: datetime) -> dict[str, Any]:
@@ -185,6 +227,7 @@ def _facts(row: RemoteListing, at: datetime) -> dict[str, Any]:
         "kept_there": row.kept_there,
         "told": row.told(),
         "shown": row.quantity,
+        "said_at": row.said_at,
         "shown_at": at,
     }
 

@@ -344,12 +344,14 @@ def _differing(listings: Sequence[Listing], said: Facts, rules: FactRules) -> di
     return found
 
 
-def compare(actor: Actor, connection: Connection) -> tuple[int, int]:
-    """Compare all that a channel says with what is here, once its listings were read: take over what the rule says, and
-    mark where somebody has to choose. Returns (facts taken over, listings that say otherwise)."""
+def compare(actor: Actor, connection: Connection, only: Collection[int] | None = None) -> tuple[int, int]:
+    """Compare all that a channel says with what is here, once its listings (or `only` these) were read: take over what the
+    rule says, and mark where somebody has to choose. Returns (facts taken over, listings that say otherwise)."""
     rules = FactRules.of(connection)
     over = left = 0
-    pks = list(connection.listings.filter(link=Listing.Link.LINKED).order_by("pk").values_list("pk", flat=True))  # type: ignore[attr-defined]
+    paired = connection.listings.filter(link=Listing.Link.LINKED)  # type: ignore[attr-defined]
+    paired = paired if only is None else paired.filter(pk__in=only)
+    pks = list(paired.order_by("pk").values_list("pk", flat=True))
     for begin_at in range(0, len(pks), CHUNK):
         with transaction.atomic():
             rows = list(Listing.objects.select_for_update().filter(pk__any_of=pks[begin_at : begin_at + CHUNK]).order_by("pk"))

@@ -150,6 +150,7 @@ class Listing(models.Model):
     units = models.PositiveIntegerField(default=1, help_text="Units of the item that one of it stands for: a tray of twelve")
     link_reason = models.CharField(max_length=120, blank=True)
     shown = models.DecimalField(**QUANTITY, null=True)
+    said_at = models.DateTimeField(null=True, help_text="When it changed last, by the channel's own clock")
     shown_at = models.DateTimeField(null=True)
     offered = models.DecimalField(**QUANTITY, null=True)
     offered_at = models.DateTimeField(null=True)

@@ -273,7 +273,7 @@ class Refunds(Orders):
 
 
 class Webhooks(Orders):
-    """The account tells of orders by itself."""
+    """The account tells of orders by itself, and may tell of goods."""
 
     @abstractmethod
     def register_webhook(self, url: str) -> str:
@@ -286,6 +286,10 @@ class Webhooks(Orders):
     @abstractmethod
     def order_in(self, event: dict[str, Any]) -> Raw | None:
         """The order inside a webhook's body, as it came, or None for an event we do not use."""
+
+    def goods_in(self, event: dict[str, Any]) -> list[Raw]:
+        """The listings inside a webhook's body, as `listings` gives them; none for an event about something else."""
+        return []
 
 
 class Documents(ABC):

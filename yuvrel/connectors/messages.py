@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from datetime import date
+from datetime import date, datetime
 from decimal import Decimal
 from typing import Annotated, Any, Literal
 
@@ -62,6 +62,14 @@ def _as_count(value: Any) -> int:
     return min(int(value), MOST_GRAMS) if whole and len(str(value)) < 12 else 0
 
 
+def _as_moment(value: Any) -> datetime | None:
+    try:
+        found = datetime.fromisoformat(str(value))
+        return bounds.check_happened(found, "") if found.tzinfo else None
+    except (ValueError, OverflowError, BadInputError):
+        return None
+
+
 def _as_tags(value: Any) -> list[str]:
     texts = [_short(one, bounds.NAME) for one in value[:MOST_TAGS]] if isinstance(value, list) else []
     return [text for text in texts if text]
@@ -117,7 +125,7 @@ class RemotePicture(Message):
 
 
 class RemoteListing(Message):
-    """One thing the channel shows for sale."""
+    """One thing the channel shows for sale; `said_at`: when it changed, by the channel's own clock."""
 
     external_id: Key = Field(min_length=1)
     group_id: Key = ""
@@ -139,6 +147,7 @@ class RemoteListing(Message):
     attributes: Annotated[dict[str, str], BeforeValidator(_as_attributes)] = Field(default_factory=dict)
     pictures: Annotated[list[RemotePicture], BeforeValidator(_as_pictures)] = Field(default_factory=list)
     state: Literal["live", "hidden", "ended", "draft"] = "live"
+    said_at: Annotated[AwareDatetime | None, BeforeValidator(_as_moment)] = None
 
     def told(self) -> dict[str, Any]:
         """What it says beside codes, options and price, as JSON; what it leaves out is left out."""

@@ -161,6 +161,7 @@ class WebShop(Connector, Pictures, Places, States, GroupPrices, Webhooks, Shipme
                 "tags": product.get("labels") or [],
                 "attributes": product.get("details") or {},
                 "pictures": product.get("pictures") or [],
+                "said_at": product.get("updated_at"),
                 "state": STANDING.get(str(product.get("state") or "live"), "hidden"),
             },
         )
@@ -235,6 +236,12 @@ class WebShop(Connector, Pictures, Places, States, GroupPrices, Webhooks, Shipme
     def send_test(self) -> None:
         """A test event, sent like any other."""
         self.caller.call("POST", "/api/webhooks/test", json={})
+
+    def goods_in(self, event: dict[str, Any]) -> list[Raw]:
+        """The variants of the product that an event is about."""
+        if not str(event.get("type", "")).startswith(("product.", "stock.")):
+            return []
+        return raw_rows(_variants(event.get("data")))
 
     def order_in(self, event: dict[str, Any]) -> Raw | None:
         """The order in an order event."""
