@@ -71,6 +71,17 @@ def test_what_is_changed_there_is_here_at_once(world: World) -> None:
     assert item.product.brand == "Varga of Larkmead"
 
 
+def test_a_message_that_cannot_be_taken_in_whole_comes_again(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    office(world, "words", "v1", text="", maker="Varga")
+    (call,) = waiting()
+    with monkeypatch.context() as broken, pytest.raises(AssertionError):
+        broken.setattr("yuvrel.channels.listing_facts.compare", lambda *_: 1 / 0)
+        hear(call)
+    assert "brand" not in listing(world).told
+    hear(call)
+    assert listing(world).says_otherwise
+
+
 def test_an_older_word_never_comes_over_a_later_one(world: World) -> None:
     for quantity in ("10", "20", "30"):
         office(world, "quantity", "v1", quantity=quantity)

@@ -16,6 +16,7 @@ from tests.world import give, set_rules
 from yuvrel.books.models import JournalLine
 from yuvrel.catalogue.models import Category
 from yuvrel.channels import actions, inbound, linking, offers, prices, snags, submissions
+from yuvrel.channels.credentials import connector_for
 from yuvrel.channels.jobs import ask_for, relay_now
 from yuvrel.channels.models import Connection, Listing, Snag, Submission, SubmittedLine
 from yuvrel.channels.schedules import due_parts
@@ -363,6 +364,14 @@ def test_an_item_says_within_how_many_days_it_is_sent_there(world: World, market
     change(SYSTEM, Rung(Level.ITEM, item.sku, item.pk), {"send_days": INHERIT}, timezone.now())
     settle()
     assert there(world, "o2")["send_days"] == 3
+
+
+@pytest.mark.parametrize("days", [-1, 9999, "soon", {"x": 1}, 10**30])
+def test_odd_days_of_one_offer_keep_no_other_from_being_read(world: World, market: Connection, days: Any) -> None:
+    with world.standins.store.transaction():
+        world.standins.store.amend("hedge", "offer-ie", "o1", {**there(world, "o1"), "send_days": days})
+    found = connector_for(market).read_shown(["o1", "o2"])  # type: ignore[attr-defined]
+    assert list(found) == ["o2"]
 
 
 def test_where_a_channel_does_not_say_until_when_a_rule_does(world: World) -> None:

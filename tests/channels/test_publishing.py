@@ -114,6 +114,7 @@ def test_new_listings_are_made_by_themselves_where_a_rule_says_so(world: World, 
     assert carry_out() == {"GLV-A": "listed", "GLV-C": "prepared"}
     keep_prices({priceless.pk: D("9.90")})
     assert carry_out() == {"GLV-A": "listed", "GLV-C": "listed"}
+    assert publishing_by_rule.carry_out(market) is None
     assert Run.objects.filter(connection=market, kind="publish").count() == 2
 
 

@@ -101,7 +101,6 @@ def test_a_bundle_follows_what_its_parts_cost(place: Any) -> None:
     assert own()["CRATE"] == 450
     type_prices(SYSTEM, base.pk, [Typed(kit.pk, None)], NOW)
     assert "CRATE" not in own() and price(base.pk, crate) is None
-    queries.sheet(TODAY)
 
 
 def sent_in(kind: str, text: str) -> tuple[dict[str, int], str]:

@@ -112,6 +112,23 @@ def test_goods_of_a_cancelled_order_wait_until_they_are_put_back(company: Locati
 
 
 @pytest.mark.django_db
+def test_of_an_order_cancelled_after_a_part_had_left_the_rest_is_put_back(company: Location) -> None:
+    part = make_item(on_hand=20)
+    kit, shop = make_bundle("KIT", {part: 3}), make_connection(cancelled_goods="wait")
+    line = order_line(kit, 4)
+    order = take_order(SYSTEM, incoming(shop, line, external_id="a", number="a"), NOW).order
+    ship(SYSTEM, order.pk, at=NOW, quantities={order.lines.get().pk: D(1)})
+    gone = incoming(shop, line, external_id="a", number="a", version=2, cancelled=True, goods_wait=True)
+    take_order(SYSTEM, gone, NOW)
+    balance = StockBalance.objects.get(item=part)
+    assert (balance.on_hand, balance.committed) == (17, 9)
+    assert_invariants()
+    assert put_back(SYSTEM, order.pk)[1] == 9
+    assert StockBalance.objects.get(item=part).committed == 0
+    assert_invariants()
+
+
+@pytest.mark.django_db
 @pytest.mark.parametrize(
     ("change", "field", "said"),
     [

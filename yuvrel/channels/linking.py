@@ -114,6 +114,7 @@ def take_listings(actor: Actor, connection_id: int, at: datetime, *, create: boo
     return run
 
 
+@transaction.atomic
 def hear(connection: Connection, connector: Listings, rows: Sequence[Raw], at: datetime) -> None:
     """Take in what a channel says of some listings by itself: what it says otherwise than we do is marked as after a whole
     reading, new ones are paired by a job. Of an account whose listings were never read nothing is taken in."""

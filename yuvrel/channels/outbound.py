@@ -26,7 +26,7 @@ from yuvrel.core.money import round_money
 from yuvrel.people.queries import company
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import Capture, CreditNote, Shipment, ShipmentLine
-from yuvrel.sales.rules import order_rules
+from yuvrel.sales.rules import order_rules, order_rules_of
 
 from . import ledger_known
 from .credentials import connector_as, connector_for
@@ -55,9 +55,11 @@ ANSWER = "answer"
 def queue_shipments(shipment_ids: Iterable[int]) -> set[int]:
     """Queue shipments for the channels whose orders they fulfil, where these are told."""
     woken: set[int] = set()
-    for shipment in Shipment.objects.filter(pk__in=list(shipment_ids)).select_related("order__connection"):
+    shipments = list(Shipment.objects.filter(pk__in=list(shipment_ids)).select_related("order__connection"))
+    rules = order_rules_of({shipment.order.connection for shipment in shipments})
+    for shipment in shipments:
         connection = shipment.order.connection
-        if Capability.SHIPMENTS in KINDS[connection.kind].can and order_rules(connection).shipments != "no":
+        if Capability.SHIPMENTS in KINDS[connection.kind].can and rules[connection.pk].shipments != "no":
             woken |= queue("shipment", [shipment.pk], connection)
         if Capability.CAPTURES in KINDS[connection.kind].can:
             taken = list(shipment.captures.values_list("pk", flat=True))  # type: ignore[attr-defined]

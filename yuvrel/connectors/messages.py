@@ -43,6 +43,7 @@ Amount = Annotated[Decimal, _bounded(bounds.check_money)]
 Total = Annotated[Decimal, _bounded(bounds.check_total)]
 MOST_DESCRIPTION, MOST_TAGS, MOST_ATTRIBUTES, MOST_GRAMS = 20_000, 50, 60, 10**8
 MOST_PICTURES, MOST_KEY = 12, 80
+MOST_SEND_DAYS = 365
 Moment = Annotated[AwareDatetime, _bounded(bounds.check_happened)]
 
 
@@ -330,7 +331,7 @@ class SellingTerms(LineLimits):
     show_stock: bool = True
     groups: dict[Key, LineLimits] = Field(default_factory=dict, max_length=50)
     places: dict[Key, Annotated[Units, Field(ge=0)]] = Field(default_factory=dict, max_length=50)
-    send_days: Annotated[int, Field(ge=0, le=365)] | None = None
+    send_days: Annotated[int, Field(ge=0, le=MOST_SEND_DAYS)] | None = None
     state: Literal["live", "hidden", "ended"] = "live"
 
     def kept(self) -> dict[str, Any]:

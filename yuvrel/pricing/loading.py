@@ -7,7 +7,6 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from decimal import Decimal
-from typing import Any
 
 import numpy as np
 from django.db.models import Q
@@ -130,8 +129,9 @@ class Columns:
     def prices(self, lists: Iterable[core.PriceList], quantity: int = 1000) -> dict[int, Ints]:
         """By list, the price of each item in minor units."""
         chosen = list(lists)
-        more: dict[str, Any] = {"base": self.base, "together": self.together}
-        return price_columns(chosen, self.items, self.entries, self.day, quantity=quantity, **more)
+        return price_columns(
+            chosen, self.items, self.entries, self.day, quantity=quantity, base=self.base, together=self.together
+        )
 
     def undated(self) -> Columns:
         """The same without dated prices."""

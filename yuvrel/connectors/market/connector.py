@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from decimal import Decimal
-from typing import Any, ClassVar, Literal
+from typing import Annotated, Any, ClassVar, Literal
 from urllib.parse import quote
 
 from pydantic import Field
@@ -12,6 +12,7 @@ from pydantic import Field
 from ..base import Connector, objects, pages, part, raw_rows, read, sound
 from ..capabilities import Dispatch, Feeds, Listings, Orders, Prices, Publishing, Shipments, States, Texts
 from ..messages import (
+    MOST_SEND_DAYS,
     Identity,
     Key,
     ListingText,
@@ -56,7 +57,7 @@ THERE = {ours: theirs for theirs, ours in STANDING.items()}
 class _Shown(RemoteQuantity):
     external_id: Key = Field(min_length=1, validation_alias="offer")
     standing: str = "on_sale"
-    send_days: int | None = None
+    send_days: Annotated[int, Field(ge=0, le=MOST_SEND_DAYS)] | None = None
 
     def told(self) -> SellingTerms:
         """How it is sold."""
