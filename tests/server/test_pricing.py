@@ -91,6 +91,8 @@ def test_a_bundle_follows_what_its_parts_cost(place: Any) -> None:
         "KIT": (D("42.80"), D("46.40")),
         "CRATE": (D("428.00"), D("464.00")),
     }
+    # One was chosen and two follow it; the tool that lies in the kit as well is none of them.
+    assert said["items"] == 3
     made = apply_rule(SYSTEM, base.pk, Selection(), PriceRule("percent", D(10)), None, None, NOW)
     assert set(made.lines.values_list("item__sku", flat=True)) == {"BOX", "TOOL"}
     assert own() == {"BOX": D("22.00"), "TOOL": D("8.31"), "KIT": D("47.08"), "CRATE": D("470.80")}

@@ -255,7 +255,7 @@ def rehearse_rule(
     columns = load_columns([*ids, *holders_of(ids)], lists, day)
     typed = _by_rule(row, ids, columns, lists, rule, starts, ends)
     then = _with(columns, row, typed)
-    return _told(row, lists, columns, columns.prices(lists.values()), then.prices(lists.values()), at)
+    return _told(row, lists, columns, columns.prices(lists.values()), then.prices(lists.values()), at, ids)
 
 
 @transaction.atomic
@@ -374,10 +374,12 @@ def _told(
     now: Mapping[int, Ints],
     then: Mapping[int, Ints],
     at: datetime,
+    chosen: Sequence[int] | None = None,
 ) -> dict[str, Any]:
+    """`chosen`: the items that are changed, where the columns hold others that follow them or are followed."""
     one = lists[row.pk]
     rate = core.rate_of(lists, row.pk, columns.base_currency)
-    found = _rehearsal(one, rate, columns, now[row.pk], then[row.pk], at)
+    found = _rehearsal(one, rate, columns, now[row.pk], then[row.pk], at, chosen)
     counts = ("items", "rising", "falling", "gone", "new", "below_floor", "margin_gained", "margin_lost")
     named = Item.objects.filter(pk__in=[shift.key for shift in found.shifts[:MOST_ROWS]])
     titles = {pk: (title, sku) for pk, title, sku in named.values_list("pk", "title", "sku")}
@@ -407,7 +409,15 @@ def _told(
     }
 
 
-def _rehearsal(one: core.PriceList, rate: Decimal | None, columns: Columns, now: Ints, then: Ints, at: datetime) -> Rehearsal:
+def _rehearsal(
+    one: core.PriceList,
+    rate: Decimal | None,
+    columns: Columns,
+    now: Ints,
+    then: Ints,
+    at: datetime,
+    chosen: Sequence[int] | None,
+) -> Rehearsal:
     unit = Decimal(10) ** exponent_of(one.currency)
     cost = columns.items.average if one.basis == "average" else columns.items.last
     moved = np.nonzero(now != then)[0].tolist()
@@ -425,7 +435,8 @@ def _rehearsal(one: core.PriceList, rate: Decimal | None, columns: Columns, now:
         )
         for n, pk in zip(moved, ids, strict=True)
     ]
-    return rehearse_prices(len(columns.ids), shifts, one.currency)
+    items = columns.ids if chosen is None else {*chosen, *ids}
+    return rehearse_prices(len(items), shifts, one.currency)
 
 
 def _pace(item_ids: Sequence[int], at: datetime) -> dict[int, Decimal]:
