@@ -42,6 +42,7 @@ WHICH = st.integers(0, 5)
 # How often each event came about, over all sequences: one that is always refused would try nothing.
 SUCCEEDED: Counter[str] = Counter()
 OFTEN = 2
+FATES = ("restock", "repair", "write_off")
 
 
 def attempt(what: str, event: Callable[[], Any]) -> None:
@@ -64,7 +65,7 @@ class Business(RuleBasedStateMachine):
         self.place = make_company()
         self.corner = Location.objects.get(code="mill-lane")
         self.one, self.two = make_item(on_hand=5, cost="2.17"), make_item(on_hand=6, cost="0.33")
-        give(self.one, 2, "3.01", self.corner)
+        give(self.one, 5, "3.01", self.corner)
         self.kit = make_bundle("KIT", {self.one: 2, self.two: 1})
         self.fresh = make_item(expiry_tracked=True)
         self.goods = [self.one, self.two, self.kit, self.fresh]
@@ -90,6 +91,9 @@ class Business(RuleBasedStateMachine):
         for back, comes in zip(Return.objects.order_by("pk"), (True, False), strict=True):
             self._settle_return(back, 1, comes)
             self._follow()
+        for fate in FATES:
+            self._bring_back(OrderLine.objects.get(order__kind="till"), D(1), fate)
+            self._follow()
 
     def _begin(self) -> None:
         """Something of everything is under way, so that every event has something to happen to."""
@@ -101,7 +105,7 @@ class Business(RuleBasedStateMachine):
         for item, units, source, to in ((self.one, 2, self.corner, self.place), (self.two, 5, self.place, self.corner)):
             row = transfers.draft(SYSTEM, source.pk, to.pk, [transfers.Load(item.pk, D(units))], NOW.date())
             attempt("send over", partial(transfers.send, SYSTEM, row.pk, row.version, NOW))
-        sold = take_till_sale(SYSTEM, incoming(self.till, order_line(self.one, 2), placed_at=NOW)).order
+        sold = take_till_sale(SYSTEM, incoming(self.till, order_line(self.one, 5), placed_at=NOW)).order
         self.till_sales += 1
         for _ in range(2):
             returns.announce(SYSTEM, sold.pk, [returns.Coming(sold.lines.get().pk, D(1))], NOW)
@@ -275,21 +279,21 @@ class Business(RuleBasedStateMachine):
         }
         attempt(how, events[how])
 
-    @rule(which=WHICH, units=UNITS, fate=st.sampled_from(["restock", "repair", "write_off"]), later=st.booleans())
+    @rule(which=WHICH, units=UNITS, fate=st.sampled_from(FATES), later=st.booleans())
     def bring_back(self, which: int, units: int, fate: str, later: bool) -> None:
         """Goods that left are expected, and come at once or later."""
         lines = OrderLine.objects.filter(shipped__gt=F("returned"), item__isnull=False).order_by("pk")
         line = lines[which % len(lines)] if lines else None
         if line is None:
             return
-        coming = returns.Coming(line.pk, min(D(units), line.shipped - line.returned))
+        self._bring_back(line, min(D(units), line.shipped - line.returned), fate, later)
 
+    def _bring_back(self, line: OrderLine, units: D, fate: str, later: bool = False) -> None:
         def come() -> None:
             with transaction.atomic():
-                back = returns.announce(SYSTEM, line.order_id, [coming], NOW)
+                back = returns.announce(SYSTEM, line.order_id, [returns.Coming(line.pk, units)], NOW)
                 if not later:
-                    found = {back.lines.get().pk: returns.Found(**{fate: coming.quantity})}
-                    returns.inspect(SYSTEM, back.pk, found, NOW)
+                    returns.inspect(SYSTEM, back.pk, {back.lines.get().pk: returns.Found(**{fate: units})}, NOW)
 
         attempt("expect" if later else fate, come)
 
