@@ -18,12 +18,15 @@ from yuvrel.core.intake import (
     Read,
     Wrong,
     amount,
+    as_counted,
     as_pairs,
     barcodes,
+    counted,
     listed,
     money,
     one_of,
     pairs,
+    quantity,
     said_yes,
     semicolons,
     spaced,
@@ -31,12 +34,15 @@ from yuvrel.core.intake import (
     words,
     yes_or_no,
 )
+from yuvrel.core.kits import flatten
+from yuvrel.core.money import ZERO
+from yuvrel.core.pricing import HUNDRED, Together
 from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.roles import Ability, Actor, audit
 
 from .actions import ItemDraft, add_item
-from .models import Barcode, Item, Product, TaxClass
-from .products import change, change_items, items_of, put_facts
+from .models import Barcode, BundleComponent, Item, Product, TaxClass
+from .products import change, change_items, items_of, put_facts, set_parts
 from .retail import of_parts, priced
 from .texts import formatted
 
@@ -60,6 +66,16 @@ def country(text: str) -> str:
     if found not in iso3166.countries_by_alpha2:
         raise BadInputError("is no country of ISO 3166: two letters, as IE")
     return found
+
+
+def percent_off(text: str) -> Decimal:
+    """What is taken off the sum of a bundle's parts."""
+    return Together((), amount(2, HUNDRED)(text)).percent_off
+
+
+def said_percent(value: Decimal | str) -> str:
+    """Without superfluous zeros; empty where a bundle has a price of its own."""
+    return quantity(value) if isinstance(value, Decimal) else value
 
 
 def shelf_life(text: str) -> int:
@@ -114,6 +130,23 @@ COLUMNS = (
     Column("country", "of origin, of the product; two letters", "IE", country, folded=True, empty="", many=True),
     Column("shelf_life_days", "how long the product keeps after it arrives", "180", shelf_life, many=True),
     Column("price", "with tax", "32.00", amount(2, bounds.MOST_PRICE), money, many=True),
+    Column(
+        "parts",
+        "of a bundle, as 2 × JAR; 1 × TOOL: items above it in the file, or in the range",
+        "",
+        counted,
+        as_counted,
+        folded=True,
+    ),
+    Column(
+        "off_parts",
+        "of a bundle: it costs what its parts do less so many per cent; (empty): the price it has by itself",
+        "",
+        percent_off,
+        said_percent,
+        empty="",
+        many=True,
+    ),
     Column("barcodes", "GTINs with spaces between; the check digit is checked", "4006381333931", barcodes, spaced, empty=[]),
     Column("weight_grams", "", "420", whole, many=True),
     Column("length_mm", "", "310", millimetres, many=True),
@@ -132,6 +165,7 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
     codes: dict[int, list[str]] = defaultdict(list)
     for item_id, gtin in Barcode.objects.order_by("gtin").values_list("item_id", "gtin"):
         codes[item_id].append(gtin)
+    made = _parts_now()
     rows = Item.objects.filter(active=True).select_related("product__category", "product__tax_class").order_by("product_id", "pk")
     for item in priced(rows).iterator(2000):
         values: dict[str, Any] = {
@@ -140,6 +174,8 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
             "kind": item.kind,
             # What costs what its parts do has nothing typed in.
             **({"price": item.price} if item.percent_off_parts is None else {}),
+            "parts": [(each, sku) for each, sku, _ in made.get(item.pk, ())],
+            "off_parts": "" if item.percent_off_parts is None else item.percent_off_parts,
             "barcodes": codes[item.pk],
             "weight_grams": item.weight_grams,
             **{side: getattr(item, side) for side in SIDES},
@@ -147,6 +183,15 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
         }
         own = {name: NAMED[name].text(value) for name, value in values.items()}
         yield normal_sku(item.sku), own | _of_product(item.product)
+
+
+def _parts_now() -> dict[int, list[tuple[Decimal, str, int]]]:
+    """How many of which SKU, and its item, make up each bundle, in the order of the SKUs."""
+    found: dict[int, list[tuple[Decimal, str, int]]] = defaultdict(list)
+    names = ("bundle_id", "quantity", "component__sku", "component_id")
+    for bundle, each, sku, part in BundleComponent.objects.values_list(*names):
+        found[bundle].append((each, sku, part))
+    return {bundle: sorted(parts, key=lambda one: one[1].casefold()) for bundle, parts in found.items()}
 
 
 def _of_product(product: Product) -> dict[str, str]:
@@ -168,7 +213,9 @@ def _of_product(product: Product) -> dict[str, str]:
 def judge() -> Judge:
     """What is wrong with a row as a whole: a new item needs a product, a retired one is brought back first, and rows of
     one product say the same of it."""
-    items = {normal_sku(sku): (pk, active) for sku, pk, active in Item.objects.values_list("sku", "product_id", "active")}
+    names = ("sku", "product_id", "active")
+    items = {normal_sku(sku): (pk, active) for sku, pk, active in Item.objects.values_list(*names)}
+    of_bundles = _bundle_judge()
     titles = dict(Product.objects.order_by("pk").values_list("title", "pk"))
     told: dict[int | str, dict[str, Any]] = {}
     taxes = {name.casefold() for name in TaxClass.objects.values_list("name", flat=True)}
@@ -182,8 +229,11 @@ def judge() -> Judge:
             return "product", "is needed for a new item"
         if "tax_class" in values and values["tax_class"].casefold() not in taxes:
             return "tax_class", "is no tax class"
-        if "price" in values and normal_sku(values["sku"]) in follow:
+        follows = values.get("off_parts", ZERO if normal_sku(values["sku"]) in follow else "") != ""
+        if "price" in values and follows:
             return "price", "is what its parts cost; give the bundle a price of its own first"
+        if made_wrong := of_bundles(values, is_new):
+            return made_wrong
         before = told.setdefault(titles.get(values["product"], values["product"]) if is_new else product, {})
         for name in OF_PRODUCT:
             if name in values and before.setdefault(name, values[name]) != values[name]:
@@ -193,11 +243,47 @@ def judge() -> Judge:
     return wrong
 
 
+def _bundle_judge() -> Judge:
+    """Only a bundle has parts, and they are items: there, or further up in the file."""
+    there = {normal_sku(sku): (pk, kind) for sku, pk, kind in Item.objects.values_list("sku", "pk", "kind")}
+    made = {bundle: [(part, each) for each, _, part in parts] for bundle, parts in _parts_now().items()}
+
+    def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
+        sku = normal_sku(values["sku"])
+        # New ones are known by a number of their own, below those that are there.
+        item, kind = there.setdefault(sku, (-len(there) - 1, values.get("kind", Item.Kind.STOCKED)))
+        named = next((name for name in ("parts", "off_parts") if name in values), "")
+        if named and kind != Item.Kind.BUNDLE:
+            return named, "is for bundles only"
+        if "off_parts" in values and "parts" not in values and item not in made:
+            return "off_parts", "needs parts"
+        parts = []
+        for each, name in values.get("parts", ()):
+            part, of_kind = there.get(normal_sku(name), (0, ""))
+            if not part:
+                return "parts", f"names {name}, which is no item of the range and stands nowhere above"
+            if of_kind == Item.Kind.SERVICE:
+                return "parts", f"names {name}, which is a service"
+            parts.append((part, each))
+        if parts:
+            before = made.get(item)
+            made[item] = parts
+            try:
+                flatten(made, {item})
+            except BadInputError:
+                made[item] = before or []
+                return "parts", "holds the bundle itself"
+        return ""
+
+    return wrong
+
+
 def apply(actor: Actor, rows: Sequence[Read]) -> None:
     """Take rows in. Facts of a product go for all its items."""
     actor.need(Ability.EDIT_RANGE)
-    there = {normal_sku(item.sku): item for item in items_of(row.values["sku"] for row in rows)}
     told = _add(actor, [row for row in rows if row.outcome == "new"])
+    _set_parts(actor, [row for row in rows if {"parts", "off_parts"} & row.changes.keys()])
+    there = {normal_sku(item.sku): item for item in items_of(row.values["sku"] for row in rows)}
     changes: dict[int, dict[str, Any]] = {}
     for row in rows:
         if row.outcome != "changed":
@@ -214,6 +300,19 @@ def apply(actor: Actor, rows: Sequence[Read]) -> None:
         facts = {n: v for n, v in told[product.pk].items() if NAMED[n].differs(v, before[n])}
         if facts:
             change(actor, product.pk, product.version, _as_facts(facts))
+
+
+def _set_parts(actor: Actor, rows: Sequence[Read]) -> None:
+    """Make bundles of what their rows say; what a row does not say stays."""
+    named = {name for row in rows for _, name in row.values.get("parts", ())} | {row.values["sku"] for row in rows}
+    items = {normal_sku(item.sku): item for item in items_of(named)} if rows else {}
+    made = _parts_now() if rows else {}
+    for row in rows:
+        bundle = items[normal_sku(row.values["sku"])]
+        parts = [(items[normal_sku(name)].pk, each) for each, name in row.values.get("parts", ())]
+        off = row.values.get("off_parts", bundle.percent_off_parts)
+        parts = parts or [(part, each) for each, _, part in made.get(bundle.pk, ())]
+        set_parts(actor, bundle.pk, bundle.version, parts, None if off == "" else off)
 
 
 def _as_facts(columns: Mapping[str, Any]) -> dict[str, Any]:

@@ -21,6 +21,7 @@ Wrong = str | tuple[str, str]
 Judge = Callable[[Mapping[str, Any], bool], Wrong]
 Outcome = Literal["new", "changed", "unchanged", "wrong"]
 MOST_LISTED = 1000
+MOST_COUNTED = 10_000
 EMPTY = "(empty)"
 YES, NO = {"yes", "true", "1", "x"}, {"no", "false", "0", ""}
 
@@ -164,6 +165,27 @@ def pairs(text: str) -> dict[str, str]:
 def as_pairs(options: Mapping[str, str]) -> str:
     """Options as `pairs` reads them."""
     return "; ".join(f"{name}={value}" for name, value in options.items())
+
+
+def counted(text: str) -> list[tuple[Decimal, str]]:
+    """Quantities of things written 2 × JAR; 1 × TOOL, in the order of their names."""
+    found: dict[str, tuple[Decimal, str]] = {}
+    # A semicolon in a name is none of those between: no quantity and × follows it.
+    for part in re.split(r";\s*(?=[\d.,]+\s*[×x*]\s)", bounds.check_text(text, "", MOST_COUNTED).strip().rstrip(";")):
+        each = re.fullmatch(r"([\d.,]+)\s*[×x*]\s+(\S.*)", part.strip())
+        if not each:
+            raise BadInputError("must be written 2 × JAR; 1 × TOOL")
+        units, name = amount(bounds.QUANTITY_PLACES, bounds.MOST_UNITS)(each[1]), each[2].strip()
+        if not units:
+            raise BadInputError(f"needs more than 0 of {name}")
+        if found.setdefault(name.casefold(), (units, name)) != (units, name):
+            raise BadInputError(f"names {name} twice; give it a higher quantity instead")
+    return [found[name] for name in sorted(found)]
+
+
+def as_counted(things: Sequence[tuple[Decimal, str]]) -> str:
+    """Quantities of things as `counted` reads them."""
+    return "; ".join(f"{plain(units)} × {name}" for units, name in things)
 
 
 def quantity(value: Decimal) -> str:

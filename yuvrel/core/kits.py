@@ -29,4 +29,4 @@ def flatten(made: Mapping[int, Sequence[tuple[int, Decimal]]], wanted: Collectio
             known[bundle] = found
         return known[bundle]
 
-    return {bundle: list(of(bundle, ()).items()) for bundle in made if wanted is None or bundle in wanted}
+    return {bundle: list(of(bundle, ()).items()) for bundle in (made if wanted is None else wanted) if bundle in made}
