@@ -102,6 +102,7 @@ def real_ids(user: User) -> dict[str, Any]:
         "run_id": Run.objects.create(connection=shop, kind="orders").pk,
         "picture_id": Picture.objects.order_by("pk").values_list("pk", flat=True)[0],
         "size": "thumb",
+        "language": "de",
         "replenishment/way": "item",
         "way": "listing",
         "settings/key": Listing.objects.filter(link="linked").values_list("pk", flat=True)[0],

@@ -293,6 +293,33 @@ def test_a_template_is_put_right_and_a_refused_publication_mended(person: Person
     person.go(f"/range/listings/{listing.pk}", check=False)
     expect(page.get_by_role("main")).to_contain_text("texts told anew")
 
+    # The same goods in the words of their market: what is not said yet is a snag, and heals when it is said.
+    person.go(f"/connections/{market.pk}/publish", check=False)
+    content.get_by_label("Language there").select_option(label="French")
+    content.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    person.go(f"/range/products/{product.pk}", check=False)
+    page.get_by_label("Another language").select_option(label="French")
+    texts = page.get_by_role("form", name="Texts in French")
+    texts.get_by_label("Title in French").fill("Gants de chèvre")
+    assert_accessible(page)
+    texts.get_by_role("button", name="Save in French").click()
+    person.says("Saved.")
+    expect(page.get_by_role("button", name="French", exact=True)).to_have_attribute("aria-pressed", "true")
+    expect(page.get_by_role("table").last).to_contain_text("title in French: empty → Gants de chèvre")
+    page.get_by_role("link", name="words in French").click()
+    expect(page.get_by_role("heading", level=1)).to_have_text("What do we call it in other languages?")
+    page.get_by_label("Clothing in French").fill("Vêtements")
+    assert_accessible(page)
+    page.get_by_role("button", name="Save words").click()
+    person.says("1 translation changed.")
+    for _ in range(60):
+        page.goto(f"{address}/")
+        if "Gants de chèvre for beekeepers" in there.inner_text():
+            break
+        page.wait_for_timeout(500)
+    expect(there).to_contain_text("Gants de chèvre for beekeepers")
+
 
 def test_what_the_shop_s_words_mean_and_a_card_that_is_charged_when_it_leaves(person: Person) -> None:  # noqa: F811
     page, shop = person.page, Connection.objects.get(name="The shop")

@@ -57,6 +57,7 @@ SHEETS = (
     "/range/sheets",
     "/range/prices",
     "/range/categories",
+    "/range/words?language=fr",
     "/range/differences",
     "/shelf",
     "/shelf/moves",

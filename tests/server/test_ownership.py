@@ -22,7 +22,18 @@ pytestmark = pytest.mark.django_db
 # What companies share, and what belongs to people or to the installation.
 SHARED = {
     "people": {"Company", "User", "ApiToken", "SheetView", "SheetHabit", "AuditRow", "IdempotencyKey"},
-    "catalogue": {"Category", "TaxClass", "Product", "Item", "Picture", "Barcode", "FormerCode", "BundleComponent"},
+    "catalogue": {
+        "Category",
+        "TaxClass",
+        "Product",
+        "Item",
+        "Picture",
+        "Barcode",
+        "FormerCode",
+        "BundleComponent",
+        "ProductText",
+        "Word",
+    },
     "buying": {"Supplier", "SupplierItem", "PriceBreak"},
     "stock": {"Lot"},
 }

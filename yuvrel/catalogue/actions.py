@@ -10,6 +10,7 @@ from django.db import IntegrityError, transaction
 
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.gtin import normal_gtin
+from yuvrel.core.wording import titled
 from yuvrel.people.roles import Ability, Actor, audit
 
 from .models import Barcode, Category, Item, Product, TaxClass
@@ -70,7 +71,7 @@ def add_item(product: Product, draft: ItemDraft) -> Item:
             item = Item.objects.create(
                 product=product,
                 sku=sku,
-                title=" ".join([product.title, *draft.options.values()])[:200],
+                title=titled(product.title, draft.options.values()),
                 options=draft.options,
                 kind=draft.kind,
                 weight_grams=draft.weight_grams,

@@ -12,7 +12,7 @@ from yuvrel.core.errors import BadInputError
 from yuvrel.platform.auth import actor
 from yuvrel.platform.wire import Said
 
-from . import categories, pictures, products, queries
+from . import categories, languages, pictures, products, queries
 from .obstacles import obstacles
 from .schemas import (
     CategoryIn,
@@ -31,7 +31,10 @@ from .schemas import (
     PictureOut,
     PreviewIn,
     ProductOut,
+    ProductTextIn,
     RangeChoices,
+    SaidWordOut,
+    SaidWordsIn,
     SeenIn,
 )
 
@@ -83,6 +86,27 @@ def change(request: HttpRequest, product_id: int, body: ChangeProductIn) -> Any:
     """Change what describes a product."""
     products.change(actor(request), product_id, body.version, body.facts())
     return queries.product_page(product_id)
+
+
+@router.put("/products/{int:product_id}/texts/{language}", response=ProductOut, operation_id="keep_product_text")
+def keep_text(request: HttpRequest, product_id: int, language: str, body: ProductTextIn) -> Any:
+    """What a product is called and described by in another language."""
+    languages.keep_text(actor(request), product_id, body.version, language, body.title, body.description)
+    return queries.product_page(product_id)
+
+
+@router.get("/range/words/{language}", response=list[SaidWordOut], operation_id="list_words")
+def list_words(request: HttpRequest, language: str) -> Any:
+    """Words that recur in the range, and how they are said in a language."""
+    actor(request)
+    return languages.words_in(language)
+
+
+@router.put("/range/words/{language}", response=Said, operation_id="keep_words")
+def keep_words(request: HttpRequest, language: str, body: SaidWordsIn) -> Any:
+    """Say words in a language, for every product."""
+    moved = languages.keep_words(actor(request), language, body.words)
+    return {"said": f"{moved:,} {'translation' if moved == 1 else 'translations'} changed."}
 
 
 @router.post("/products/{int:product_id}/items", response=ProductOut, operation_id="add_items")

@@ -8,4 +8,4 @@ class CatalogueConfig(AppConfig):
 
     def ready(self) -> None:
         """Settings and their ways are known from the start."""
-        from . import rungs, sheet  # noqa: F401
+        from . import rungs, sheet, text_sheet  # noqa: F401

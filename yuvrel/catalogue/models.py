@@ -50,6 +50,30 @@ class Product(models.Model):
     created_at = models.DateTimeField(auto_now_add=True)
 
 
+class ProductText(models.Model):
+    """What a product is called and described by in another language."""
+
+    product = models.ForeignKey(Product, on_delete=models.CASCADE, related_name="texts")
+    language = models.CharField(max_length=8, help_text="As the web writes it: de, pt-br")
+    title = models.CharField(max_length=200)
+    description = models.TextField(blank=True, help_text="Formatted: the few tags of texts.TAGS, nothing else")
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["product", "language"], name="product_text_once")]
+
+
+class Word(models.Model):
+    """How a word that recurs (a size, a colour, a category, a tag) is said in another language."""
+
+    language = models.CharField(max_length=8)
+    key = models.CharField(max_length=60, help_text="The word as core.wording.folded compares it")
+    word = models.CharField(max_length=60, help_text="Ours")
+    said = models.CharField(max_length=60)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["language", "key"], name="word_said_once")]
+
+
 class Item(models.Model):
     """What is stocked and counted, one per SKU."""
 

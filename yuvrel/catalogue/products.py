@@ -17,6 +17,7 @@ from yuvrel.core.gtin import normal_gtin, normal_sku, short_gtin
 from yuvrel.core.kits import flatten
 from yuvrel.core.options import combinations, sku_of
 from yuvrel.core.pricing import Together
+from yuvrel.core.wording import titled
 from yuvrel.events.actions import record
 from yuvrel.events.models import Event
 from yuvrel.people.models import AuditRow
@@ -112,7 +113,7 @@ def make(actor: Actor, draft: ProductDraft) -> Product:
 def add_combinations(actor: Actor, product_id: int, version: int, draft: ProductDraft) -> Product:
     """Items for the combinations that are missing; those that are there stay as they are."""
     actor.need(Ability.EDIT_RANGE)
-    product = _locked(product_id, version)
+    product = locked_product(product_id, version)
     before = product.items.count()
     names = [name.strip() for name, _ in draft.options]
     if before and {name.casefold() for name in names} != {name.casefold() for name in product.option_names}:
@@ -151,7 +152,8 @@ def _add(product: Product, draft: ProductDraft) -> None:
             )
 
 
-def _locked(product_id: int, version: int) -> Product:
+def locked_product(product_id: int, version: int) -> Product:
+    """A product, locked. Raises NotFoundError, and StaleError when somebody changed it since that version."""
     row = Product.objects.select_for_update().filter(pk=product_id).first()
     if row is None:
         raise NotFoundError("There is no such product.")
@@ -190,7 +192,7 @@ def change(actor: Actor, product_id: int, version: int, facts: Mapping[str, Any]
     Raises StaleError when somebody changed it since, BadInputError naming what cannot be.
     """
     actor.need(Ability.EDIT_RANGE)
-    product = _locked(product_id, version)
+    product = locked_product(product_id, version)
     was = _told(product)
     put_facts(product, facts)
     product.version += 1
@@ -218,7 +220,7 @@ def change(actor: Actor, product_id: int, version: int, facts: Mapping[str, Any]
 
 def title_of(product: Product, item: Item) -> str:
     """The product's title with the item's options."""
-    return " ".join([product.title, *item.options.values()])[:200]
+    return titled(product.title, item.options.values())
 
 
 def _told(product: Product) -> dict[str, str]:

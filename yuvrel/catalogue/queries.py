@@ -11,6 +11,7 @@ from yuvrel.core.errors import NotFoundError
 from yuvrel.core.gtin import short_gtin
 from yuvrel.people.models import AuditRow
 
+from .languages import LANGUAGES
 from .models import Category, Item, Product, TaxClass
 from .pictures import of_product
 from .products import PRODUCT_FACTS
@@ -47,6 +48,7 @@ def product_page(product_id: int) -> dict[str, Any]:
         **{name: getattr(row, name) for name in PRODUCT},
         "category": row.category.name if row.category else "",
         "items": [_item(item) for item in items],
+        "texts": list(row.texts.order_by("language")),  # type: ignore[attr-defined]
         "pictures": list(of_product(row.pk)),
         "history": history(row.pk, [item.pk for item in items]),
     }
@@ -74,5 +76,6 @@ def choices() -> dict[str, Any]:
     return {
         "categories": list(Category.objects.order_by("name").values_list("name", flat=True)),
         "tax_classes": list(TaxClass.objects.order_by("pk")),
+        "languages": [{"code": code, "name": name} for code, name in LANGUAGES.items()],
         "countries": sorted(iso3166.countries_by_alpha2),
     }

@@ -303,6 +303,44 @@ class TaxClassOut(Schema):
     percent: Quantity
 
 
+class ProductTextOut(Schema):
+    """What a product is called and described by in another language."""
+
+    language: str
+    title: str
+    description: str
+
+
+class ProductTextIn(Schema):
+    """The same, as somebody types it; both empty: nothing is said in it any more. `version`: of the product."""
+
+    version: int
+    title: str = Field("", max_length=160)
+    description: str = Field("", max_length=20_000)
+
+
+class LanguageOut(Schema):
+    """A language by its code and its English name."""
+
+    code: str
+    name: str
+
+
+class SaidWordOut(Schema):
+    """A word that recurs: an option's value (`sort` names the option), a category or a tag, and how it is said."""
+
+    word: str
+    sort: str
+    items: int
+    said: str
+
+
+class SaidWordsIn(Schema):
+    """How words are said; empty: as they are here."""
+
+    words: dict[Annotated[str, Field(max_length=60)], Annotated[str, Field(max_length=60)]] = Field(max_length=2000)
+
+
 class ProductOut(Schema):
     """A product as it can be changed, with its items and their history."""
 
@@ -319,6 +357,7 @@ class ProductOut(Schema):
     tax_class_id: int | None
     option_names: list[str]
     items: list[ProductItem]
+    texts: list[ProductTextOut]
     pictures: list[PictureOut]
     history: list[TraceOut]
 
@@ -328,6 +367,7 @@ class RangeChoices(Schema):
 
     categories: list[str]
     countries: list[str]
+    languages: list[LanguageOut]
     tax_classes: list[TaxClassOut]
 
 

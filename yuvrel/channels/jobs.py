@@ -215,7 +215,8 @@ def _tell(events: Events) -> Woken:
 def _text(events: Events) -> Woken:
     by_kind = _by_kind(events)
     changes = SettingChange.objects.filter(pk__in=by_kind[Event.Kind.SETTING])
-    return refreshing.note_changes(by_kind[Event.Kind.TEXT], changes)
+    priced = None if by_kind[Event.Kind.PRICE_LIST] else {*by_kind[Event.Kind.PRICE], *by_kind[Event.Kind.COST]}
+    return refreshing.note_changes(by_kind[Event.Kind.TEXT], changes, priced)
 
 
 @dataclass(frozen=True)
@@ -235,6 +236,7 @@ RELAYS = {
 OF_BOTH = {Event.Kind.RULES, Event.Kind.SETTING, Event.Kind.CUSTOMER_GROUP}
 OF_QUANTITIES = frozenset({Event.Kind.AVAILABILITY, *OF_BOTH})
 OF_PRICES = frozenset({Event.Kind.PRICE, Event.Kind.PRICE_LIST, Event.Kind.COST, *OF_BOTH})
+OF_TEXTS = frozenset({Event.Kind.TEXT, Event.Kind.SETTING, Event.Kind.PRICE, Event.Kind.PRICE_LIST, Event.Kind.COST})
 TO_TELL = frozenset(
     {
         Event.Kind.LEDGER,
@@ -249,7 +251,7 @@ TO_TELL = frozenset(
 )
 subscribe(Consumer("offers", OF_QUANTITIES, relay_offers.name))
 subscribe(Consumer("prices", OF_PRICES, relay_prices.name))
-subscribe(Consumer("texts", frozenset({Event.Kind.TEXT, Event.Kind.SETTING}), relay_texts.name))
+subscribe(Consumer("texts", OF_TEXTS, relay_texts.name))
 subscribe(Consumer("messages", TO_TELL, relay_messages.name))
 
 

@@ -14,6 +14,7 @@ from django.db import transaction
 from django.db.models import QuerySet
 
 from yuvrel.catalogue.actions import ItemDraft
+from yuvrel.catalogue.languages import MOST_TITLE, keep_text, put_text, wording
 from yuvrel.catalogue.models import Category, Item, TaxClass
 from yuvrel.catalogue.products import change, change_items, put_facts
 from yuvrel.catalogue.retail import priced
@@ -44,6 +45,7 @@ from yuvrel.rules.queries import settled
 from yuvrel.rules.registry import add_check, add_choices, declare
 
 from .credentials import kind_of
+from .language import NAME as LANGUAGE
 from .models import Connection, HeardWord, Listing
 from .rules import connection_rungs
 
@@ -140,7 +142,7 @@ declare(
         **OWN,
     ),
 )
-NAMES = ("content_in", "attributes_in", "values_in", "categories_in", "taxes_in", "sku_in", "drafts_in", "only_in")
+NAMES = (LANGUAGE, "content_in", "attributes_in", "values_in", "categories_in", "taxes_in", "sku_in", "drafts_in", "only_in")
 CHUNK = 500
 
 
@@ -189,6 +191,8 @@ class FactRules:
     sku: str
     drafts: bool
     only: str
+    # In which titles and descriptions are told; empty: ours.
+    language: str
     # Texts that we tell the channel ourselves come back as we told them.
     ours: frozenset[str]
 
@@ -205,6 +209,7 @@ class FactRules:
             sku=str(given["sku_in"]),
             drafts=given["drafts_in"] == "create",
             only=str(given["only_in"]),
+            language=str(given[LANGUAGE]),
             ours=frozenset({"title", "description"} if Capability.TEXTS in kind_of(connection).can else ()),
         )
 
@@ -279,7 +284,11 @@ def describe(items: Mapping[Item, Listing], rules: FactRules) -> None:
     product = next(iter(items)).product
     of_product: dict[str, Any] = {}
     for one in said.values():
-        of_product = {**{name: value for name, value in one.items() if name not in (*OF_ITEM, "title")}, **of_product}
+        of_product = {**{name: value for name, value in one.items() if name not in OF_ITEM}, **of_product}
+    title = of_product.pop("title", product.title)
+    if rules.language:
+        # Until somebody says it in ours the product is called as it is there; described it is in that language alone.
+        put_text(product, rules.language, title[:MOST_TITLE], of_product.pop("description", ""))
     put_facts(product, of_product)
     taxed = (rules.tax_class(listing.told.get("tax", "")) for listing in items.values())
     product.tax_class = next((one for one in taxed if one is not None), product.tax_class)
@@ -315,10 +324,18 @@ def _items(listings: Iterable[Listing]) -> dict[int, Item]:
     return {item.pk: item for item in found.select_related("product")}
 
 
-def _ours(item: Item) -> dict[str, Any]:
-    product = item.product
+def _ours(items: Iterable[Item], rules: FactRules) -> dict[int, dict[str, Any]]:
+    """What is here of items, titles and descriptions in the channel's language."""
+    rows = list(items)
+    words = wording(rules.language, (item.product_id for item in rows))
     names = ("title", "description", "brand", "country", "shelf_life_days", "tags", "note")
-    return {**{name: getattr(product, name) for name in names}, **{name: getattr(item, name) for name in OF_ITEM}}
+    found = {}
+    for item in rows:
+        ours = {**{name: getattr(item.product, name) for name in names}, **{name: getattr(item, name) for name in OF_ITEM}}
+        if words.name:
+            ours["title"], ours["description"] = words.texts.get(item.product_id, ("", ""))
+        found[item.pk] = ours
+    return found
 
 
 Facts = Mapping[int, dict[str, Any]]
@@ -335,12 +352,12 @@ def differing(listings: Sequence[Listing], rules: FactRules) -> dict[int, list[D
 
 
 def _differing(listings: Sequence[Listing], said: Facts, rules: FactRules) -> dict[int, list[Difference]]:
-    items = _items(listings)
+    ours = _ours(_items(listings).values(), rules)
     found = {}
     for row in listings:
-        if row.item_id in items and row.units == 1:
+        if row.item_id in ours and row.units == 1:
             facts = {name: value for name, value in said[row.pk].items() if name not in rules.ours}
-            found[row.pk] = differences(_ours(items[row.item_id]), facts, row.settled)
+            found[row.pk] = differences(ours[row.item_id], facts, row.settled)
     return found
 
 
@@ -371,20 +388,20 @@ def _take_by_rule(actor: Actor, rows: Sequence[Listing], said: Facts, rules: Fac
         wanted = [one for one in _differing([row], said, rules)[row.pk] if taken(rules.take, one)]
         # What somebody changes in this moment, or what cannot be here, is shown instead.
         with suppress(YuvrelError), transaction.atomic():
-            count += _put(actor, row, wanted)
+            count += _put(actor, row, wanted, rules)
     return count
 
 
 def _mark(rows: Sequence[Listing], said: Facts, rules: FactRules) -> int:
     """Keep for each listing whether it says otherwise; what is the same on both sides is settled."""
-    items = _items(rows)
+    ours = _ours(_items(rows).values(), rules)
     found = _differing(rows, said, rules)
     moved = []
     for row in rows:
-        if row.item_id not in items:
+        if row.item_id not in ours:
             continue
-        ours = _ours(items[row.item_id])
-        alike = {name: value for name, value in said[row.pk].items() if same(name, ours.get(name), value)}
+        here = ours[row.item_id]
+        alike = {name: value for name, value in said[row.pk].items() if same(name, here.get(name), value)}
         state = bool(found.get(row.pk)), {**row.settled, **alike}
         if state != (row.says_otherwise, row.settled):
             row.says_otherwise, row.settled = state
@@ -393,13 +410,17 @@ def _mark(rows: Sequence[Listing], said: Facts, rules: FactRules) -> int:
     return sum(row.says_otherwise for row in rows)
 
 
-def _put(actor: Actor, row: Listing, found: Sequence[Difference]) -> int:
+def _put(actor: Actor, row: Listing, found: Sequence[Difference], rules: FactRules) -> int:
     """Write what a channel says over what is here. What cannot be here is left; returns how many facts were taken over."""
     item = _items([row])[row.item_id or 0]
-    product, ours = item.product, _ours(item)
+    product, ours = item.product, _ours([item], rules)[item.pk]
     wanted = {one.field: joined(one.field, ours[one.field], one.theirs) for one in found}
     of_item = {name: value for name, value in wanted.items() if name in OF_ITEM}
     of_product = {name: value for name, value in wanted.items() if name not in OF_ITEM}
+    if rules.language and {"title", "description"} & of_product.keys():
+        title = of_product.pop("title", "") or ours["title"] or row.product_title or row.title
+        text = title[:MOST_TITLE], of_product.pop("description", ours["description"])
+        product = keep_text(actor, product.pk, product.version, rules.language, *text)
     if of_product:
         change(actor, product.pk, product.version, of_product)
     if of_item:
@@ -462,7 +483,7 @@ def choose(
     if any(text != spoken(name, found[name].theirs) for name, text in (seen or {}).items() if name in found):
         raise StaleError("The channel says something else by now. Look again.")
     if theirs:
-        _put(actor, row, wanted)
+        _put(actor, row, wanted, rules)
     siblings = list(Listing.objects.select_for_update().filter(connection=row.connection, group_id=row.group_id).order_by("pk"))
     rows = siblings if row.group_id else [row]
     for one in rows:

@@ -27,6 +27,7 @@ from yuvrel.events.actions import record, wake
 from yuvrel.events.models import Event
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.platform.bulk import update_many
+from yuvrel.rules.models import SettingValue
 from yuvrel.rules.queries import by_level, settled
 from yuvrel.rules.registry import declare
 from yuvrel.stock.queries import find_items
@@ -34,6 +35,7 @@ from yuvrel.stock.queries import find_items
 from . import price_rules, submissions
 from .actions import get_connection
 from .credentials import connector_for, kind_of
+from .language import wording_of
 from .models import Connection, Listing, Publication, Run, SubmittedLine
 from .rules import Ids, connection_rungs, resolved_columns
 from .runs import RunLog, begin, run_of
@@ -85,6 +87,12 @@ NAMES = ("title_there", "description_there", "category_there")
 SORT = "offers"
 MOST_AT_ONCE = 5000
 State = Publication.State
+
+
+def names_price() -> bool:
+    """Whether any title or description says what an item costs, and so is another when that is."""
+    said = SettingValue.objects.filter(name__in=("title_there", "description_there")).values_list("value", flat=True)
+    return any("price" in str(template) for template in said)
 
 
 @dataclass(frozen=True)
@@ -153,11 +161,11 @@ def drafts_of(connection: Connection, rows: Sequence[Publication], categories: M
     prices = _prices(connection, list(items.values()))
     codes = _codes(items)
     most, by_rule = capable_most(connection), Filling.of(connection)
+    words = wording_of(connection, (item.product_id for item in items.values()))
     found = {}
     for row, (title_there, description_there, category_there) in zip(rows, values, strict=True):
         item = items[row.item_id]
-        facts = _facts(item, codes.get(item.pk, ""), prices.get(item.pk))
-        problems: list[str] = []
+        facts, problems = words.say(item.product_id, _facts(item, codes.get(item.pk, ""), prices.get(item.pk)))
         title = _said(title_there, facts, "title_there", problems)
         description = _said(description_there, facts, "description_there", problems)
         category = row.category or category_there
@@ -253,12 +261,12 @@ def content_of(connection: Connection, listings: QuerySet[Listing]) -> dict[int,
     ids = Ids.of(listings.exclude(item=None))
     items = {item.pk: item for item in _items(ids.item.tolist())}
     prices, codes = _prices(connection, list(items.values())), _codes(items)
+    words = wording_of(connection, (item.product_id for item in items.values()))
     found = {}
     for pk, key, (title_there, description_there, _) in zip(
         ids.listing.tolist(), ids.item.tolist(), _values(connection, ids), strict=True
     ):
-        facts = _facts(items[key], codes.get(key, ""), prices.get(key))
-        problems: list[str] = []
+        facts, problems = words.say(items[key].product_id, _facts(items[key], codes.get(key, ""), prices.get(key)))
         title = _said(title_there, facts, "title_there", problems)
         found[pk] = title, _said(description_there, facts, "description_there", problems), problems
     return found

@@ -9,6 +9,7 @@ from django.db import transaction
 from django.db.models import Q
 from django.utils import timezone
 
+from yuvrel.catalogue.kits import holders_of
 from yuvrel.connectors.base import capable
 from yuvrel.connectors.capabilities import Capability, Texts
 from yuvrel.connectors.messages import ListingText, PushResult, Submitted
@@ -22,8 +23,9 @@ from yuvrel.rules.registry import declare
 
 from . import submissions
 from .credentials import connector_for, kind_of, kinds_that
+from .language import NAME
 from .models import Connection, Listing, ListingNote, Run, SubmittedLine
-from .publishing import CONTENT, content_of
+from .publishing import CONTENT, content_of, names_price
 from .queries import get_listing
 from .rules import connection_value, reached_by
 from .runs import begin, raise_snag, run_of, settle_snags
@@ -32,7 +34,7 @@ SORT = "texts"
 AT_ONCE = 500
 BY_ITSELF = "changes"
 SNAG = "texts"
-TEMPLATES = ("title_there", "description_there")
+TEMPLATES = ("title_there", "description_there", NAME)
 
 
 declare(
@@ -80,14 +82,19 @@ def ask_refresh(actor: Actor, listing_id: int) -> Run:
     return run
 
 
-def note_changes(item_ids: Iterable[int], changes: Iterable[SettingChange]) -> set[int]:
-    """Mark listings whose title or description may be another now, where they are told by themselves. Returns the
-    connections that have some to tell."""
-    items, templates = list(item_ids), [change for change in changes if change.name in TEMPLATES]
-    if not items and not templates:
+def note_changes(item_ids: Iterable[int], changes: Iterable[SettingChange], prices: Iterable[int] | None = ()) -> set[int]:
+    """Mark listings whose title or description may be another now, where they are told by themselves. `prices`: items that
+    may cost something else, None for all; it counts where a template names the price. Returns the connections that have
+    some to tell."""
+    items, templates = set(item_ids), [change for change in changes if change.name in TEMPLATES]
+    priced = set(prices or ())
+    follow = (priced or prices is None) and names_price()
+    items |= priced | holders_of(priced).keys() if follow else set()
+    every = follow and prices is None
+    if not items and not templates and not every:
         return set()
-    wanted = Q(item_id__any_of=items)
-    for change in templates:
+    wanted = Q() if every else Q(item_id__any_of=list(items))
+    for change in () if every else templates:
         wanted |= reached_by(Level(change.level), change.subject, change.within, change.kind)
     woken = set()
     kept = by_level(["texts_when"])

@@ -13,6 +13,7 @@ from django.utils import timezone
 from yuvrel.books.begin import begin
 from yuvrel.books.models import ExchangeRate
 from yuvrel.buying.models import PriceBreak, Supplier, SupplierItem
+from yuvrel.catalogue.languages import keep_words, put_text
 from yuvrel.catalogue.models import Barcode, BundleComponent, Category, Item, Product, TaxClass
 from yuvrel.catalogue.retail import keep_prices, work_out
 from yuvrel.core.gtin import normal_gtin
@@ -23,7 +24,7 @@ from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.rules.actions import change
 
 from .range import RATES, SPECS, SUPPLIERS, gtin
-from .texts import KEEPS, description_of
+from .texts import IN_FRENCH, KEEPS, WORDS_IN_FRENCH, description_of
 
 PASSWORD = "larkmead"  # noqa: S105  (the demo's own, printed at its start)
 PEOPLE = (
@@ -89,6 +90,9 @@ def make_range() -> dict[str, Item]:
             shelf_life_days=KEEPS.get(spec.sku[:3], 0) if spec.expiry else 0,
         )
         products[key] = product
+        if product.title in IN_FRENCH:
+            title, description = IN_FRENCH[product.title]
+            put_text(product, "fr", title, description)
         item = Item.objects.create(
             product=product,
             sku=spec.sku,
@@ -109,6 +113,7 @@ def make_range() -> dict[str, Item]:
         if spec.less:
             Item.objects.filter(pk=items[spec.sku].pk).update(percent_off_parts=spec.less)
     work_out(items[spec.sku].pk for spec in SPECS if spec.less)
+    keep_words(SYSTEM, "fr", WORDS_IN_FRENCH)
     _make_terms(items)
     return items
 

@@ -20,6 +20,19 @@ DESCRIPTIONS: Mapping[str, str] = {
     "<p>Lay it over the brood nest <em>before</em> the willow flowers.</p>",
     "Fondant": "<p>Fine sugar paste for winter feed. Cut the pack open below and set it over the cluster.</p>",
 }
+# What some products are called and described by in French, by their title.
+IN_FRENCH: Mapping[str, tuple[str, str]] = {
+    "Smoker, small": (
+        "Enfumoir, petit",
+        "<p>Foyer en inox avec grille de protection, soufflet en cuir huilé qui se remplace.</p>",
+    ),
+    "Smoker, large": (
+        "Enfumoir, grand",
+        "<p>Foyer en inox avec grille de protection, soufflet en cuir huilé qui se remplace.</p>",
+    ),
+    "Hive tool, J pattern": ("Lève-cadre, crochet en J", ""),
+}
+WORDS_IN_FRENCH: Mapping[str, str] = {"Tools and steel": "Outils et acier", "large": "grand", "gift": "cadeau"}
 # Days after arrival, by the first letters of the SKU.
 KEEPS: Mapping[str, int] = {"SYR": 540, "FON": 365, "PAT": 270, "POL": 540, "CND": 365}
 

@@ -7,6 +7,7 @@ export const RANGE_TABS = [
 	{ name: 'Items', path: '/range' },
 	{ name: 'Prices', path: '/range/prices' },
 	{ name: 'Categories', path: '/range/categories' },
+	{ name: 'Words', path: '/range/words' },
 	{ name: 'Pairing bench', path: '/range/pairing' },
 	{ name: 'Differences', path: '/range/differences' },
 	{ name: 'Import and export', path: '/range/sheets' }

@@ -17,6 +17,7 @@
 	import Pending from '#lib/ui/Pending.svelte';
 	import Pictures from '#lib/ui/Pictures.svelte';
 	import ProductFacts, { asSent, NOTHING, words, type Facts } from '#lib/ui/ProductFacts.svelte';
+	import ProductTexts from '#lib/ui/ProductTexts.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
 	const client = useQueryClient();
@@ -175,6 +176,10 @@
 					</form>
 				</section>
 			{/if}
+			<section>
+				<h2>In other languages</h2>
+				<ProductTexts product={data} {may} />
+			</section>
 			<section>
 				<h2>Who changed what</h2>
 				<table class="rows">
