@@ -270,3 +270,27 @@ def test_the_sheet_shows_each_with_what_stands_in_the_way(client: Any, market: C
         f"/api/v1/connections/{market.pk}/publications", {"every": True, "q": "OTHER"}, content_type="application/json"
     ).json()
     assert said["said"] == "1 prepared."
+
+
+def test_the_range_can_be_narrowed_by_what_is_lacking_and_by_listings_that_stand_for_nothing(
+    client: Any, world: World, market: Connection, gloves: Item
+) -> None:
+    client.force_login(make_user(Role.VIEWER))
+
+    def found(listed: str, connection: int | None = None) -> set[str]:
+        where = f"&connection={connection}" if connection else ""
+        return {row["sku"] for row in client.get(f"/api/v1/items?listed={listed}{where}").json()["rows"]}
+
+    assert found("lacking") == found("lacking", market.pk) == {"GLV-NEW"}
+    assert found("lacking", world.shop.pk) == set()
+    row = Publication.objects.get()
+    publishing.fill(SYSTEM, row.pk, row.version, category=None, attributes={"material": "goatskin"})
+    assert (found("lacking"), found("prepared")) == (set(), {"GLV-NEW"})
+    listing = Listing.objects.filter(connection=world.shop, item=world.small).get()
+    shop = world.shop.pk
+    assert found("unpaired", shop) == set()
+    for facts, way in (({"link": "unlinked"}, "unpaired"), ({"link": "ignored"}, "ignored")):
+        Listing.objects.filter(pk=listing.pk).update(item=None, sku=f" {world.small.sku.lower()}", **facts)
+        assert found(way, shop) == {world.small.sku}
+    Listing.objects.filter(pk=listing.pk).update(link="unlinked", link_reason="its barcode is another item's")
+    assert found("clashing", shop) == {world.small.sku}

@@ -520,6 +520,16 @@ def _listing(connection: Connection, key: str, item: Item, told: Mapping[str, An
     )
 
 
+def lacking(connections: Iterable[Connection]) -> list[int]:
+    """Items that are prepared or were refused there and still lack something: an attribute, a category, a price, a text."""
+    found = []
+    for connection in connections:
+        rows = list(Publication.objects.filter(connection=connection, state__in=(State.PREPARED, State.REFUSED)).order_by("pk"))
+        drafts = drafts_of(connection, rows, kept_categories(connection)) if rows else {}
+        found += [row.item_id for row in rows if drafts[row.pk].problems]
+    return found
+
+
 def counts(connection: Connection) -> dict[str, int]:
     """How many publications stand where."""
     return dict(connection.publications.values_list("state").annotate(n=Count("pk")).order_by())  # type: ignore[attr-defined]

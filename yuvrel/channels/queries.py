@@ -8,6 +8,7 @@ from decimal import Decimal
 from typing import Any
 
 from django.db.models import Count, Max, Q, QuerySet
+from django.db.models.functions import Lower, Trim
 from django.utils import timezone
 
 from yuvrel.books.models import Account
@@ -31,7 +32,7 @@ from yuvrel.rules.queries import settled
 from yuvrel.sales.rules import CHARGES
 from yuvrel.stock.queries import find_items, narrows
 
-from . import submissions
+from . import publishing, submissions
 from .credentials import kind_of
 from .inbound import STATE_SNAG, WORDS
 from .ledger_out import tax_words
@@ -353,10 +354,23 @@ PUBLISHED: dict[str, tuple[str, ...]] = {
 }
 
 
+# Listings that stand for no item, by the SKU that they name.
+UNPAIRED: dict[str, Q] = {
+    "unpaired": Q(link=Listing.Link.UNLINKED),
+    "clashing": BENCH[CLASHING],
+    "ignored": Q(link=Listing.Link.IGNORED),
+}
+
+
 @narrows
 def listed_as(rows: QuerySet[Item], listed: str, connection: int | None) -> QuerySet[Item]:
     """Items under a filter of how they are listed: on any connection, or on one."""
     there = Q() if connection is None else Q(connection_id=connection)
+    if listed in UNPAIRED:
+        named = Listing.objects.filter(there, UNPAIRED[listed]).exclude(sku="").values(key=Lower(Trim("sku")))
+        return rows.alias(key=Lower(Trim("sku"))).filter(key__in=named)
+    if listed == "lacking":
+        return rows.filter(pk__in=publishing.lacking(Connection.objects.filter(Q() if connection is None else Q(pk=connection))))
     if listed in PUBLISHED:
         return rows.filter(pk__in=Publication.objects.filter(there, state__in=PUBLISHED[listed]).values("item"))
     found = Listing.objects.filter(there, LISTED["yes" if listed == "no" else listed], item__isnull=False).values("item")

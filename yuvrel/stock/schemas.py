@@ -13,7 +13,9 @@ from yuvrel.documents.schemas import MomentOut
 from yuvrel.platform.wire import DayIn, Id, Money, Quantity, QuantityIn, SheetRow, UnitCost
 
 ItemState = Literal["active", "internal", "retired"]
-ListedAs = Literal["", "yes", "no", "held", "drifting", "hidden", "prepared", "refused"]
+ListedAs = Literal[
+    "", "yes", "no", "held", "drifting", "hidden", "unpaired", "clashing", "ignored", "prepared", "lacking", "refused"
+]
 
 
 class ItemsFound(Schema):

@@ -85,7 +85,11 @@
 			<option value="">listed or not</option><option value="yes">listed</option>
 			<option value="no">not listed</option><option value="held">held</option>
 			<option value="drifting">drifting</option><option value="hidden">hidden or ended</option>
+			<option value="unpaired">listing not paired</option>
+			<option value="clashing">listing clashes</option>
+			<option value="ignored">listing ignored</option>
 			<option value="prepared">about to be listed</option>
+			<option value="lacking">about to be listed, lacks something</option>
 			<option value="refused">refused there</option>
 		</select>
 		{#if sheet.filters.listed}<select
