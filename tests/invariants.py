@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from decimal import Decimal as D
 from fractions import Fraction
 from typing import Any
@@ -16,6 +16,7 @@ from django.db.models.functions import Coalesce
 from yuvrel.books.models import JournalEntry, JournalLine, LedgerDocument
 from yuvrel.buying.models import PurchaseLine, PurchaseOrder
 from yuvrel.channels.models import OutboundMessage
+from yuvrel.core.cost import from_kept
 from yuvrel.sales.models import CreditLine, CreditNote, OrderLine, Reservation, ReturnLine, ReturnPart, SalesOrder, ShipmentLine
 from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove, Transfer, TransferLine, TransferPart
 
@@ -56,6 +57,10 @@ def assert_invariants() -> None:
     assert_same(booked, {row.item_id: row.value for row in costs}, "4: shelf and books agree to the cent")
     assert_same(worth, {row.item_id: row.value for row in costs}, "4: moves carry the value")
     assert_same(units, {row.item_id: row.quantity for row in costs}, "4: costs count the units")
+    for row in costs:
+        kept = from_kept(row.layers)
+        sums = sum((one.quantity for one in kept), D(0)), sum((one.value for one in kept), D(0))
+        assert not kept or sums == (row.quantity, row.value), "4: layers add up to what is there"
     control = JournalLine.objects.filter(account__role="inventory").aggregate(total=Sum("amount"))["total"] or D(0)
     assert control == sum(worth.values(), D(0)), "4: the control account is the value of all stock"
     assert_in_transit()
@@ -196,3 +201,33 @@ class ExactCost:
         """Units leave at the average; what is not there leaves at the last one."""
         self.value -= Fraction(quantity) * self.average
         self.units -= Fraction(quantity)
+
+
+@dataclass
+class ExactFirstIn(ExactCost):
+    """First in, first out with fractions: every unit, or part of one, keeps what it came in at."""
+
+    there: list[tuple[Fraction, Fraction]] = field(default_factory=list)
+
+    def take_in(self, quantity: D, price: D | Fraction | None = None) -> None:
+        """As at the average; what is not owed is the newest."""
+        each = self.average if price is None else Fraction(price)
+        super().take_in(quantity, price)
+        rest = min(Fraction(quantity), self.units)
+        if rest > 0:
+            self.there.append((rest, each))
+
+    def take_out(self, quantity: D) -> None:
+        """The oldest leave first; what is not there leaves at the cost of the last that was."""
+        left = Fraction(quantity)
+        each = self.average
+        while left and self.there:
+            units, each = self.there.pop(0)
+            taken = min(left, units)
+            self.value -= taken * each
+            left -= taken
+            if taken < units:
+                self.there.insert(0, (units - taken, each))
+        self.value -= left * each
+        self.units -= Fraction(quantity)
+        self.average = self.value / self.units if self.units > 0 else each

@@ -17,17 +17,19 @@ from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule, run_state_machine_as_test
 
-from tests.invariants import ExactCost, assert_invariants, assert_told_once
+from tests.invariants import ExactCost, ExactFirstIn, assert_invariants, assert_told_once
 from tests.world import NOW, give, incoming, make_bundle, make_company, make_connection, make_item, make_supplier, order_line
 from yuvrel.books.actions import set_period
 from yuvrel.books.models import Period
 from yuvrel.buying.actions import Answer, Arrived, Wanted, acknowledge, cancel, draft, receive, send
 from yuvrel.buying.models import PurchaseOrder
+from yuvrel.catalogue.rungs import company_rung
 from yuvrel.channels.jobs import relay_now
 from yuvrel.core.credits import Wanted as Credited
 from yuvrel.core.errors import YuvrelError
 from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
+from yuvrel.rules.actions import change
 from yuvrel.sales import returns
 from yuvrel.sales.actions import release, ship, take_order, take_till_sale
 from yuvrel.sales.credits import credit
@@ -58,11 +60,15 @@ class Business(RuleBasedStateMachine):
     """Two items, one that expires, and a kit of the first two; two shops of which one takes no backorders, a till at
     another place, suppliers of which one asks for another currency; a month that may be closed."""
 
+    way = "average"
+    exactly: Callable[[], ExactCost] = ExactCost
+
     @initialize()
     def open(self) -> None:
         self.undo = transaction.atomic()
         self.undo.__enter__()
         self.place = make_company()
+        change(SYSTEM, company_rung(), {"valuation": self.way}, NOW)
         self.corner = Location.objects.get(code="mill-lane")
         self.one, self.two = make_item(on_hand=5, cost="2.17"), make_item(on_hand=6, cost="0.33")
         give(self.one, 5, "3.01", self.corner)
@@ -77,7 +83,7 @@ class Business(RuleBasedStateMachine):
         self.till = make_connection("till", fulfils_from=self.corner)
         make_connection("ledger", accounts={})
         self.till_sales = self.closed_for = 0
-        self.exact: dict[int, ExactCost] = defaultdict(ExactCost)
+        self.exact: dict[int, ExactCost] = defaultdict(self.exactly)
         self.seen = self.seen_part = 0
         self.promises = self._balances()
         self.price: D | Fraction | None = None
@@ -347,6 +353,7 @@ class Business(RuleBasedStateMachine):
         self._reopen()
         for item_id, exact in self.exact.items():
             cost = ItemCost.objects.get(item_id=item_id)
+            SUCCEEDED["several layers"] += len(cost.layers) > 1
             moves = StockMove.objects.filter(item_id=item_id).count()
             assert Fraction(cost.quantity) == exact.units
             assert abs(Fraction(cost.value) - exact.value) <= Fraction(moves, 100), "each move rounds by less than a cent"
@@ -363,6 +370,28 @@ class Business(RuleBasedStateMachine):
         self.promises = now
         assert SalesOrder.objects.filter(kind="till").count() == self.till_sales
         assert not Reservation.objects.filter(line__order__state="cancelled", state__in=("open", "backorder")).exists()
+
+
+class FirstIn(Business):
+    """The same, where what came first leaves first."""
+
+    way = "fifo"
+    exactly = ExactFirstIn
+
+
+@pytest.mark.django_db
+def test_any_sequence_keeps_the_invariants_first_in_first_out() -> None:
+    SUCCEEDED.clear()
+    drawn = settings(
+        max_examples=8,
+        stateful_step_count=30,
+        derandomize=True,
+        database=None,
+        suppress_health_check=list(HealthCheck),
+    )
+    run_state_machine_as_test(FirstIn, settings=drawn)
+    assert SUCCEEDED["several layers"] > 50
+    assert SUCCEEDED["ship"] and SUCCEEDED["till sale"] and SUCCEEDED["receive EUR"]
 
 
 @pytest.mark.django_db

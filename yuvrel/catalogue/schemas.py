@@ -112,6 +112,15 @@ class PlaceRow(Schema):
     incoming: Quantity
 
 
+class LayerRow(Schema):
+    """Units that came in together and are still there, the oldest first; `came`: the document with which they came."""
+
+    came: str
+    quantity: Quantity
+    unit_cost: UnitCost
+    value: Money
+
+
 class ItemOut(Schema):
     """Everything about an item."""
 
@@ -143,6 +152,8 @@ class ItemOut(Schema):
     listings: list[ListingBrief]
     components: list[ComponentOut]
     costs: list[CostRow]
+    valuation: Literal["average", "fifo"]
+    layers: list[LayerRow]
 
 
 class OptionIn(Schema):

@@ -1,18 +1,30 @@
-"""Moving weighted average cost with exact value and the below-zero true-up.
+"""What goods cost as they come and go: at the moving weighted average, or first in, first out; with exact value and the
+below-zero true-up.
 
 The state keeps a quantity and a *value*, not a rounded average, so that the value of stock
 never drifts from the inventory account by a rounding cent. IAS 2, paragraphs 25 and 27
-allow the weighted average; the average is recomputed with each receipt.
+allow the weighted average, recomputed with each receipt, and first in, first out: the units that came
+in first leave first, at what they came in at.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from decimal import Decimal
+from typing import Protocol
 
 from .errors import BadInputError
 from .money import ZERO, round_money, round_unit_cost
-from .working import Step, Working
+
+
+@dataclass(frozen=True)
+class Layer:
+    """Units that came in together and are still there: how many, what they are worth, and with which document they came."""
+
+    quantity: Decimal
+    value: Decimal
+    came: str = ""
 
 
 @dataclass(frozen=True)
@@ -20,12 +32,13 @@ class CostState:
     """What an item's stock is worth: quantity, value in base currency, last known average.
 
     Below zero both quantity and value are negative: what was issued at the last average
-    without being there yet.
+    without being there yet. `layers`: the same units in the order in which they came, where that counts.
     """
 
     quantity: Decimal = ZERO
     value: Decimal = ZERO
     last_average: Decimal = ZERO
+    layers: tuple[Layer, ...] = ()
 
     @property
     def average(self) -> Decimal:
@@ -90,17 +103,85 @@ def issue(state: CostState, quantity: Decimal, currency: str = "EUR") -> CostCha
     return CostChange(state, after, -cost)
 
 
-def change_working(change: CostChange, quantity: Decimal, cause: str) -> Working:
-    """The sum behind an item's cost after one event."""
-    before, after = change.before, change.after
-    steps = [
-        Step("Value before", before.value, f"{before.quantity} units"),
-        Step(cause, abs(change.moved), f"{abs(quantity)} units", op="+" if change.moved >= 0 else "-"),
-        Step("Value after", after.value, kind="subtotal"),
-        Step("Units after", after.quantity, op="÷"),
-        Step("Average cost", after.average, kind="result"),
-    ]
-    note = ""
-    if change.true_up:
-        note = f"{change.true_up} went to cost of sales: units sold before they were here left at the last known average."
-    return Working("What does one cost?", cause, tuple(steps), note)
+class Valuation(Protocol):
+    """A way to say what units that leave are worth. `came` names the document with which units come in."""
+
+    def receive(self, state: CostState, quantity: Decimal, value: Decimal, currency: str = "EUR", came: str = "") -> CostChange:
+        """Add units worth `value` in total. Raises BadInputError as `receive`."""
+        ...
+
+    def issue(self, state: CostState, quantity: Decimal, currency: str = "EUR") -> CostChange:
+        """Take units out. Raises BadInputError as `issue`."""
+        ...
+
+
+class MovingAverage:
+    """Every unit is worth the same."""
+
+    def receive(self, state: CostState, quantity: Decimal, value: Decimal, currency: str = "EUR", came: str = "") -> CostChange:
+        """As `receive`; no layers are kept."""
+        return receive(replace(state, layers=()), quantity, value, currency)
+
+    def issue(self, state: CostState, quantity: Decimal, currency: str = "EUR") -> CostChange:
+        """As `issue`; no layers are kept."""
+        return issue(replace(state, layers=()), quantity, currency)
+
+
+class FirstInFirstOut:
+    """Units leave in the order in which they came, each at what it came in at (IAS 2, paragraph 27).
+
+    Check: 100 for 1000.00, then 100 for 1200.00; 150 that leave take 1600.00, and 50 stay worth 600.00. What was there
+    when the method was chosen is one layer. Units issued below zero leave at the cost of one of the last layer.
+    """
+
+    def receive(self, state: CostState, quantity: Decimal, value: Decimal, currency: str = "EUR", came: str = "") -> CostChange:
+        """As `receive`; what is left of the units after those owed is the newest layer."""
+        change = receive(state, quantity, value, currency)
+        before = layers_of(state)
+        units = change.after.quantity - sum((one.quantity for one in before), ZERO)
+        worth = change.after.value - sum((one.value for one in before), ZERO)
+        layers = (*before, Layer(units, worth, came)) if change.after.quantity > 0 else ()
+        return replace(change, after=replace(change.after, layers=layers))
+
+    def issue(self, state: CostState, quantity: Decimal, currency: str = "EUR") -> CostChange:
+        """The oldest layers first; a layer's last unit takes all that is left of it."""
+        layers = layers_of(state)
+        if not layers:
+            return issue(state, quantity, currency)
+        if quantity <= 0:
+            raise BadInputError("An issue needs a quantity greater than zero.", field="quantity")
+        cost, left, kept = ZERO, quantity, list(layers)
+        unit = state.last_average
+        while left and kept:
+            first = kept.pop(0)
+            taken = min(left, first.quantity)
+            unit = round_unit_cost(first.value / first.quantity)
+            part = first.value if taken == first.quantity else round_money(first.value * taken / first.quantity, currency)
+            cost, left = cost + part, left - taken
+            if taken < first.quantity:
+                kept.insert(0, replace(first, quantity=first.quantity - taken, value=first.value - part))
+        # What is not there leaves at the cost of the last that was.
+        cost += round_money(unit * left, currency)
+        after = CostState(state.quantity - quantity, state.value - cost, unit, tuple(kept))
+        return CostChange(state, replace(after, last_average=after.average), -cost)
+
+
+def layers_of(state: CostState) -> tuple[Layer, ...]:
+    """The layers of what is there: those kept, or one of everything where none were or they are of another time."""
+    if state.quantity <= 0:
+        return ()
+    units, worth = sum((one.quantity for one in state.layers), ZERO), sum((one.value for one in state.layers), ZERO)
+    return state.layers if (units, worth) == (state.quantity, state.value) else (Layer(state.quantity, state.value),)
+
+
+def as_kept(layers: Sequence[Layer]) -> list[list[str]]:
+    """Layers as they are kept beside an item's cost."""
+    return [[str(one.quantity), str(one.value), one.came] for one in layers]
+
+
+def from_kept(rows: Sequence[Sequence[str]]) -> tuple[Layer, ...]:
+    """Layers as `as_kept` wrote them."""
+    return tuple(Layer(Decimal(units), Decimal(worth), came) for units, worth, came in rows)
+
+
+VALUATIONS: dict[str, Valuation] = {"average": MovingAverage(), "fifo": FirstInFirstOut()}

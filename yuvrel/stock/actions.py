@@ -30,6 +30,7 @@ from yuvrel.platform.bulk import insert_many, update_many
 from .documents import ADJUSTMENT, COUNT, OPENING, write
 from .models import CostChange, ItemCost, Lot, LotBalance, StockBalance, StockCount, StockMove
 from .sql import ensure_balances, ensure_costs
+from .valuation import state_of, valuation
 
 TAKES_AWAY = ("damaged", "lost", "expired", "sample")
 ADJUST_REASONS = ("damaged", "lost", "found", "count", "expired", "sample")
@@ -63,13 +64,11 @@ def lock_costs(item_ids: Iterable[int]) -> dict[int, ItemCost]:
     """The cost states of items, created where missing, locked in item order."""
     wanted = sorted(set(item_ids))
     ensure_costs(wanted)
-    rows = ItemCost.objects.select_for_update().filter(item_id__in=wanted).order_by("item_id")
-    return {row.item_id: row for row in rows}
-
-
-def state_of(row: ItemCost) -> costing.CostState:
-    """What is held of an item and what it is worth, as the core takes it."""
-    return costing.CostState(row.quantity, row.value, row.last_average)
+    found = {row.item_id: row for row in ItemCost.objects.select_for_update().filter(item_id__in=wanted).order_by("item_id")}
+    by = valuation()
+    for row in found.values():
+        row.valuation = by
+    return found
 
 
 def _cost_change(row: ItemCost, change: costing.CostChange, quantity: Decimal, cause: Cause) -> CostChange:
@@ -93,13 +92,14 @@ def _cost_change(row: ItemCost, change: costing.CostChange, quantity: Decimal, c
 def _carry(row: ItemCost, change: costing.CostChange) -> None:
     row.quantity, row.value = change.after.quantity, change.after.value
     row.last_average = change.after.average
+    row.layers = costing.as_kept(change.after.layers)
 
 
 def put_in(
     row: ItemCost, location_id: int, quantity: Decimal, value: Decimal, cause: Cause, lot: Lot | None = None
 ) -> costing.CostChange:
     """Bring units in at a value; the caller holds the locks and posts."""
-    change = costing.receive(state_of(row), quantity, value)
+    change = row.valuation.receive(state_of(row), quantity, value, came=cause.document)
     _cost_change(row, change, quantity, cause).save()
     _carry(row, change)
     row.save()
@@ -109,8 +109,8 @@ def put_in(
 
 
 def take_out(row: ItemCost, location_id: int, quantity: Decimal, cause: Cause, lot: Lot | None = None) -> costing.CostChange:
-    """Take units out at the moving average; lots that expire first leave first."""
-    change = costing.issue(state_of(row), quantity)
+    """Take units out at what the company's valuation says; lots that expire first leave first."""
+    change = row.valuation.issue(state_of(row), quantity)
     _carry(row, change)
     row.save()
     parts = [(lot, quantity)] if lot else _first_expired(row.item_id, location_id, quantity)
@@ -335,7 +335,8 @@ def take_opening(actor: Actor, rows: Sequence[OpeningRow], at: datetime) -> int:
     values, moves, changes = [], [], []
     for row in rows:
         cost = costs[row.item_id]
-        change = costing.receive(state_of(cost), row.quantity, round_money(row.quantity * row.unit_cost))
+        worth = round_money(row.quantity * row.unit_cost)
+        change = cost.valuation.receive(state_of(cost), row.quantity, worth, came=number)
         changes.append(_cost_change(cost, change, row.quantity, cause))
         _carry(cost, change)
         cost.last_cost = cost.last_cost or row.unit_cost
@@ -344,7 +345,7 @@ def take_opening(actor: Actor, rows: Sequence[OpeningRow], at: datetime) -> int:
         values.append((row.item_id, change.moved, change.true_up))
     insert_many(moves)
     insert_many(changes)
-    update_many(list(costs.values()), ["quantity", "value", "last_average", "last_cost"])
+    update_many(list(costs.values()), ["quantity", "value", "last_average", "last_cost", "layers"])
     post(
         Posting(
             JournalEntry.Kind.OPENING,

@@ -24,6 +24,7 @@ from yuvrel.platform.wire import DayIn, Said
 from . import actions, opening, queries
 from .models import CostChange, ItemCost, StockBalance
 from .schemas import AdjustIn, ItemState, ListedAs, ManyIn, MovePage, OpeningCheck, StockPage
+from .valuation import way
 
 MOST_MANY = 50_000
 router = Router(tags=["shelf"])
@@ -231,4 +232,6 @@ def get_item(request: HttpRequest, item_id: int) -> Any:
             for part in item.components.select_related("component")
         ],
         "costs": CostChange.objects.filter(Q(item=item)).order_by("-at", "-pk")[:60],
+        "valuation": way(),
+        "layers": queries.layers(cost),
     }

@@ -8,4 +8,4 @@ class StockConfig(AppConfig):
 
     def ready(self) -> None:
         """Its documents and its sheet are known from the start."""
-        from . import documents, sheet, transfer_queries  # noqa: F401
+        from . import documents, sheet, transfer_queries, valuation  # noqa: F401

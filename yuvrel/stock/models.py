@@ -6,6 +6,7 @@ from typing import ClassVar
 import pgtrigger
 from django.db import models
 
+from yuvrel.core.cost import VALUATIONS, Valuation
 from yuvrel.documents.columns import FromDocument
 from yuvrel.documents.registry import Ref
 from yuvrel.ownership import owned, owner
@@ -273,7 +274,10 @@ class LotBalance(models.Model):
 
 
 class ItemCost(models.Model):
-    """The moving average state of an item over all locations: quantity, value, last average."""
+    """What an item is worth over all locations: quantity, value, last average, and how its units came in where that
+    counts. `valuation` is set by who locks it, as the company's rule says."""
+
+    valuation: Valuation = VALUATIONS["average"]
 
     company = owner()
     item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, related_name="costs")
@@ -281,6 +285,7 @@ class ItemCost(models.Model):
     value = models.DecimalField(**MONEY, default=0)
     last_average = models.DecimalField(**UNIT_COST, default=0)
     last_cost = models.DecimalField(**UNIT_COST, default=0)
+    layers = models.JSONField(default=list, help_text="First in, first out: as core.cost.as_kept writes them")
 
     objects: ClassVar[models.Manager["ItemCost"]] = owned()
 

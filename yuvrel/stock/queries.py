@@ -16,9 +16,10 @@ from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.catalogue.pictures import first_of
 from yuvrel.catalogue.retail import priced
 from yuvrel.catalogue.schemas import ItemRow
+from yuvrel.core.cost import layers_of
 from yuvrel.core.errors import BadInputError, NotFoundError
 from yuvrel.core.gtin import short_gtin
-from yuvrel.core.money import ZERO, allocate, spoken
+from yuvrel.core.money import ZERO, allocate, round_unit_cost, spoken
 from yuvrel.core.working import Step, Working
 from yuvrel.documents.registry import Ref
 from yuvrel.ownership import company_id, own_of
@@ -29,6 +30,7 @@ from yuvrel.platform.paging import in_order, page, page_of_values
 
 from .models import CostChange, ItemCost, LotBalance, StockBalance, StockMove
 from .schemas import MoveRow, StockRow
+from .valuation import state_of, way
 
 # The orders that an index has: there may be millions of moves.
 MOVE_SORTS = {"happened": "happened_at", "recorded": "id"}
@@ -377,14 +379,37 @@ def available_working(item_id: int, location_id: int) -> Working:
     return Working("How many are free?", f"{item.title} · {place.name}", steps, note)
 
 
+def layers(cost: ItemCost | None) -> list[dict[str, Any]]:
+    """What is there of an item in the order in which it came, where that counts; `unit_cost` to six decimals."""
+    if cost is None or way() != "fifo":
+        return []
+    return [
+        {"came": one.came, "quantity": one.quantity, "unit_cost": round_unit_cost(one.value / one.quantity), "value": one.value}
+        for one in layers_of(state_of(cost))
+    ]
+
+
 def value_working(item_id: int, location_id: int) -> Working:
     """Value at a location: its share, by units, of the item's value."""
     item, place, balance = _item_at(item_id, location_id)
     cost = ItemCost.objects.filter(item=item).first() or ItemCost(item=item)
     here = place_values({item.pk}).get((item.pk, place.pk), ZERO)
     average = cost.value / cost.quantity if cost.quantity else cost.last_average
+    came = layers(cost)
     steps = (
-        Step("Value of all stock", cost.value, "by moving average", link=f"/range/items/{item.pk}"),
+        *(
+            Step(
+                one["came"] or "Before", one["value"], f"{spoken(one['quantity'])} at {one['unit_cost']:.4f}", op="+" if n else ""
+            )
+            for n, one in enumerate(came)
+        ),
+        Step(
+            "Value of all stock",
+            cost.value,
+            "first in, first out" if came else "by moving average",
+            kind="subtotal" if came else "term",
+            link=f"/range/items/{item.pk}",
+        ),
         Step("Units in all places", cost.quantity, op="÷"),
         Step("Average cost", average.quantize(Decimal("0.0001")), kind="subtotal"),
         Step("On hand here", balance.on_hand, op="×"),

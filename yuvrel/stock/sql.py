@@ -15,8 +15,8 @@ BALANCES = """
     ON CONFLICT (item_id, location_id) DO NOTHING
 """
 COSTS = """
-    INSERT INTO stock_itemcost (company_id, item_id, quantity, value, last_average, last_cost)
-    SELECT %s, item, 0, 0, 0, 0 FROM unnest(%s::bigint[]) AS v(item) ORDER BY item
+    INSERT INTO stock_itemcost (company_id, item_id, quantity, value, last_average, last_cost, layers)
+    SELECT %s, item, 0, 0, 0, 0, '[]' FROM unnest(%s::bigint[]) AS v(item) ORDER BY item
     ON CONFLICT (company_id, item_id) DO NOTHING
 """
 

@@ -12,6 +12,7 @@
 	import Fig from '#lib/ui/Fig.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Rates from '#lib/ui/Rates.svelte';
+	import Rules from '#lib/ui/Rules.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 	import Thing from '#lib/ui/Thing.svelte';
 
@@ -80,7 +81,13 @@
 					{/each}
 				</tbody>
 			</table>
-			{#snippet side()}<Rates />{/snippet}
+			{#snippet side()}
+				<Rates />
+				<section class="costs" aria-label="Cost of goods">
+					<h2>Cost of goods</h2>
+					<Rules way="company" id={0} group="Cost of goods" />
+				</section>
+			{/snippet}
 		</Thing>
 	{:else}<Pending query={accounts} isEmpty empty="No account yet." />{/if}
 	{#snippet totals()}<span class="ml-auto"
@@ -95,6 +102,9 @@
 		gap: 8px;
 		padding: 12px 20px;
 		border-bottom: 1px solid var(--rule);
+	}
+	.costs {
+		margin-top: 22px;
 	}
 	.line {
 		display: flex;

@@ -367,6 +367,33 @@
 								</tbody>
 							</table>
 						</section>
+						{#if data.valuation === 'fifo'}
+							<section aria-label="What is there">
+								<h2>What is there came in at</h2>
+								<table class="rows narrow">
+									<thead
+										><tr
+											><th>With</th><th class="num">Units</th><th class="num">Each</th><th
+												class="num">Value</th
+											></tr
+										></thead
+									>
+									<tbody>
+										{#each data.layers as row, n (n)}
+											<tr data-row>
+												<td class={row.came ? '' : 'soft'}
+													>{row.came || 'before first in, first out'}</td
+												>
+												<td class="num">{figure(row.quantity)}</td>
+												<td class="num">{Number(row.unit_cost).toFixed(2)}</td>
+												<td class="num">{figure(row.value)}</td>
+											</tr>
+										{:else}<tr><td colspan="4" class="soft">Nothing is there.</td></tr>{/each}
+									</tbody>
+								</table>
+								<p class="soft small">The first leaves first, at what it came in at.</p>
+							</section>
+						{/if}
 						<section>
 							<h2>Moves <a class="small" href="/shelf/moves?q={data.sku}">all of them</a></h2>
 							<table class="rows narrow">
