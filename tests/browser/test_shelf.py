@@ -6,13 +6,16 @@ from decimal import Decimal as D
 from typing import Any
 
 import pytest
+from django.utils import timezone
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import assert_accessible
 from tests.browser.test_journey import Person
 from tests.channels.conftest import Standins
-from tests.world import make_item, make_user
-from yuvrel.people.roles import Role
+from tests.world import give, make_item, make_user
+from yuvrel.people.models import Location
+from yuvrel.people.roles import SYSTEM, Role
+from yuvrel.stock.actions import adjust
 from yuvrel.stock.models import StockBalance
 
 
@@ -85,6 +88,25 @@ def test_goods_go_to_another_place_and_arrive_there(keeper: Person) -> None:
     expect(page.get_by_role("heading", level=1)).to_have_text("TR-1001 to The Wagon")
     keeper.go("/shelf/transfers")
     expect(page.get_by_role("row").filter(has_text="TR-1001")).to_contain_text("The Wagon")
+
+
+def test_goods_are_valued_first_in_first_out_once_it_is_chosen(page: Page, live_server: Any, house: Standins) -> None:
+    item = make_item("SMK-10", on_hand=10, cost="2.00")
+    place = Location.objects.get(code="tannery-yard")
+    person = Person(page, live_server.url, house)
+    person.sign_in("manager")
+    person.go("/books/accounts")
+    rules = page.get_by_role("region", name="Cost of goods")
+    rules.get_by_label("Goods leave at").select_option(label="first in, first out")
+    assert_accessible(page)
+    rules.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    give(item, 10, "4.00", place)
+    adjust(SYSTEM, item_id=item.pk, location_id=place.pk, reason="lost", at=timezone.now(), change=D(-3))
+    person.go(f"/range/items/{item.pk}")
+    there = page.get_by_role("region", name="What is there")
+    expect(there.get_by_role("row")).to_contain_text(["Document", "72.0014.00", "104.0040.00"])
+    assert_accessible(page)
 
 
 def test_a_count_is_a_document_that_can_be_opened(keeper: Person) -> None:

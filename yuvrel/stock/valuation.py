@@ -16,11 +16,11 @@ declare(
     Setting(
         NAME,
         "Goods leave at",
-        "What the units of an item that leave are worth. It counts for what moves from now on; what is there then counts "
-        "as having come in together, so that nothing is posted anew.",
+        "How units that leave are valued: all at the average, or each at what it came in at, the oldest first. It counts "
+        "for what moves from now on; what is there counts as having come in together, and nothing is posted anew.",
         "choice",
         "average",
-        choices=(("average", "the moving average of all that is there"), ("fifo", "what those came in at that came first")),
+        choices=(("average", "the moving average"), ("fifo", "first in, first out")),
         levels=(Level.COMPANY,),
         group="Cost of goods",
         ability=Ability.KEEP_BOOKS.value,

@@ -81,13 +81,11 @@
 					{/each}
 				</tbody>
 			</table>
-			{#snippet side()}
-				<Rates />
-				<section class="costs" aria-label="Cost of goods">
-					<h2>Cost of goods</h2>
-					<Rules way="company" id={0} group="Cost of goods" />
-				</section>
-			{/snippet}
+			<section class="costs" aria-label="Cost of goods">
+				<h2>What do goods cost that leave?</h2>
+				<Rules way="company" id={0} group="Cost of goods" />
+			</section>
+			{#snippet side()}<Rates />{/snippet}
 		</Thing>
 	{:else}<Pending query={accounts} isEmpty empty="No account yet." />{/if}
 	{#snippet totals()}<span class="ml-auto"
@@ -104,7 +102,10 @@
 		border-bottom: 1px solid var(--rule);
 	}
 	.costs {
-		margin-top: 22px;
+		margin-block: 26px 30px;
+	}
+	.costs h2 {
+		margin: 0 0 6px;
 	}
 	.line {
 		display: flex;

@@ -373,7 +373,7 @@
 								<table class="rows narrow">
 									<thead
 										><tr
-											><th>With</th><th class="num">Units</th><th class="num">Each</th><th
+											><th>Document</th><th class="num">Units</th><th class="num">Each</th><th
 												class="num">Value</th
 											></tr
 										></thead
@@ -391,7 +391,7 @@
 										{:else}<tr><td colspan="4" class="soft">Nothing is there.</td></tr>{/each}
 									</tbody>
 								</table>
-								<p class="soft small">The first leaves first, at what it came in at.</p>
+								<p class="soft small under">The first leaves first, at what it came in at.</p>
 							</section>
 						{/if}
 						<section>
@@ -445,6 +445,9 @@
 </Dialogue>
 
 <style>
+	.under {
+		margin: 6px 20px 0;
+	}
 	.frame {
 		container-type: inline-size;
 	}
