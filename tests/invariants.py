@@ -72,12 +72,12 @@ def assert_nothing_crosses() -> None:
     """No row of a company points to a row of another's, in whatever table."""
     paths = {model: model._default_manager.company_path for model in owned_models()}
     for model, path in paths.items():
-        for field in model._meta.concrete_fields:
-            other = paths.get(field.related_model)
+        for column in model._meta.concrete_fields:
+            other = paths.get(column.related_model)
             if other is None:
                 continue
-            astray = model._base_manager.exclude(**{field.name: None}).exclude(**{path: F(f"{field.name}__{other}")})
-            assert not astray.exists(), f"{model.__name__}.{field.name} leads to another company"
+            astray = model._base_manager.exclude(**{column.name: None}).exclude(**{path: F(f"{column.name}__{other}")})
+            assert not astray.exists(), f"{model.__name__}.{column.name} leads to another company"
 
 
 def owned_models() -> list[Any]:

@@ -86,6 +86,12 @@ def owner() -> Any:
     return models.ForeignKey("people.Company", on_delete=models.PROTECT, default=company_id, related_name="+")
 
 
+def company_or_none() -> int | None:
+    """The id of the company that is worked for, if any."""
+    found = get_scope().get("company")
+    return None if found is None else int(found.pk)
+
+
 class _Only:
     """The company that tables belonged to before there could be several."""
 

@@ -31,6 +31,7 @@ from yuvrel.buying.models import PurchaseOrder, Supplier
 from yuvrel.buying.suppliers import Terms, keep_terms, set_rate
 from yuvrel.buying.suppliers import keep as keep_supplier
 from yuvrel.catalogue import products
+from yuvrel.catalogue import queries as catalogue
 from yuvrel.catalogue.models import Item, TaxClass
 from yuvrel.catalogue.obstacles import obstacles
 from yuvrel.catalogue.products import retire
@@ -106,6 +107,24 @@ def two(db: None, standins: Standins) -> Two:
 
 def on_hand(item: Item) -> D:
     return sum((row.on_hand for row in StockBalance.objects.filter(item=item)), D(0))
+
+
+def test_what_another_company_asks_for_an_item_is_in_nobody_else_s_history(two: Two) -> None:
+    """What is said of the product is for both; a price is its own company's."""
+    small = two.small
+    with two.at_south():
+        products.set_prices(SYSTEM, {small.pk: D("31.70")})
+        product = small.product
+        product.refresh_from_db()
+        products.change(SYSTEM, product.pk, product.version, {"brand": "Southern"})
+        small.refresh_from_db()
+        products.change_items(SYSTEM, {small.pk: {"price": D("32.80"), "weight_grams": 777, "version": small.version}})
+        there = [row.after for row in catalogue.history(small.product_id, [small.pk])]
+    with working_for(two.larkmead):
+        here = [row.after for row in catalogue.history(small.product_id, [small.pk])]
+    assert there[:3] == [{"price": "32.80", "weight_grams": "777"}, {"brand": "Southern"}, {"price": "31.70"}]
+    assert here[:2] == [{"weight_grams": "777"}, {"brand": "Southern"}]
+    assert not any("31.70" in row.values() for row in here)
 
 
 def test_one_order_travels_in_each_of_them(two: Two) -> None:

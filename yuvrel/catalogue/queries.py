@@ -9,6 +9,7 @@ from django.db.models import Q
 
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.gtin import short_gtin
+from yuvrel.ownership import company_id
 from yuvrel.people.models import AuditRow
 
 from .languages import LANGUAGES
@@ -66,9 +67,18 @@ def _item(item: Item) -> dict[str, Any]:
 
 
 def history(product_id: int, item_ids: list[int]) -> list[AuditRow]:
-    """Changes of a product and its items, newest first."""
+    """Changes of a product and its items, newest first; of what another company did without its prices."""
     about = Q(subject="product", subject_id=product_id) | Q(subject="item", subject_id__in=item_ids)
-    return list(AuditRow.objects.filter(about).order_by("-pk")[:MOST_TRACES])
+    rows = []
+    for row in AuditRow.objects.filter(about).order_by("-pk")[: MOST_TRACES * 3]:
+        if row.company_id not in (None, company_id()) and "price" in row.after:
+            row.before.pop("price", None)
+            row.after.pop("price")
+            # What was nothing but another company's price is none of ours.
+            if not row.after:
+                continue
+        rows.append(row)
+    return rows[:MOST_TRACES]
 
 
 def choices() -> dict[str, Any]:

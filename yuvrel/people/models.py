@@ -5,20 +5,15 @@ from typing import ClassVar
 from django.contrib.auth.models import AbstractUser
 from django.db import models
 
-from yuvrel.ownership import owned
+from yuvrel.ownership import company_or_none, owned
 
 
 class Company(models.Model):
     """A legal entity: its base currency, time zone and books."""
 
-    class CostBasis(models.TextChoices):
-        AVERAGE = "average", "moving average cost"
-        LAST = "last", "last cost"
-
     name = models.CharField(max_length=120, unique=True)
     base_currency = models.CharField(max_length=3, default="EUR")
     time_zone = models.CharField(max_length=60, default="Europe/Dublin")
-    cost_basis = models.CharField(max_length=10, choices=CostBasis.choices, default=CostBasis.AVERAGE)
 
     def __int__(self) -> int:
         """Its number, for what stands below companies and knows no more of them."""
@@ -103,6 +98,8 @@ class AuditRow(models.Model):
     subject_id = models.BigIntegerField(null=True)
     before = models.JSONField(default=dict)
     after = models.JSONField(default=dict)
+    # What is shared may have facts of one company alone: a price of an item.
+    company = models.ForeignKey("people.Company", on_delete=models.SET_NULL, null=True, default=company_or_none, related_name="+")
 
     class Meta:
         indexes = [models.Index(fields=["subject", "subject_id"], name="audit_subject")]
