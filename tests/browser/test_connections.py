@@ -294,9 +294,10 @@ def test_a_template_is_put_right_and_a_refused_publication_mended(person: Person
     expect(page.get_by_role("main")).to_contain_text("texts told anew")
 
     # The same goods in the words of their market: what is not said yet is a snag, and heals when it is said.
-    person.go(f"/connections/{market.pk}/publish", check=False)
-    content.get_by_label("Language there").select_option(label="French")
-    content.get_by_role("button", name="Save rules").click()
+    person.go(f"/connections/{market.pk}", check=False)
+    listings = page.get_by_role("form", name="Listings")
+    listings.get_by_label("Language there").select_option(label="French")
+    listings.get_by_role("button", name="Save rules").click()
     person.says("Saved.")
     person.go(f"/range/products/{product.pk}", check=False)
     page.get_by_label("Another language").select_option(label="French")

@@ -67,6 +67,8 @@ def test_words_that_recur_are_said_once(buyer: Client, smoker: Product) -> None:
     assert put(buyer, "range/words/de", {"words": {"ASH": "Esche", "gift": ""}})["said"].startswith("1 translation ")
     assert list(Word.objects.values_list("key", "said")) == [("ash", "Esche")]
     assert put(buyer, "range/words/de", {"words": {"ash": "Esche", "Ash": "Buche"}}, 422)["field"].endswith("words")
+    for odd in ("", " ", "ß" * 31):
+        assert put(buyer, "range/words/de", {"words": {odd: "x"}}, 422)["field"] == "words"
     # A word that nothing has any more stays, and is said to be out of use.
     Item.objects.update(options={})
     words = {row["word"]: row["sort"] for row in buyer.get("/api/v1/range/words/de").json()}

@@ -76,8 +76,10 @@ def keep_words(actor: Actor, language: str, said: Mapping[str, str]) -> int:
     wanted: dict[str, tuple[str, str]] = {}
     for word, text in said.items():
         word, text = check_text(word.strip(), "words", MOST_WORD), check_text(text.strip(), "words", MOST_WORD)
+        if not 0 < len(folded(word)) <= MOST_WORD:
+            raise BadInputError(f"A word has 1 to {MOST_WORD} characters: {word!r} is none.", field="words")
         if wanted.setdefault(folded(word), (word, text))[1] != text:
-            raise BadInputError(f"{word} is said in two ways.", field="words")
+            raise BadInputError(f"{word} is translated in two ways.", field="words")
     moved = {key: both for key, both in wanted.items() if both[1] != there.get(key, "")}
     Word.objects.filter(language=language, key__in=[key for key, (_, text) in moved.items() if not text]).delete()
     Word.objects.bulk_create(

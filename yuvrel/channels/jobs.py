@@ -215,7 +215,8 @@ def _tell(events: Events) -> Woken:
 def _text(events: Events) -> Woken:
     by_kind = _by_kind(events)
     changes = SettingChange.objects.filter(pk__in=by_kind[Event.Kind.SETTING])
-    priced = None if by_kind[Event.Kind.PRICE_LIST] else {*by_kind[Event.Kind.PRICE], *by_kind[Event.Kind.COST]}
+    costs = by_kind[Event.Kind.COST] if by_kind[Event.Kind.COST] and prices.follows_cost() else {}
+    priced = None if by_kind[Event.Kind.PRICE_LIST] else {*by_kind[Event.Kind.PRICE], *costs}
     return refreshing.note_changes(by_kind[Event.Kind.TEXT], changes, priced)
 
 

@@ -25,7 +25,7 @@ declare(
         "",
         choices=(("", "as they are written here"), *LANGUAGES.items()),
         levels=OF_CONNECTIONS,
-        group="Content",
+        group="Listings",
         ability=Ability.CONNECT.value,
         needs=Capability.LISTINGS.value,
     )
