@@ -1,36 +1,30 @@
 <script lang="ts">
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
-	import { api, ask, onceKey, Problem, type Schemas } from '#lib/api/client.ts';
+	import { api, ask, onceKey, type Schemas } from '#lib/api/client.ts';
+	import Field from '#lib/kit/Field.svelte';
+	import { FormState } from '#lib/kit/FormState.svelte.ts';
+	import SaveLine from '#lib/kit/SaveLine.svelte';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
-	import { Typing } from '#lib/typing.svelte.ts';
 	import Overtaken from './Overtaken.svelte';
 
 	/** What a supplier is: a new one, or one that is there. */
 	type Props = { data: Schemas['SupplierOut'] | null; onsaved: (id: number) => void };
-	type Facts = Omit<Schemas['SupplierIn'], 'version'>;
 	let { data, onsaved }: Props = $props();
 	const client = useQueryClient();
-	let typed = $state<Partial<Facts>>({});
-	let refusal = $state<Problem | null>(null);
-	let busy = $state(false);
-	// What was refused and then changed is another request.
-	let key = onceKey();
-	const typing = new Typing(() => data?.version);
 	const may = $derived(session.may('buy'));
-	const now = $derived({
-		name: '',
-		currency: session.currency,
-		lead_days: 14,
-		lead_deviation_days: '0',
-		order_minimum: '0',
-		email: '',
-		inbox_id: null,
-		...data,
-		...typed
-	});
-	const isEdited = $derived(Object.keys(typed).length > 0);
-	const isOvertaken = $derived(isEdited && typing.isOvertaken);
+	const form = new FormState(
+		() => ({
+			name: data?.name ?? '',
+			currency: data?.currency ?? session.currency,
+			order_minimum: data?.order_minimum ?? '0',
+			lead_days: `${data?.lead_days ?? 14}`,
+			lead_deviation_days: `${Number(data?.lead_deviation_days ?? 0)}`,
+			email: data?.email ?? '',
+			inbox_id: `${data?.inbox_id ?? ''}`
+		}),
+		() => data?.version
+	).guard();
 	const inboxes = createQuery(() => ({
 		queryKey: ['inboxes', data?.id],
 		queryFn: () =>
@@ -41,159 +35,90 @@
 			),
 		enabled: may
 	}));
-	const wrong = (field: string): true | undefined => refusal?.field === field || undefined;
-	// What is no number goes as it was typed: the server refuses it by name, and it stays in the field.
-	const days = (text: string): number =>
-		/^\s*\d+\s*$/.test(text) ? Number(text) : (text as unknown as number);
+	const choices = $derived([
+		{ value: '', label: 'none: orders go as PDF' },
+		...(inboxes.data ?? (data?.inbox_id ? [{ id: data.inbox_id, name: data.inbox }] : [])).map(
+			(inbox) => ({ value: `${inbox.id}`, label: inbox.name })
+		)
+	]);
+	// What was refused and then changed is another request.
+	let once = { said: '', key: '' };
 
-	function set(change: Partial<Facts>): void {
-		typing.begin();
-		refusal = null;
-		key = onceKey();
-		typed = { ...typed, ...change };
-	}
-
-	function drop(): void {
-		typed = {};
-		refusal = null;
-		typing.end();
+	/** Only what was typed; what is no number goes as it was typed, and is refused by name. */
+	function asSent(): Partial<Schemas['SupplierIn']> {
+		const { lead_days, inbox_id, currency, ...others } = form.typed;
+		const days = /^\s*\d+\s*$/.test(lead_days ?? '') ? Number(lead_days) : lead_days;
+		for (const name of ['order_minimum', 'lead_deviation_days'] as const)
+			if (others[name] === '') others[name] = '0';
+		return {
+			...others,
+			...(currency === undefined ? {} : { currency: currency.toUpperCase() }),
+			...(lead_days === undefined ? {} : { lead_days: days as number }),
+			...(inbox_id === undefined ? {} : { inbox_id: inbox_id ? Number(inbox_id) : null })
+		};
 	}
 
 	async function save(event: SubmitEvent): Promise<void> {
 		event.preventDefault();
-		busy = true;
-		refusal = null;
-		try {
-			const kept = await ask(
+		const told = asSent();
+		const said = JSON.stringify(told);
+		if (said !== once.said) once = { said, key: onceKey() };
+		const kept = await form.send(() =>
+			ask(
 				data
 					? api.PATCH('/api/v1/suppliers/{supplier_id}', {
 							params: { path: { supplier_id: data.id } },
-							body: { ...typed, version: typing.version } as Schemas['SupplierIn']
+							body: { ...told, version: form.version } as Schemas['SupplierIn']
 						})
 					: api.POST('/api/v1/suppliers', {
-							body: { currency: session.currency, ...typed } as Schemas['SupplierIn'],
-							headers: { 'Idempotency-Key': key }
+							body: { currency: session.currency, ...told } as Schemas['SupplierIn'],
+							headers: { 'Idempotency-Key': once.key }
 						})
-			);
+			)
+		);
+		if (kept) {
 			notices.say(data ? 'Saved. Replenishment follows.' : `${kept.name} is added.`);
-			drop();
 			onsaved(kept.id);
-		} catch (error) {
-			if (error instanceof Problem) refusal = error;
-			else notices.fail(error);
 		}
-		busy = false;
 		await client.invalidateQueries();
 	}
 </script>
 
 <form onsubmit={save} aria-label="Supplier">
-	{#if isOvertaken}<Overtaken onkeep={() => typing.keep()} ontake={drop} />{/if}
-	<fieldset disabled={!may || busy}>
-		<label class="ask"
-			>Name
-			<input
-				class="field"
-				maxlength="120"
-				aria-invalid={wrong('name')}
-				value={now.name}
-				oninput={(event) => set({ name: event.currentTarget.value })}
-			/></label
-		>
+	{#if form.isOvertaken}<Overtaken
+			onkeep={() => form.typing.keep()}
+			ontake={() => form.drop()}
+		/>{/if}
+	<fieldset disabled={!may || form.busy}>
+		<Field {form} name="name" label="Name" max={120} />
 		<div class="pair">
-			<label class="ask"
-				>Currency
-				<input
-					class="field"
-					maxlength="3"
-					aria-invalid={wrong('currency')}
-					value={now.currency}
-					oninput={(event) => set({ currency: event.currentTarget.value.toUpperCase() })}
-				/></label
-			>
-			<label class="ask"
-				>Order minimum, {now.currency}
-				<input
-					class="field"
-					inputmode="decimal"
-					aria-invalid={wrong('order_minimum')}
-					value={now.order_minimum}
-					oninput={(event) => set({ order_minimum: event.currentTarget.value || '0' })}
-				/></label
-			>
+			<Field {form} name="currency" label="Currency" max={3} />
+			<Field
+				{form}
+				name="order_minimum"
+				label="Order minimum, {form.value.currency.toUpperCase()}"
+				kind="number"
+			/>
 		</div>
 		<div class="pair">
-			<label class="ask"
-				>Lead time, days
-				<input
-					class="field"
-					inputmode="numeric"
-					aria-invalid={wrong('lead_days')}
-					value={now.lead_days}
-					oninput={(event) => set({ lead_days: days(event.currentTarget.value) })}
-				/></label
-			>
-			<label class="ask"
-				>Lead time variation, days
-				<input
-					class="field"
-					inputmode="decimal"
-					title="The standard deviation of the lead time; safety stock grows with it"
-					aria-invalid={wrong('lead_deviation_days')}
-					value={typed.lead_deviation_days ?? String(Number(now.lead_deviation_days))}
-					oninput={(event) => set({ lead_deviation_days: event.currentTarget.value || '0' })}
-				/></label
-			>
+			<Field {form} name="lead_days" label="Lead time, days" kind="number" />
+			<Field
+				{form}
+				name="lead_deviation_days"
+				label="Lead time variation, days"
+				kind="number"
+				hint="Standard deviation"
+			/>
 		</div>
-		<label class="ask"
-			>Email
-			<input
-				class="field"
-				maxlength="160"
-				aria-invalid={wrong('email')}
-				value={now.email}
-				oninput={(event) => set({ email: event.currentTarget.value })}
-			/></label
-		>
-		<label class="ask"
-			>Inbox for orders
-			<select
-				class="field"
-				aria-invalid={wrong('inbox_id')}
-				value={now.inbox_id === null ? '' : String(now.inbox_id)}
-				onchange={(event) =>
-					set({ inbox_id: event.currentTarget.value ? Number(event.currentTarget.value) : null })}
-			>
-				<option value="">none: orders go as PDF</option>
-				{#if data?.inbox_id && !inboxes.data}<option value={String(data.inbox_id)}
-						>{data.inbox}</option
-					>{/if}
-				{#each inboxes.data ?? [] as inbox (inbox.id)}<option value={String(inbox.id)}
-						>{inbox.name}</option
-					>{/each}
-			</select></label
-		>
+		<Field {form} name="email" label="Email" max={160} />
+		<Field {form} name="inbox_id" label="Inbox for orders" kind="choice" {choices} />
 	</fieldset>
-	{#if refusal}<p class="refusal" role="alert">{refusal.message}</p>{/if}
-	{#if may}<p class="foot">
-			<button class="do" disabled={!isEdited || isOvertaken || busy}
-				>{data ? 'Save supplier' : 'Add'}</button
-			>
-			{#if isEdited && data}<button type="button" class="quiet" onclick={drop}>Undo</button>{/if}
-		</p>{/if}
+	{#if may}<SaveLine {form} save={data ? 'Save supplier' : 'Add'} />{/if}
 </form>
 
 <style>
 	fieldset {
 		display: grid;
 		gap: 10px;
-	}
-	.ask > .field {
-		width: 100%;
-	}
-	.foot {
-		display: flex;
-		gap: 8px;
-		margin-top: 12px;
 	}
 </style>

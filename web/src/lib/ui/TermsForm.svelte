@@ -1,7 +1,9 @@
 <script lang="ts">
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { untrack } from 'svelte';
-	import { api, ask, Problem, type Schemas } from '#lib/api/client.ts';
+	import { api, ask, type Schemas } from '#lib/api/client.ts';
+	import Field from '#lib/kit/Field.svelte';
+	import { FormState } from '#lib/kit/FormState.svelte.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { Resting } from '#lib/resting.svelte.ts';
 	import Dialogue from './Dialogue.svelte';
@@ -17,15 +19,20 @@
 	const client = useQueryClient();
 	let chosen = $state<Chosen | null>(untrack(() => terms));
 	let q = $state('');
-	let code = $state(untrack(() => terms?.code ?? ''));
-	let pack = $state(untrack(() => terms?.pack ?? '1'));
-	let minimum = $state(untrack(() => terms?.minimum ?? '0'));
-	let isPreferred = $state(untrack(() => terms?.preferred ?? false));
-	let prices = $state(
-		untrack(() => (terms?.prices ?? [{ from_quantity: '0', price: '' }]).map((row) => ({ ...row })))
+	type Row = { from_quantity: string; price: string };
+	const form = new FormState(
+		() => ({
+			code: terms?.code ?? '',
+			pack: terms?.pack ?? '1',
+			minimum: terms?.minimum ?? '0',
+			preferred: terms?.preferred ?? false,
+			prices: (terms?.prices ?? [{ from_quantity: '0', price: '' }]) as Row[]
+		}),
+		() => terms?.version
 	);
-	let refusal = $state<Problem | null>(null);
-	let busy = $state(false);
+	const prices = $derived(form.value.prices);
+	const put = (at: number, change: Partial<Row>): void =>
+		form.set({ prices: prices.map((row, n) => (n === at ? { ...row, ...change } : row)) });
 	const resting = new Resting<string>(() => q);
 	const sold = $derived(new Set(supplier.terms.map((row) => row.item_id)));
 	const items = createQuery(() => ({
@@ -40,23 +47,16 @@
 		placeholderData: (before) => before
 	}));
 	const found = $derived((items.data?.rows ?? []).filter((row) => !sold.has(row.id)).slice(0, 8));
-	const wrong = (field: string): true | undefined => refusal?.field === field || undefined;
 	const path = (): { path: { supplier_id: number; item_id: number } } => ({
 		path: { supplier_id: supplier.id, item_id: chosen?.item_id ?? 0 }
 	});
 
 	async function act(said: string, work: () => Promise<unknown>): Promise<void> {
-		busy = true;
-		refusal = null;
-		try {
-			await work();
+		const done = await form.send(() => work().then(() => true));
+		if (done) {
 			notices.say(said);
 			onclose();
-		} catch (error) {
-			if (error instanceof Problem) refusal = error;
-			else notices.fail(error);
 		}
-		busy = false;
 		await client.invalidateQueries();
 	}
 
@@ -67,11 +67,10 @@
 				api.PUT('/api/v1/suppliers/{supplier_id}/items/{item_id}', {
 					params: path(),
 					body: {
-						version: terms?.version ?? 0,
-						code,
-						pack: pack || '0',
-						minimum: minimum || '0',
-						preferred: isPreferred,
+						version: terms ? form.version : 0,
+						...form.value,
+						pack: form.value.pack || '0',
+						minimum: form.value.minimum || '0',
 						prices: prices
 							.filter((row) => row.price.trim() || row.from_quantity !== '0')
 							.map((row) => ({ from_quantity: row.from_quantity || '0', price: row.price }))
@@ -112,28 +111,10 @@
 		{#if items.data && !found.length}<p class="soft">No other stocked item is called that.</p>{/if}
 	{:else}
 		<form onsubmit={save} class="grid gap-3">
-			<label class="ask"
-				>Supplier SKU <input class="field" maxlength="60" bind:value={code} /></label
-			>
+			<Field {form} name="code" label="Supplier SKU" max={60} />
 			<div class="pair">
-				<label class="ask"
-					>Pack size
-					<input
-						class="field"
-						inputmode="decimal"
-						aria-invalid={wrong('pack')}
-						bind:value={pack}
-					/></label
-				>
-				<label class="ask"
-					>Minimum quantity
-					<input
-						class="field"
-						inputmode="decimal"
-						aria-invalid={wrong('minimum')}
-						bind:value={minimum}
-					/></label
-				>
+				<Field {form} name="pack" label="Pack size" kind="number" />
+				<Field {form} name="minimum" label="Minimum quantity" kind="number" />
 			</div>
 			<fieldset>
 				<legend>Unit price, {supplier.currency}</legend>
@@ -145,43 +126,44 @@
 								inputmode="decimal"
 								aria-label="From quantity, {at + 1}"
 								readonly={at === 0}
-								bind:value={row.from_quantity}
+								value={row.from_quantity}
+								oninput={(event) => put(at, { from_quantity: event.currentTarget.value })}
 							/></label
 						>
 						<input
 							class="field"
 							inputmode="decimal"
 							aria-label="Price, {at + 1}"
-							aria-invalid={wrong('prices')}
-							bind:value={row.price}
+							aria-invalid={form.wrong('prices')}
+							value={row.price}
+							oninput={(event) => put(at, { price: event.currentTarget.value })}
 						/>
 						{#if at > 0}<button
 								type="button"
 								class="quiet"
 								aria-label="Remove price {at + 1}"
-								onclick={() => (prices = prices.filter((_, n) => n !== at))}>×</button
+								onclick={() => form.set({ prices: prices.filter((_, n) => n !== at) })}>×</button
 							>{/if}
 					</div>
 				{/each}
 				<button
 					type="button"
 					class="quiet"
-					onclick={() => (prices = [...prices, { from_quantity: '', price: '' }])}
+					onclick={() => form.set({ prices: [...prices, { from_quantity: '', price: '' }] })}
 					>Add a price break</button
 				>
 			</fieldset>
-			<label
-				><input type="checkbox" disabled={terms?.preferred} bind:checked={isPreferred} /> Buy it here
-				first</label
-			>
-			{#if refusal}<p class="refusal" role="alert">{refusal.message}</p>{/if}
+			<fieldset disabled={terms?.preferred}>
+				<Field {form} name="preferred" label="Buy it here first" kind="tick" />
+			</fieldset>
+			{#if form.refusal}<p class="refusal" role="alert">{form.refusal.message}</p>{/if}
 			<div class="foot">
-				{#if terms}<button type="button" class="quiet" disabled={busy} onclick={takeAway}
+				{#if terms}<button type="button" class="quiet" disabled={form.busy} onclick={takeAway}
 						>Remove from this supplier</button
 					>{/if}
 				<span class="grow"></span>
 				<button type="button" class="quiet" onclick={onclose}>Cancel</button>
-				<button class="do" disabled={busy}>Save</button>
+				<button class="do" disabled={form.busy}>Save</button>
 			</div>
 		</form>
 	{/if}
