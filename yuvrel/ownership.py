@@ -7,7 +7,7 @@ they refuse, so that nothing can be forgotten.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, TypeVar
 
@@ -111,6 +111,27 @@ class AddOwner(migrations.AddField):
                 ((first,),) = cursor.fetchall()
         with working_for(_Only(first)):
             super().database_forwards(app_label, schema_editor, from_state, to_state)
+
+
+def hold_together(pairs: Sequence[tuple[str, str, str]]) -> list[migrations.RunSQL]:
+    """Foreign keys over a row and its company together, for (table, column, table that it points to); checked, as others
+    are, when the transaction ends."""
+    alone = [
+        migrations.RunSQL(
+            f"ALTER TABLE {table} ADD CONSTRAINT own_{table} UNIQUE (company_id, id)",
+            f"ALTER TABLE {table} DROP CONSTRAINT own_{table}",
+        )
+        for table in sorted({target for _, _, target in pairs})
+    ]
+    both = [
+        migrations.RunSQL(
+            f"ALTER TABLE {table} ADD CONSTRAINT own_{table}_{column} FOREIGN KEY (company_id, {column})"
+            f" REFERENCES {target} (company_id, id) DEFERRABLE INITIALLY DEFERRED",
+            f"ALTER TABLE {table} DROP CONSTRAINT own_{table}_{column}",
+        )
+        for table, column, target in pairs
+    ]
+    return [*alone, *both]
 
 
 def steadily(rows: Iterable[Row]) -> Iterator[Row]:

@@ -13,13 +13,14 @@ from typing import Any
 import pytest
 from django.contrib.auth.models import Group
 from django.core.management import CommandError, call_command
+from django.db import IntegrityError, connection, transaction
 from django.test import Client
 from django.utils import timezone
 
 from tests.channels.conftest import Standins
 from tests.channels.test_journey import World, settle
 from tests.companies import forget_company
-from tests.invariants import assert_invariants, assert_nothing_crosses
+from tests.invariants import assert_invariants, assert_nothing_crosses, owned_models
 from tests.world import give, make_bundle, make_item, make_supplier
 from yuvrel.agreement import actions as agreement
 from yuvrel.agreement.models import Check, Drift
@@ -107,6 +108,32 @@ def two(db: None, standins: Standins) -> Two:
 
 def on_hand(item: Item) -> D:
     return sum((row.on_hand for row in StockBalance.objects.filter(item=item)), D(0))
+
+
+def test_the_database_takes_no_row_that_points_to_another_company_s(two: Two) -> None:
+    """Wherever two tables say whose their rows are, as the models have it."""
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "SELECT t.relname, a.attname FROM pg_constraint c JOIN pg_class t ON t.oid = c.conrelid"
+            " JOIN pg_attribute a ON a.attrelid = t.oid AND a.attnum = c.conkey[2]"
+            " WHERE c.contype = 'f' AND array_length(c.conkey, 1) = 2"
+        )
+        held = set(cursor.fetchall())
+    direct = {model for model in owned_models() if model._default_manager.company_path == "company"}
+    wanted = {
+        (model._meta.db_table, column.column)
+        for model in direct
+        for column in model._meta.concrete_fields
+        if column.related_model in direct
+    }
+    assert held == wanted
+    assert len(held) > 30
+    with two.at_south():
+        strange = two.place.pk
+    for column in ("fulfils_from", "their_place"):
+        with pytest.raises(IntegrityError), transaction.atomic():
+            assert Connection._base_manager.filter(company=two.larkmead).update(**{column: strange})
+            connection.check_constraints()
 
 
 def test_what_another_company_asks_for_an_item_is_in_nobody_else_s_history(two: Two) -> None:
