@@ -101,7 +101,7 @@
 			/>
 		</div>
 		<div class="pair">
-			<Field {form} name="lead_days" label="Lead time, days" kind="number" />
+			<Field {form} name="lead_days" label="Lead time, days" kind="number" hint="On average" />
 			<Field
 				{form}
 				name="lead_deviation_days"
