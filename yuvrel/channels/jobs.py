@@ -182,11 +182,14 @@ def _price(events: Events) -> Woken:
     by_kind = _by_kind(events)
     lists, items = by_kind[Event.Kind.PRICE_LIST], by_kind[Event.Kind.PRICE]
     rules = by_kind[Event.Kind.RULES] | group_prices.connections_of(by_kind[Event.Kind.CUSTOMER_GROUP])
+    moved = by_kind[Event.Kind.COST]
+    if moved and not lists and prices.follows_cost():
+        items = moved | items
+    # Titles may say what an item costs.
+    for connection in refreshing.note_changes((), (), None if lists else items):
+        wake_texts(connection)
     if lists:
         return prices.recompute_lists(lists)
-    moved = by_kind[Event.Kind.COST]
-    if moved and prices.follows_cost():
-        items = moved | items
     woken = prices.recompute_items(items) if items else set()
     woken |= prices.recompute_connections(rules) if rules else set()
     changes = list(SettingChange.objects.filter(pk__in=by_kind[Event.Kind.SETTING]))
@@ -215,9 +218,7 @@ def _tell(events: Events) -> Woken:
 def _text(events: Events) -> Woken:
     by_kind = _by_kind(events)
     changes = SettingChange.objects.filter(pk__in=by_kind[Event.Kind.SETTING])
-    costs = by_kind[Event.Kind.COST] if by_kind[Event.Kind.COST] and prices.follows_cost() else {}
-    priced = None if by_kind[Event.Kind.PRICE_LIST] else {*by_kind[Event.Kind.PRICE], *costs}
-    return refreshing.note_changes(by_kind[Event.Kind.TEXT], changes, priced)
+    return refreshing.note_changes(by_kind[Event.Kind.TEXT], changes)
 
 
 @dataclass(frozen=True)
@@ -237,7 +238,6 @@ RELAYS = {
 OF_BOTH = {Event.Kind.RULES, Event.Kind.SETTING, Event.Kind.CUSTOMER_GROUP}
 OF_QUANTITIES = frozenset({Event.Kind.AVAILABILITY, *OF_BOTH})
 OF_PRICES = frozenset({Event.Kind.PRICE, Event.Kind.PRICE_LIST, Event.Kind.COST, *OF_BOTH})
-OF_TEXTS = frozenset({Event.Kind.TEXT, Event.Kind.SETTING, Event.Kind.PRICE, Event.Kind.PRICE_LIST, Event.Kind.COST})
 TO_TELL = frozenset(
     {
         Event.Kind.LEDGER,
@@ -252,7 +252,7 @@ TO_TELL = frozenset(
 )
 subscribe(Consumer("offers", OF_QUANTITIES, relay_offers.name))
 subscribe(Consumer("prices", OF_PRICES, relay_prices.name))
-subscribe(Consumer("texts", OF_TEXTS, relay_texts.name))
+subscribe(Consumer("texts", frozenset({Event.Kind.TEXT, Event.Kind.SETTING}), relay_texts.name))
 subscribe(Consumer("messages", TO_TELL, relay_messages.name))
 
 
