@@ -57,7 +57,7 @@ SHEETS = (
     "/range/sheets",
     "/range/prices",
     "/range/categories",
-    "/range/words?language=fr",
+    "/range/words",
     "/range/differences",
     "/shelf",
     "/shelf/moves",
