@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from yuvrel.core.content import EXAMPLE
@@ -40,8 +40,8 @@ def test_what_is_not_said_yet_is_named() -> None:
 
 @given(st.text(max_size=30))
 def test_a_word_is_found_however_it_is_written(word: str) -> None:
-    german = Wording("German", {}, {folded(word): "said"})
-    assert german.word(f"  {word.upper().lower()} ") == (
-        "said" if folded(word.upper().lower()) == folded(word) else f"  {word.upper().lower()} "
-    )
+    written = f"  {word.swapcase()} "
+    # Some letters have no other case, and some more than one.
+    assume(folded(written) == folded(word))
+    assert Wording("German", {}, {folded(word): "said"}).word(written) == "said"
     assert folded(folded(word)) == folded(word)

@@ -367,7 +367,8 @@ def set_parts(
     rows = BundleComponent.objects.exclude(bundle=item).values_list("bundle_id", "component_id", "quantity")
     for bundle, part, each in rows:
         others.setdefault(bundle, []).append((part, each))
-    flatten(others | {item.pk: list(parts)})
+    # What is wrong now was not wrong before: only what this one holds can hold it.
+    flatten(others | {item.pk: list(parts)}, {item.pk})
     if percent_off is not None:
         Together((), percent_off)
     was = _parts_told(item)

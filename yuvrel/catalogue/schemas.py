@@ -152,8 +152,7 @@ class ItemOut(Schema):
     listings: list[ListingBrief]
     components: list[ComponentOut]
     costs: list[CostRow]
-    valuation: Literal["average", "fifo"]
-    layers: list[LayerRow]
+    layers: list[LayerRow] | None
 
 
 class OptionIn(Schema):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
@@ -185,11 +185,11 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
         yield normal_sku(item.sku), own | _of_product(item.product)
 
 
-def _parts_now() -> dict[int, list[tuple[Decimal, str, int]]]:
-    """How many of which SKU, and its item, make up each bundle, in the order of the SKUs."""
+def _parts_now(bundles: Iterable[int] | None = None) -> dict[int, list[tuple[Decimal, str, int]]]:
+    """How many of which SKU, and its item, make up each bundle, or these, in the order of the SKUs."""
     found: dict[int, list[tuple[Decimal, str, int]]] = defaultdict(list)
-    names = ("bundle_id", "quantity", "component__sku", "component_id")
-    for bundle, each, sku, part in BundleComponent.objects.values_list(*names):
+    rows = BundleComponent.objects.all() if bundles is None else BundleComponent.objects.filter(bundle__in=list(bundles))
+    for bundle, each, sku, part in rows.values_list("bundle_id", "quantity", "component__sku", "component_id"):
         found[bundle].append((each, sku, part))
     return {bundle: sorted(parts, key=lambda one: one[1].casefold()) for bundle, parts in found.items()}
 
@@ -213,9 +213,9 @@ def _of_product(product: Product) -> dict[str, str]:
 def judge() -> Judge:
     """What is wrong with a row as a whole: a new item needs a product, a retired one is brought back first, and rows of
     one product say the same of it."""
-    names = ("sku", "product_id", "active")
-    items = {normal_sku(sku): (pk, active) for sku, pk, active in Item.objects.values_list(*names)}
-    of_bundles = _bundle_judge()
+    rows = list(Item.objects.values_list("sku", "pk", "kind", "product_id", "active"))
+    items = {normal_sku(sku): (product, active) for sku, _, _, product, active in rows}
+    of_bundles = _bundle_judge({normal_sku(sku): (pk, kind) for sku, pk, kind, _, _ in rows})
     titles = dict(Product.objects.order_by("pk").values_list("title", "pk"))
     told: dict[int | str, dict[str, Any]] = {}
     taxes = {name.casefold() for name in TaxClass.objects.values_list("name", flat=True)}
@@ -243,9 +243,8 @@ def judge() -> Judge:
     return wrong
 
 
-def _bundle_judge() -> Judge:
-    """Only a bundle has parts, and they are items: there, or further up in the file."""
-    there = {normal_sku(sku): (pk, kind) for sku, pk, kind in Item.objects.values_list("sku", "pk", "kind")}
+def _bundle_judge(there: dict[str, tuple[int, str]]) -> Judge:
+    """Only a bundle has parts, and they are items: there (id and kind, by SKU), or further up in the file."""
     made = {bundle: [(part, each) for each, _, part in parts] for bundle, parts in _parts_now().items()}
 
     def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
@@ -304,9 +303,11 @@ def apply(actor: Actor, rows: Sequence[Read]) -> None:
 
 def _set_parts(actor: Actor, rows: Sequence[Read]) -> None:
     """Make bundles of what their rows say; what a row does not say stays."""
+    if not rows:
+        return
     named = {name for row in rows for _, name in row.values.get("parts", ())} | {row.values["sku"] for row in rows}
-    items = {normal_sku(item.sku): item for item in items_of(named)} if rows else {}
-    made = _parts_now() if rows else {}
+    items = {normal_sku(item.sku): item for item in items_of(named)}
+    made = _parts_now(item.pk for item in items.values())
     for row in rows:
         bundle = items[normal_sku(row.values["sku"])]
         parts = [(items[normal_sku(name)].pk, each) for each, name in row.values.get("parts", ())]

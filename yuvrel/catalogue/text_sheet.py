@@ -13,6 +13,7 @@ from yuvrel.people.roles import Ability, Actor
 
 from .languages import LANGUAGES, MOST_TITLE, MOST_WORD, keep_text, keep_words, language_name, words_in
 from .models import Item, Product, ProductText, Word
+from .products import items_of
 from .sheet import described
 
 BETWEEN = "\t"
@@ -50,9 +51,14 @@ def _text_key(values: Mapping[str, Any]) -> str:
     return f"{normal_sku(values['sku'])}{BETWEEN}{values['language']}"
 
 
+def _products() -> dict[str, int]:
+    """The product of every SKU."""
+    return {normal_sku(sku): product for sku, product in Item.objects.values_list("sku", "product_id")}
+
+
 def _by_product() -> Callable[[str], str]:
     """A row is known by its product, whichever of its items it names."""
-    products = {normal_sku(sku): product for sku, product in Item.objects.values_list("sku", "product_id")}
+    products = _products()
 
     def known(key: str) -> str:
         sku, _, code = key.partition(BETWEEN)
@@ -73,7 +79,7 @@ def _texts() -> Iterator[tuple[str, dict[str, str]]]:
 
 
 def _text_judge() -> Judge:
-    items = {normal_sku(sku): product for sku, product in Item.objects.values_list("sku", "product_id")}
+    items = _products()
     titled = set(ProductText.objects.values_list("product_id", "language"))
 
     def wrong(values: Mapping[str, Any], is_new: bool) -> Wrong:
@@ -89,11 +95,9 @@ def _text_judge() -> Judge:
 
 
 def _take_texts(actor: Actor, rows: Sequence[Read]) -> None:
-    keys = {normal_sku(row.values["sku"]) for row in rows}
-    items = {normal_sku(sku): product for sku, product in Item.objects.values_list("sku", "product_id")}
-    wanted = [items[key] for key in keys]
-    products = Product.objects.in_bulk(wanted)
-    there = {(row.product_id, row.language): row for row in ProductText.objects.filter(product__in=wanted)}
+    items = {normal_sku(item.sku): item.product_id for item in items_of(row.values["sku"] for row in rows)}
+    products = Product.objects.in_bulk(items.values())
+    there = {(row.product_id, row.language): row for row in ProductText.objects.filter(product__in=products)}
     for row in rows:
         product = products[items[normal_sku(row.values["sku"])]]
         old = there.get((product.pk, row.values["language"]))

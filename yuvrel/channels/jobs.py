@@ -186,7 +186,7 @@ def _price(events: Events) -> Woken:
     if moved and not lists and prices.follows_cost():
         items = moved | items
     # Titles may say what an item costs.
-    for connection in refreshing.note_changes((), (), None if lists else items):
+    for connection in refreshing.note_changes((), (), None if lists or rules else items):
         wake_texts(connection)
     if lists:
         return prices.recompute_lists(lists)

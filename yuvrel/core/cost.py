@@ -120,11 +120,11 @@ class MovingAverage:
 
     def receive(self, state: CostState, quantity: Decimal, value: Decimal, currency: str = "EUR", came: str = "") -> CostChange:
         """As `receive`; no layers are kept."""
-        return receive(replace(state, layers=()), quantity, value, currency)
+        return receive(state, quantity, value, currency)
 
     def issue(self, state: CostState, quantity: Decimal, currency: str = "EUR") -> CostChange:
         """As `issue`; no layers are kept."""
-        return issue(replace(state, layers=()), quantity, currency)
+        return issue(state, quantity, currency)
 
 
 class FirstInFirstOut:

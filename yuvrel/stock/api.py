@@ -24,7 +24,6 @@ from yuvrel.platform.wire import DayIn, Said
 from . import actions, opening, queries
 from .models import CostChange, ItemCost, StockBalance
 from .schemas import AdjustIn, ItemState, ListedAs, ManyIn, MovePage, OpeningCheck, StockPage
-from .valuation import way
 
 MOST_MANY = 50_000
 router = Router(tags=["shelf"])
@@ -232,6 +231,5 @@ def get_item(request: HttpRequest, item_id: int) -> Any:
             for part in item.components.select_related("component")
         ],
         "costs": CostChange.objects.filter(Q(item=item)).order_by("-at", "-pk")[:60],
-        "valuation": way(),
         "layers": queries.layers(cost),
     }

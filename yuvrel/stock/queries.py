@@ -379,13 +379,13 @@ def available_working(item_id: int, location_id: int) -> Working:
     return Working("How many are free?", f"{item.title} · {place.name}", steps, note)
 
 
-def layers(cost: ItemCost | None) -> list[dict[str, Any]]:
-    """What is there of an item in the order in which it came, where that counts; `unit_cost` to six decimals."""
-    if cost is None or way() != "fifo":
-        return []
+def layers(cost: ItemCost | None) -> list[dict[str, Any]] | None:
+    """What is there of an item in the order in which it came; `unit_cost` to six decimals. None where that does not count."""
+    if way() != "fifo":
+        return None
     return [
         {"came": one.came, "quantity": one.quantity, "unit_cost": round_unit_cost(one.value / one.quantity), "value": one.value}
-        for one in layers_of(state_of(cost))
+        for one in (layers_of(state_of(cost)) if cost else ())
     ]
 
 
@@ -395,7 +395,7 @@ def value_working(item_id: int, location_id: int) -> Working:
     cost = ItemCost.objects.filter(item=item).first() or ItemCost(item=item)
     here = place_values({item.pk}).get((item.pk, place.pk), ZERO)
     average = cost.value / cost.quantity if cost.quantity else cost.last_average
-    came = layers(cost)
+    came = layers(cost) or []
     steps = (
         *(
             Step(

@@ -367,7 +367,7 @@
 								</tbody>
 							</table>
 						</section>
-						{#if data.valuation === 'fifo'}
+						{#if data.layers}
 							<section aria-label="What is there">
 								<h2>What is there came in at</h2>
 								<table class="rows narrow">
