@@ -21,7 +21,8 @@ UPDATE = """
 
 def insert_many(rows: Sequence[Model]) -> None:
     """Write new rows whose keys nobody asks for, as bulk_create would: defaults and times of creation are filled
-    in, triggers and constraints hold. The rows themselves do not learn their keys."""
+    in, triggers and constraints hold. The rows themselves do not learn their keys. What the database refuses, or that it
+    went away, is raised as Django's own error, as of any other statement."""
     if not rows:
         return
     meta = type(rows[0])._meta
@@ -29,7 +30,7 @@ def insert_many(rows: Sequence[Model]) -> None:
     statement = sql.SQL("COPY {table} ({columns}) FROM STDIN").format(
         table=sql.Identifier(meta.db_table), columns=sql.SQL(", ").join(sql.Identifier(str(f.column)) for f in fields)
     )
-    with connection.cursor() as cursor, cursor.copy(statement) as copy:
+    with connection.cursor() as cursor, connection.wrap_database_errors, cursor.copy(statement) as copy:
         for row in rows:
             copy.write_row([field.get_db_prep_save(field.pre_save(row, add=True), connection) for field in fields])
 
