@@ -17,6 +17,7 @@ from django.utils import timezone
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
+from tests.depth import drawn
 from tests.invariants import assert_invariants
 from tests.world import give_inbox, make_company, make_connection, make_item, make_listing, make_supplier
 from yuvrel.buying.actions import Wanted, draft, send
@@ -103,7 +104,7 @@ def undone() -> Iterator[None]:
         transaction.set_rollback(True)
 
 
-def many(valid: Any, test: Callable[[Any], None], examples: int = 120) -> None:
+def many(valid: Any, test: Callable[[Any], None], examples: int = drawn(120, 40)) -> None:
     """Run a test on so many mutations, the same each time."""
 
     @settings(
@@ -239,7 +240,7 @@ def test_orders_of_a_shop(shop: Connection, monkeypatch: pytest.MonkeyPatch) -> 
             f"order {state}" for state in SalesOrder.objects.exclude(external_id="healthy").values_list("state", flat=True)
         )
 
-    many(ORDER, one)
+    many(ORDER, one, 120)
     # Odd enough to be set aside, odd enough to be held, and not too odd to be taken in.
     assert min(became[what] for what in ("snagged", "applied", "order held", "order ready")) >= 3, became
 

@@ -17,6 +17,7 @@ from django.db import connection
 from django.db.models import Exists, OuterRef
 
 from standins.faults import FAULTS
+from tests import depth
 from tests.faults.house import ROOT, SHOPS, TILLS, House, wait_until
 from yuvrel.channels.models import Run, Snag
 
@@ -61,15 +62,14 @@ def test_an_undisturbed_burst_does_what_was_asked(undisturbed: dict[int, Counter
     assert all(found[f"ledger {code}"] == found[f"booked {role}"] for code, role in (("1300", "inventory"), ("4000", "sales")))
 
 
-# Each fault alone takes a while: script/test faults puts several together, script/test every-fault takes them in turn.
+# Each fault alone takes a while: script/test faults puts several together, script/test long takes them in turn.
 TOGETHER = [
     ("webhook_lost", "page_twice", "busy", "clock_slow"),
     ("webhook_twice", "dropped", "line_refused", "page_empty"),
     ("webhook_swapped", "webhook_late", "expired", "broken"),
     ("webhook_unsigned", "nonsense", "clock_fast", "slow"),
 ]
-EVERY = bool(os.environ.get("YUVREL_EVERY_FAULT"))
-CASES = [(name,) for name in FAULTS] if EVERY else TOGETHER
+CASES = [(name,) for name in FAULTS] if depth.LONG else TOGETHER
 
 
 def test_every_fault_is_among_the_cases() -> None:
@@ -80,7 +80,7 @@ def test_every_fault_is_among_the_cases() -> None:
 def test_a_burst_under_faults(house: House, undisturbed: dict[int, Counter[str]], faults: tuple[str, ...]) -> None:
     for seed, account in enumerate(ACCOUNTS):
         house.faults(account, seed=seed, **{name: SHARE.get(name, 1.0) / len(faults) ** 0.5 for name in faults})
-    size = LONG if EVERY else SHORT
+    size = LONG if depth.LONG else SHORT
     assert change(house, size=size) == undisturbed[size]
 
 
@@ -102,7 +102,7 @@ A_DAY = 280
 AT_THE_TILL = {9: 3, 10: 5, 11: 7, 12: 9, 13: 9, 14: 6, 15: 6, 16: 7, 17: 5, 18: 2}
 
 
-@pytest.mark.skipif(not EVERY, reason="a day takes two minutes: script/test every-fault")
+@pytest.mark.skipif(not depth.LONG, reason="a day takes two minutes: script/test long")
 def test_a_day_of_ten_times_the_volume_under_random_faults(house: House) -> None:
     chance, hours = random.Random(23), 24
     rung = {till: 0 for till in TILLS}

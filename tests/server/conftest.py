@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 import pytest
+from django.db import connection
 from django.test import Client
 
 from tests.world import make_user
@@ -14,3 +17,11 @@ from yuvrel.people.roles import Role
 def manager(company: Location, client: Client) -> Client:
     client.force_login(make_user(Role.MANAGER))
     return client
+
+
+@pytest.fixture
+def no_jobs_left() -> Iterator[None]:
+    """The queue's tables are not flushed between tests that commit."""
+    yield
+    with connection.cursor() as cursor:
+        cursor.execute("TRUNCATE procrastinate_jobs, procrastinate_workers CASCADE")

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import replace
 from datetime import date, timedelta
 from decimal import Decimal as D
 from typing import Any
 
 import pytest
-from django.db import connection
 from django.utils import timezone
 
 from tests.invariants import assert_invariants
@@ -131,16 +130,8 @@ def test_the_oldest_promise_is_served_first_and_nobody_overtakes(item: Item) -> 
     assert_invariants()
 
 
-@pytest.fixture
-def _no_jobs_left(transactional_db: None) -> Iterator[None]:
-    """The queue's tables are not flushed between tests."""
-    yield
-    with connection.cursor() as cursor:
-        cursor.execute("TRUNCATE procrastinate_jobs CASCADE")
-
-
 @pytest.mark.django_db(transaction=True)
-def test_thirty_shoppers_in_two_shops_race_for_the_last_pre_orders(_no_jobs_left: None) -> None:
+def test_thirty_shoppers_in_two_shops_race_for_the_last_pre_orders(no_jobs_left: None) -> None:
     """Three on the shelf and a limit of five: eight go through, whichever; the rest is held, none is promised twice."""
     make_company()
     item = make_item("HIV-9", on_hand=3)
@@ -155,7 +146,7 @@ def test_thirty_shoppers_in_two_shops_race_for_the_last_pre_orders(_no_jobs_left
 
 
 @pytest.mark.django_db(transaction=True)
-def test_two_shops_a_marketplace_and_a_till_race_for_the_last_units_and_pre_orders(_no_jobs_left: None) -> None:
+def test_two_shops_a_marketplace_and_a_till_race_for_the_last_units_and_pre_orders(no_jobs_left: None) -> None:
     """Three on the shelf and a limit of five; the till sells two of the three while thirty order elsewhere. Whatever the
     order in which they come: one unit is left and one order is ready, five are promised at most, nothing is sold twice."""
     make_company()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from decimal import Decimal as D
 from typing import Any
 
@@ -31,15 +31,7 @@ from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.stock.actions import adjust
 from yuvrel.stock.models import StockBalance, StockDocument
 
-pytestmark = pytest.mark.django_db(transaction=True)
-
-
-@pytest.fixture(autouse=True)
-def _no_jobs_left() -> Iterator[None]:
-    """The queue's tables are not flushed between tests."""
-    yield
-    with connection.cursor() as cursor:
-        cursor.execute("TRUNCATE procrastinate_jobs CASCADE")
+pytestmark = [pytest.mark.django_db(transaction=True), pytest.mark.usefixtures("no_jobs_left")]
 
 
 def all_at_once(works: list[Callable[[], object]]) -> list[Exception]:

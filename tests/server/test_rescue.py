@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 import pytest
 from asgiref.sync import async_to_sync
 from django.db import connection
@@ -11,15 +9,7 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 
 from yuvrel.channels.jobs import STALLED, rescue
 
-pytestmark = pytest.mark.django_db(transaction=True)
-
-
-@pytest.fixture(autouse=True)
-def _no_jobs_left() -> Iterator[None]:
-    """The queue's tables are not flushed between tests."""
-    yield
-    with connection.cursor() as cursor:
-        cursor.execute("TRUNCATE procrastinate_jobs, procrastinate_workers CASCADE")
+pytestmark = [pytest.mark.django_db(transaction=True), pytest.mark.usefixtures("no_jobs_left")]
 
 
 def worker(seconds_ago: float) -> int:

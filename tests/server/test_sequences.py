@@ -17,12 +17,14 @@ from hypothesis import HealthCheck, settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule, run_state_machine_as_test
 
+from tests.depth import drawn
 from tests.invariants import ExactCost, ExactFirstIn, assert_invariants, assert_told_once
 from tests.world import NOW, give, incoming, make_bundle, make_company, make_connection, make_item, make_supplier, order_line
 from yuvrel.books.actions import set_period
 from yuvrel.books.models import Period
 from yuvrel.buying.actions import Answer, Arrived, Wanted, acknowledge, cancel, draft, receive, send
 from yuvrel.buying.models import PurchaseOrder
+from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.rungs import company_rung
 from yuvrel.channels.jobs import relay_now
 from yuvrel.core.credits import Wanted as Credited
@@ -33,6 +35,7 @@ from yuvrel.rules.actions import change
 from yuvrel.sales import returns
 from yuvrel.sales.actions import release, ship, take_order, take_till_sale
 from yuvrel.sales.credits import credit
+from yuvrel.sales.incoming import IncomingLine
 from yuvrel.sales.models import OrderLine, Reservation, Return, ReturnPart, SalesOrder
 from yuvrel.stock import transfers
 from yuvrel.stock.actions import OpeningRow, adjust, take_opening
@@ -43,7 +46,7 @@ CENTS = st.integers(1, 999)
 WHICH = st.integers(0, 5)
 # How often each event came about, over all sequences: one that is always refused would try nothing.
 SUCCEEDED: Counter[str] = Counter()
-OFTEN = 2
+OFTEN = drawn(2, 1)
 FATES = ("restock", "repair", "write_off")
 
 
@@ -100,6 +103,14 @@ class Business(RuleBasedStateMachine):
         for fate in FATES:
             self._bring_back(OrderLine.objects.get(order__kind="till"), D(1), fate)
             self._follow()
+        # What would come about too seldom if it were left to chance alone.
+        self._bring_back(OrderLine.objects.get(order__kind="till"), D(1), "restock", later=True)
+        self._change(SalesOrder.objects.filter(kind="order").order_by("pk")[0], [], stale=True)
+        self._receive(PurchaseOrder.objects.filter(lines__item=self.one).order_by("pk")[0], 2)
+        self._follow()
+        attempt("adjust lost", partial(self._adjust, self.two, self.place, "lost", 1))
+        attempt("ship", partial(ship, SYSTEM, SalesOrder.objects.filter(state="ready").order_by("pk")[0].pk, at=NOW))
+        self._follow()
 
     def _begin(self) -> None:
         """Something of everything is under way, so that every event has something to happen to."""
@@ -113,6 +124,7 @@ class Business(RuleBasedStateMachine):
             attempt("send over", partial(transfers.send, SYSTEM, row.pk, row.version, NOW))
         sold = take_till_sale(SYSTEM, incoming(self.till, order_line(self.one, 5), placed_at=NOW)).order
         self.till_sales += 1
+        SUCCEEDED["till sale"] += 1
         for _ in range(2):
             returns.announce(SYSTEM, sold.pk, [returns.Coming(sold.lines.get().pk, D(1))], NOW)
 
@@ -156,11 +168,15 @@ class Business(RuleBasedStateMachine):
     def another_version(self, which: int, item: int, units: int, cents: int, cancelled: bool, stale: bool) -> None:
         """A later version changes the order; one that was overtaken changes nothing."""
         order = self._pick(which)
-        if order is None:
-            return
-        lines = [] if cancelled else [order_line(self.goods[item % 4], units, str(D(cents) / 100))]
+        if order is not None:
+            self._change(
+                order, [] if cancelled else [order_line(self.goods[item % 4], units, str(D(cents) / 100))], stale, cancelled
+            )
+
+    def _change(self, order: SalesOrder, lines: list[IncomingLine], stale: bool, cancelled: bool = False) -> None:
         version = order.external_version + (0 if stale else 1)
-        facts = {"external_id": order.external_id, "number": order.external_number, "total": D(cents) / 100}
+        total = sum((line.amount for line in lines), D(0))
+        facts = {"external_id": order.external_id, "number": order.external_number, "total": total}
         before = self._balances()
         newer = incoming(order.connection, *lines, version=version, cancelled=cancelled, **facts)
         try:
@@ -199,12 +215,13 @@ class Business(RuleBasedStateMachine):
 
     @rule(which=WHICH, units=UNITS, what=st.sampled_from(["lost", "found", "count"]), corner=st.booleans())
     def adjust(self, which: int, units: int, what: str, corner: bool) -> None:
+        place, item = self.corner if corner else self.place, self.bought[which % 3]
+        attempt(f"adjust {what}", lambda: self._adjust(item, place, what, units))
+
+    def _adjust(self, item: Item, place: Location, what: str, units: int) -> None:
         amount = {"counted": D(units)} if what == "count" else {"change": D(units) * (-1 if what == "lost" else 1)}
-        place = self.corner if corner else self.place
-        item = self.bought[which % 3]
         at = NOW - timedelta(hours=units)
-        facts = {"item_id": item.pk, "location_id": place.pk, "reason": what, "at": at, **amount}
-        attempt(f"adjust {what}", lambda: adjust(SYSTEM, **facts))
+        adjust(SYSTEM, item_id=item.pk, location_id=place.pk, reason=what, at=at, **amount)
 
     @rule(which=WHICH, units=UNITS, cents=CENTS)
     def buy(self, which: int, units: int, cents: int) -> None:
@@ -235,12 +252,15 @@ class Business(RuleBasedStateMachine):
     def receive(self, which: int, units: int) -> None:
         order = self._bought(which)
         if order:
-            line = order.lines.get()
-            self.price = line.price / (4 if order.currency == "PLN" else 1)
-            lot = {"lot_code": f"L{units % 3}", "expires_on": date(2027, 6, units)} if line.item == self.fresh else {}
-            left = line.quantity - line.received
-            arrived = Arrived(line.pk, D(units) if units == 9 else min(D(units), left), **lot)
-            attempt(f"receive {order.currency}", lambda: receive(SYSTEM, order.pk, [arrived], NOW))
+            self._receive(order, units)
+
+    def _receive(self, order: PurchaseOrder, units: int) -> None:
+        line = order.lines.get()
+        self.price = line.price / (4 if order.currency == "PLN" else 1)
+        lot = {"lot_code": f"L{units % 3}", "expires_on": date(2027, 6, units)} if line.item == self.fresh else {}
+        left = line.quantity - line.received
+        arrived = Arrived(line.pk, D(units) if units == 9 else min(D(units), left), **lot)
+        attempt(f"receive {order.currency}", lambda: receive(SYSTEM, order.pk, [arrived], NOW))
 
     @rule(which=WHICH, units=UNITS, cents=CENTS, corner=st.booleans())
     def open_stock(self, which: int, units: int, cents: int, corner: bool) -> None:
@@ -382,15 +402,15 @@ class FirstIn(Business):
 @pytest.mark.django_db
 def test_any_sequence_keeps_the_invariants_first_in_first_out() -> None:
     SUCCEEDED.clear()
-    drawn = settings(
-        max_examples=8,
-        stateful_step_count=30,
+    form = settings(
+        max_examples=drawn(8, 2),
+        stateful_step_count=drawn(30, 60),
         derandomize=True,
         database=None,
         suppress_health_check=list(HealthCheck),
     )
-    run_state_machine_as_test(FirstIn, settings=drawn)
-    assert SUCCEEDED["several layers"] > 50
+    run_state_machine_as_test(FirstIn, settings=form)
+    assert SUCCEEDED["several layers"] > drawn(50, 10)
     assert SUCCEEDED["ship"] and SUCCEEDED["till sale"] and SUCCEEDED["receive EUR"]
 
 
@@ -402,14 +422,14 @@ def test_any_sequence_keeps_the_invariants() -> None:
     expected |= {"send over", "arrive", "lost", "back", "expect", "restock", "repair", "write_off", "come", "not come", "credit"}
     # What is drawn leaves some events out of some sequences: more are drawn until each came about often.
     for more in range(5):
-        drawn = settings(
-            max_examples=26,
-            stateful_step_count=30,
+        form = settings(
+            max_examples=drawn(26, 4),
+            stateful_step_count=drawn(30, 60),
             derandomize=not more,
             database=None,
             suppress_health_check=list(HealthCheck),
         )
-        run_state_machine_as_test(Business, settings=drawn)
+        run_state_machine_as_test(Business, settings=form)
         if all(SUCCEEDED[what] >= OFTEN for what in expected):
             break
     assert expected <= set(SUCCEEDED), expected - set(SUCCEEDED)
