@@ -5,11 +5,17 @@ from __future__ import annotations
 import functools
 import secrets
 from collections.abc import Callable
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from decimal import Decimal, InvalidOperation
 from typing import Any
 
 from flask import Response, abort, current_app, g, jsonify, make_response, request
+from http_message_signatures import (
+    HTTPMessageSignaturesException,
+    HTTPMessageVerifier,
+    HTTPSignatureKeyResolver,
+    algorithms,
+)
 
 from . import faults
 from .store import Doc, Store
@@ -44,12 +50,16 @@ def scoped(sort: str, scope: str) -> Callable[..., Any]:
                 return struck
             with store().transaction():
                 g.account = account_of(account, sort)
-                token = request.headers.get("Authorization", "").removeprefix("Bearer ")
-                scopes = _scopes_of(account, token)
+                if "keys" in g.account:
+                    scopes, key = _signed_by(account), "key"
+                else:
+                    scopes, key = _scopes_of(account, request.headers.get("Authorization", "").removeprefix("Bearer ")), "token"
                 if scopes is None:
-                    return refusal(401, "This token is not known here.")
+                    return refusal(
+                        401, "This token is not known here." if key == "token" else "This call is not signed by a key of ours."
+                    )
                 if scope and scope not in scopes:
-                    return refusal(403, f"This token lacks the scope {scope}.")
+                    return refusal(403, f"This {key} lacks the scope {scope}.")
                 g.scopes = scopes
                 answer = make_response(route(account, **values))
             return faults.broken_off() if g.get("dropped") else answer
@@ -64,6 +74,37 @@ def _scopes_of(account: str, token: str) -> list[str] | None:
     own = next((s for t, s in g.account.get("tokens", {}).items() if secrets.compare_digest(t, token)), None)
     granted = store().get(account, "token", token) if own is None else None
     return granted["scopes"] if granted and granted["until"] > datetime.now(UTC).isoformat() else own
+
+
+class _Keys(HTTPSignatureKeyResolver):
+    """The secrets of an account's keys."""
+
+    def resolve_public_key(self, key_id: str) -> bytes:
+        return str(g.account["keys"][key_id]["secret"]).encode()
+
+
+# How old a signature may be; for so long what was signed is remembered, so that nobody sends it again.
+GOOD_FOR = timedelta(minutes=5)
+
+
+def _signed_by(account: str) -> list[str] | None:
+    """What the key may do that signed this call (RFC 9421); None where none did, or where the call came before."""
+    verifier = HTTPMessageVerifier(signature_algorithm=algorithms.HMAC_SHA256, key_resolver=_Keys())
+    try:
+        (found,) = verifier.verify(
+            request, max_age=GOOD_FOR, require_components=("@method", "@target-uri"), body=request.get_data()
+        )
+        nonce, key = str(found.parameters["nonce"]), str(found.parameters["keyid"])
+    except (HTTPMessageSignaturesException, KeyError, ValueError):
+        return None
+    now = datetime.now(UTC)
+    seen = store().get(account, "nonces", "seen") or {}
+    if nonce in seen:
+        return None
+    still = {one: until for one, until in seen.items() if until > now.isoformat()}
+    store().put(account, "nonces", "seen", {**still, nonce: (now + GOOD_FOR).isoformat()})
+    scopes: list[str] = g.account["keys"][key]["scopes"]
+    return scopes
 
 
 def money(text: Any, what: str) -> Decimal:

@@ -246,7 +246,7 @@ def parcel(account: str, region: str, key: str) -> Any:
         return refusal(409, f"This order is {order['state'].replace('_', ' ')}.")
     body = request.get_json(silent=True) or {}
     made = {"parcel": f"{key}-{len(order['parcels']) + 1}", "key": sent, "carrier": body.get("carrier", "")}
-    order["parcels"].append({**made, "tracking": body.get("tracking", "")})
+    order["parcels"].append({**made, "tracking": body.get("tracking", ""), "bill": body.get("bill", "")})
     order["state"] = "shipped" if body.get("complete") else order["state"]
     if stamp(store(), account)[:10] > order.get("send_by", "9"):
         order["penalty"] = str(PENALTY)

@@ -408,7 +408,7 @@ def test_a_cancelled_order_frees_its_stock_for_the_other_channels(world: World) 
 
 def test_a_purchase_order_reaches_the_supplier_once_and_is_answered(world: World) -> None:
     supplier = make_supplier(world.small, price="7.50")
-    give_inbox(supplier, world.connect("supplier", "Joinery", "supplier/joinery"))
+    give_inbox(supplier, world.connect("supplier", "Joinery", "supplier/joinery", key="us", secret="s"))
     (order,) = draft(SYSTEM, [Wanted(world.small.pk, world.place.pk, D(12))], timezone.now())
     world.standins.faults("joinery", dropped=1.0)
     send(SYSTEM, order.pk, 1, timezone.now())

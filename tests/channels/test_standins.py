@@ -11,6 +11,7 @@ from lxml import etree
 
 from tests.channels.conftest import Standins
 from tests.ubl import ubl_schema
+from yuvrel.connectors.sign_in import SIGNED
 from yuvrel.connectors.ubl import OrderDocument, OrderedLine, Party, build_order, read_order_response
 
 ORDER = OrderDocument(
@@ -28,6 +29,12 @@ ORDER = OrderDocument(
 def client(standins: Standins, path: str, token: str = "t") -> httpx.Client:
     """Somebody with a token."""
     return httpx.Client(base_url=f"{standins.base}/{path}", headers={"Authorization": f"Bearer {token}"})
+
+
+def signing(standins: Standins, path: str) -> httpx.Client:
+    """A client whose calls are signed."""
+    address = f"{standins.base}/{path}"
+    return httpx.Client(base_url=address, auth=SIGNED.signer(address, {"key": "us", "secret": "s"}))
 
 
 def test_tokens_and_scopes(standins: Standins) -> None:
@@ -139,7 +146,7 @@ def test_the_till_keeps_receipts_until_they_are_uploaded(standins: Standins) -> 
 
 def test_the_suppliers_answer_is_valid_against_the_oasis_schema(standins: Standins) -> None:
     """OASIS UBL 2.1 (2013), maindoc/UBL-OrderResponse-2.1.xsd."""
-    with client(standins, "supplier/joinery") as supplier:
+    with signing(standins, "supplier/joinery") as supplier:
         for _ in range(2):
             taken = supplier.post("/api/orders", content=build_order(ORDER))
             assert taken.json() == {"receipt": "in-PO-7"}
@@ -155,7 +162,7 @@ def test_the_suppliers_answer_is_valid_against_the_oasis_schema(standins: Standi
 
 
 def test_a_supplier_may_change_or_refuse_by_hand(standins: Standins) -> None:
-    with client(standins, "supplier/joinery") as supplier:
+    with signing(standins, "supplier/joinery") as supplier:
         supplier.post("/mode", data={})
         supplier.post("/api/orders", content=build_order(ORDER))
         assert supplier.get("/api/answers").json()["answers"] == []

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import secrets
 import threading
 import time
 from collections.abc import Callable, Generator, Mapping
 from dataclasses import dataclass
 
 import httpx
+from http_message_signatures import HTTPMessageSigner, HTTPSignatureKeyResolver, algorithms
 
 from .errors import AccessError, BusyError, NonsenseError
 
@@ -102,6 +104,50 @@ class _Granted(httpx.Auth):
         return token
 
 
+class _Signed(httpx.Auth):
+    """Each call signed with a secret that never travels (RFC 9421, hmac-sha256): what is asked, of whom, and the body by
+    its digest (RFC 9530), each signature once."""
+
+    requires_request_body = True
+
+    def __init__(self, key: str, secret: str) -> None:
+        self._key = key
+        self._signer = HTTPMessageSigner(signature_algorithm=algorithms.HMAC_SHA256, key_resolver=_Secret(secret))
+
+    def auth_flow(self, request: httpx.Request) -> Generator[httpx.Request, httpx.Response]:
+        self._signer.sign(
+            _Call(request.method, str(request.url), request.headers),
+            key_id=self._key,
+            nonce=secrets.token_urlsafe(16),
+            label="yuvrel",
+            covered_component_ids=("@method", "@target-uri"),
+            body=request.content,
+        )
+        yield request
+
+
+@dataclass
+class _Call:
+    """A request as the signer reads it, and writes its headers."""
+
+    method: str
+    url: str
+    headers: httpx.Headers
+
+
+class _Secret(HTTPSignatureKeyResolver):
+    """One secret, shared by both sides, whatever the key is called."""
+
+    def __init__(self, secret: str) -> None:
+        self._secret = secret.encode()
+
+    def resolve_private_key(self, key_id: str) -> bytes:
+        return self._secret
+
+    def resolve_public_key(self, key_id: str) -> bytes:
+        return self._secret
+
+
 class _Grants:
     """Tokens granted to this process, until shortly before they run out."""
 
@@ -131,4 +177,11 @@ GRANTED = SignIn(
         Entry("secret", "Client secret", "It comes with the client id. Yuvrel has a token granted with it, again and again."),
     ),
     lambda address, values: _Granted(address, values.get("client", ""), values.get("secret", "")),
+)
+SIGNED = SignIn(
+    (
+        Entry("key", "Key id", "The account issues it with the secret that belongs to it.", secret=False),
+        Entry("secret", "Secret", "Yuvrel signs each call with it; the secret itself is never sent."),
+    ),
+    lambda address, values: _Signed(values.get("key", ""), values.get("secret", "")),
 )

@@ -461,7 +461,10 @@ class Outside:
         for spec in SUPPLIERS:
             self.setup[spec.code] = {
                 "account": {
-                    **_account("supplier", spec.name, f"{spec.code}-token"),
+                    "id": spec.name,
+                    "sort": "supplier",
+                    "name": spec.name,
+                    "keys": {"larkmead": {"secret": f"{spec.code}-secret", "scopes": SCOPES["supplier"]}},
                     "answers_by_itself": spec.code != "brackwater",
                 },
             }

@@ -162,7 +162,8 @@ class Seeder(Outside):
             "daybook", "ledger", "Daybook", "ledger/daybook", "daybook-token", {"ledger_items": "sold"}, accounts=accounts
         )
         for spec in SUPPLIERS:
-            row = self.connection(spec.code, "supplier", f"{spec.name} inbox", f"supplier/{spec.code}", f"{spec.code}-token")
+            path, secret = f"supplier/{spec.code}", f"{spec.code}-secret"
+            row = self.connection(spec.code, "supplier", f"{spec.name} inbox", path, secret, account={"key": "larkmead"})
             SupplierInbox.objects.create(supplier=Supplier.objects.get(code=spec.code), connection=row)
 
     def connection(

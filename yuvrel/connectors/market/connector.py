@@ -274,6 +274,7 @@ class Market(Connector, Listings, States, Dispatch, Prices, Feeds, Publishing, T
         body = {
             "carrier": notice.carrier,
             "tracking": notice.tracking,
+            "bill": notice.invoice,
             "complete": notice.complete,
             "positions": [{"position": line, "count": str(quantity)} for line, quantity in notice.lines],
         }

@@ -8,6 +8,7 @@ from ..base import Connector, part, raw_rows, read
 from ..capabilities import Purchases
 from ..http import NonsenseError
 from ..messages import Identity, Message, Page, SupplierAnswer
+from ..sign_in import SIGNED
 from ..ubl import read_order_response
 
 
@@ -25,6 +26,8 @@ class SupplierInbox(Connector, Purchases):
     kind = "supplier"
     label = "Supplier's inbox"
     scopes = ("orders:send", "answers:read")
+    # An order commits whoever sends it to pay: each is signed, and can be neither changed nor sent again by another.
+    sign_in = SIGNED
 
     def identify(self) -> Identity:
         """Whose inbox it is."""
