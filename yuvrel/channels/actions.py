@@ -127,6 +127,8 @@ def test(actor: Actor, connection_id: int, at: datetime) -> Connection:
     """Talk to the account as this connection and keep what it said. Failing is an answer, not an error."""
     actor.need(Ability.CONNECT)
     row = get_connection(connection_id)
+    if row.state == Connection.State.DISCONNECTED:
+        raise RefusedError("It was disconnected: enter how to sign in first.", field="sign_in")
     categories: list[dict[str, Any]] | None = None
     report: dict[str, Any] = {"ok": False, "scopes": [], "missing": [], "name": "", "fault": ""}
     try:
@@ -227,7 +229,7 @@ def remove(actor: Actor, connection_id: int) -> None:
     if row is None:
         raise NotFoundError("There is no such connection.")
     if row.has_history():
-        raise RefusedError("It has a history here that stays. Pause it instead.", field="state")
+        raise RefusedError("It has a history here that stays. Disconnect it instead.", field="state")
     audit(actor, "remove connection", "connection", row.pk, before={"kind": row.kind, "name": row.name})
     SettingValue.objects.filter(Q(level=Level.CONNECTION.value, subject=row.pk) | Q(within=row.pk)).delete()
     row.delete()

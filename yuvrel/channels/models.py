@@ -18,6 +18,7 @@ class Connection(models.Model):
         TESTED = "tested"
         LIVE = "live"
         PAUSED = "paused"
+        DISCONNECTED = "disconnected"
 
     company = owner()
     kind = models.CharField(max_length=20)
@@ -27,7 +28,7 @@ class Connection(models.Model):
     secrets_sealed = models.TextField(blank=True, help_text="What was entered and is one, as sealed JSON")
     webhook_secret_sealed = models.TextField(blank=True)
     hook_key = models.CharField(max_length=40, unique=True)
-    state = models.CharField(max_length=8, choices=State.choices, default=State.DRAFT)
+    state = models.CharField(max_length=12, choices=State.choices, default=State.DRAFT)
     tested_at = models.DateTimeField(null=True)
     test_report = models.JSONField(default=dict)
     fulfils_from = models.ForeignKey("people.Location", on_delete=models.PROTECT, null=True, related_name="+")
