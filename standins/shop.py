@@ -267,6 +267,7 @@ def ship(account: str, order_id: str) -> Any:
         "at": stamp(store(), account),
         "carrier": body.get("carrier", ""),
         "tracking": body.get("tracking", ""),
+        "invoice": body.get("invoice", ""),
         "lines": body.get("lines", []),
     }
     order["shipments"].append(shipment)

@@ -217,7 +217,7 @@ def setup() -> dict[str, dict[str, Any]]:
                 "sort": "supplier",
                 "name": "Joinery",
                 "answers_by_itself": True,
-                "tokens": {"t": ["orders:send", "answers:read"]},
+                "keys": {"us": {"secret": "s", "scopes": ["orders:send", "answers:read"]}},
             }
         },
     }

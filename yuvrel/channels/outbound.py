@@ -25,7 +25,7 @@ from yuvrel.core.errors import RefusedError, YuvrelError
 from yuvrel.core.money import round_money
 from yuvrel.people.queries import company
 from yuvrel.people.roles import SYSTEM
-from yuvrel.sales.models import Capture, CreditNote, Shipment, ShipmentLine
+from yuvrel.sales.models import Capture, CreditNote, Invoice, Shipment, ShipmentLine
 from yuvrel.sales.rules import order_rules, order_rules_of
 
 from . import ledger_known
@@ -164,6 +164,7 @@ def _failed(connection: Connection, row: OutboundMessage, error: Exception) -> N
 
 def _send_shipment(connector: Connector, row: OutboundMessage) -> str:
     shipment = Shipment.objects.select_related("order__connection").get(pk=row.subject_id)
+    invoice = Invoice.objects.filter(shipment=shipment).first()
     tracked = order_rules(shipment.order.connection).shipments != "plain"
     lines = _in_their_units(shipment)
     left = any(x.shipped < x.quantity for x in shipment.order.lines.filter(kind__in=("item", "service")))
@@ -172,6 +173,7 @@ def _send_shipment(connector: Connector, row: OutboundMessage) -> str:
         key=f"shipment-{shipment.number}",
         carrier=shipment.carrier if tracked else "",
         tracking=shipment.tracking if tracked else "",
+        invoice=invoice.number if invoice else "",
         lines=lines,
         complete=not left,
     )

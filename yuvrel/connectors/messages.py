@@ -454,12 +454,13 @@ class SubmittedAnswer(Message):
 
 
 class ShipmentNotice(Message):
-    """What left, for the channel to tell the customer."""
+    """What left, for the channel to tell the customer; `invoice`: the number under which it is claimed."""
 
     order_id: str
     key: str
     carrier: str
     tracking: str
+    invoice: str
     lines: list[tuple[str, Decimal]]
     complete: bool
 

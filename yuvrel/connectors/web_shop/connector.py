@@ -250,10 +250,11 @@ class WebShop(Connector, Pictures, Places, States, GroupPrices, Webhooks, Shipme
         return raw_rows([event.get("data")], at="updated_at")[0]
 
     def fulfil(self, notice: ShipmentNotice) -> str:
-        """State, carrier and tracking; repeated calls with one key make one shipment."""
+        """State, carrier, tracking and invoice; repeated calls with one key make one shipment."""
         body = {
             "carrier": notice.carrier,
             "tracking": notice.tracking,
+            "invoice": notice.invoice,
             "complete": notice.complete,
             "lines": [{"id": line, "quantity": str(quantity)} for line, quantity in notice.lines],
         }
