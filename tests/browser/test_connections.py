@@ -579,6 +579,34 @@ def test_an_order_that_has_to_leave_today_is_seen_first(person: Person) -> None:
     expect(page.get_by_text("Nothing has to leave today.")).to_be_visible()
 
 
+def test_a_connection_is_disconnected_and_taken_up_again(person: Person) -> None:  # noqa: F811
+    page, shop = person.page, Connection.objects.get(name="The shop")
+    person.go(f"/connections/{shop.pk}", check=False)
+    expect(page.get_by_label("Test", exact=True)).to_contain_text("0 pending", timeout=30_000)
+    buy(person, 1)
+    page.get_by_role("button", name="Disconnect").click()
+    dialogue = page.get_by_role("dialog")
+    expect(dialogue).to_contain_text("Orders placed there are not heard of any more.")
+    expect(dialogue).to_contain_text("1 open order of it can still be shipped")
+    expect(dialogue).to_contain_text("it goes on where it stopped")
+    assert_accessible(page)
+    dialogue.get_by_role("button", name="Keep it").click()
+    expect(dialogue).to_have_count(0)
+    page.get_by_role("button", name="Disconnect").click()
+    dialogue.get_by_role("button", name="Disconnect").click()
+    person.says("The shop is disconnected. Its history stays.")
+    expect(page.locator(".filters")).to_contain_text("disconnected")
+    expect(page.get_by_role("button", name="Go live")).to_have_count(0)
+    expect(page.get_by_role("table", name="Latest runs").locator("tbody tr").first).to_contain_text("done")
+    settings = page.get_by_role("form", name="Settings")
+    settings.get_by_label("Token").fill("t")
+    settings.get_by_role("button", name="Save settings").click()
+    person.says("Saved.")
+    page.get_by_role("button", name="Test", exact=True).click()
+    person.go_live()
+    expect(page.locator(".filters")).to_contain_text("live")
+
+
 def _free(item: Item) -> D:
     balance = StockBalance.objects.get(item=item)
     return balance.on_hand - balance.committed

@@ -63,18 +63,19 @@ class Person:
             self.page.wait_for_timeout(500)
         expect(row).to_contain_text(text)
 
-    def connect(self, kind: str, name: str, path: str, token: str) -> None:
+    def connect(self, kind: str, name: str, path: str, token: str = "", **sign_in: str) -> None:
         self.go("/connections/new")
         self.page.get_by_label("Kind").select_option(label=kind)
         self.page.get_by_label("Name").fill(name)
         self.page.get_by_label("Address").fill(f"{self.standins.base}/{path}")
-        self.page.get_by_label("Token").fill(token)
+        for label, value in (sign_in or {"Token": token}).items():
+            self.page.get_by_label(label.replace("_", " "), exact=True).fill(value)
         self.page.get_by_role("button", name="Add as a draft").click()
         expect(self.page.get_by_role("heading", level=1)).to_have_text(name)
         self.page.get_by_role("button", name="Test", exact=True).click()
 
     def go_live(self) -> None:
-        expect(self.page.get_by_text("The token allows").first).to_be_visible()
+        expect(self.page.get_by_text("The account allows").first).to_be_visible()
         self.page.get_by_role("button", name="Go live").click()
         self.says("It is live.")
 
@@ -200,7 +201,7 @@ def test_the_whole_journey(person: Person, tmp_path: Path) -> None:
     person.open_working("account", "What made this balance?")
 
     # Replenish: what sold is to be bought, in whole packs, from the supplier's inbox.
-    person.connect("Supplier's inbox", "Joinery inbox", "supplier/joinery", "t")
+    person.connect("Supplier's inbox", "Joinery inbox", "supplier/joinery", Key_id="us", Secret="s")
     person.go_live()
     supplier = make_supplier(Item.objects.get(sku="SMK-S"), price="3.00", pack=10)
     give_inbox(supplier, Connection.objects.get(name="Joinery inbox"))

@@ -325,6 +325,7 @@ SETTINGS = {
     "columns": [{"name": "sku", "width": 120}, {"name": "value", "width": None}],
     "sort": "-value",
     "filters": {"show": "held"},
+    "group": None,
 }
 
 

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Annotated
 
 from ninja import Schema
 
-from yuvrel.platform.wire import Money, Quantity, SheetRow
+from yuvrel.catalogue.models import Item
+from yuvrel.channels.models import Listing
+from yuvrel.platform.wire import Money, Quantity, SheetRow, words
 
 
 class BeamOut(SheetRow):
@@ -48,7 +51,7 @@ class CellOut(Schema):
     listing_id: int
     shown: Quantity | None
     offered: Quantity | None
-    state: str
+    state: Annotated[str, words(Listing.Offer)]
 
 
 class AgreeRow(SheetRow):
@@ -57,7 +60,7 @@ class AgreeRow(SheetRow):
     item_id: int
     sku: str
     title: str
-    kind: str
+    kind: Annotated[str, words(Item.Kind)]
     cells: list[CellOut]
     holds: Quantity | None
     worth: Money | None

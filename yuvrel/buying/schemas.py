@@ -10,7 +10,9 @@ from ninja import Schema
 from pydantic import Field
 
 from yuvrel.documents.schemas import MomentOut
-from yuvrel.platform.wire import DayIn, Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost, UnitCostIn
+from yuvrel.platform.wire import DayIn, Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost, UnitCostIn, words
+
+from .models import PurchaseOrder
 
 
 class PurchaseRow(SheetRow):
@@ -20,7 +22,7 @@ class PurchaseRow(SheetRow):
     number: str
     supplier: str
     location: str
-    state: str
+    state: Annotated[str, words(PurchaseOrder.State)]
     currency: str
     total: Money
     lines: int
@@ -73,7 +75,7 @@ class PurchaseOut(Schema):
     number: str
     supplier: str
     location: str
-    state: str
+    state: Annotated[str, words(PurchaseOrder.State)]
     currency: str
     total: Money | None
     order_minimum: Money

@@ -9,7 +9,9 @@ from typing import Annotated, Any, Literal
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.platform.wire import Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost
+from yuvrel.platform.wire import Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, UnitCost, words
+
+from .models import Item
 
 
 class PictureOut(Schema):
@@ -43,7 +45,7 @@ class ItemRow(SheetRow):
     sku: str
     title: str
     category: str
-    kind: str
+    kind: Annotated[str, words(Item.Kind)]
     barcode: str
     price: Money
     average_cost: UnitCost | None
@@ -133,7 +135,7 @@ class ItemOut(Schema):
     product_id: int
     active: bool
     category: str
-    kind: str
+    kind: Annotated[str, words(Item.Kind)]
     unit: str
     barcodes: list[str]
     price: Money
@@ -279,7 +281,7 @@ class ProductItem(Schema):
     sku: str
     title: str
     options: dict[str, str]
-    kind: str
+    kind: Annotated[str, words(Item.Kind)]
     unit: str
     price: Money
     barcodes: list[str]

@@ -25,7 +25,7 @@ from yuvrel.platform.wire import Said
 from yuvrel.rules.actions import rung_at
 from yuvrel.rules.queries import INHERIT
 
-from . import actions, inbound, linking, outbound, queries, rehearsal, run_queries, runs, snags, survey
+from . import actions, ending, inbound, linking, outbound, queries, rehearsal, run_queries, runs, snags, survey
 from .credentials import unseal
 from .jobs import apply_inbound, wake_exchange
 from .models import Connection
@@ -35,6 +35,7 @@ from .schemas import (
     ConnectionIn,
     ConnectionOut,
     ConnectionRow,
+    EndOut,
     ExchangeIn,
     FirstPushOut,
     IntakeIn,
@@ -149,6 +150,19 @@ def pause(request: HttpRequest, connection_id: int) -> Any:
     return queries.connection_page(actions.pause(actor(request), connection_id))
 
 
+@router.get("/connections/{int:connection_id}/end", response=EndOut, operation_id="what_would_stop")
+def what_would_stop(request: HttpRequest, connection_id: int) -> Any:
+    """What stops when it is disconnected, and what stays."""
+    actor(request)
+    return {"stops": ending.what_stops(actions.get_connection(connection_id)), "stays": list(ending.STAYS)}
+
+
+@router.post("/connections/{int:connection_id}/disconnect", response=ConnectionOut, operation_id="disconnect")
+def disconnect(request: HttpRequest, connection_id: int) -> Any:
+    """Take it out of use; its history stays."""
+    return queries.connection_page(ending.disconnect(actor(request), connection_id))
+
+
 @router.post("/connections/{int:connection_id}/exchange", response=Said, operation_id="exchange_now")
 def exchange_now(request: HttpRequest, connection_id: int, body: ExchangeIn | None = None) -> Any:
     """Ask for news now: for one part or for all, for orders also from a moment on."""
@@ -208,7 +222,7 @@ def stop_run(request: HttpRequest, run_id: int) -> Any:
     return {"said": "It stops after the page it is at; what was done is kept.", "id": run_id}
 
 
-@router.get("/runs/{int:run_id}/calls", operation_id="run_calls", response={200: bytes})
+@router.get("/runs/{int:run_id}/calls", operation_id="run_calls", response={200: dict})
 def run_calls(request: HttpRequest, run_id: int, q: str = "") -> HttpResponse:
     """What was sent and answered in a run, as a JSON file."""
     actor(request)

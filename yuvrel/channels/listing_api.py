@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from django.db import transaction
 from django.http import HttpRequest
@@ -13,7 +13,7 @@ from ninja import Router, Schema
 from yuvrel.core.errors import RefusedError
 from yuvrel.people.roles import Ability, audit
 from yuvrel.platform.auth import actor
-from yuvrel.platform.wire import Money, Quantity, Said
+from yuvrel.platform.wire import Money, Quantity, Said, words
 
 from . import offers, prices, refreshing, standing
 from .differences_api import DifferenceOut
@@ -71,7 +71,7 @@ class ListingOut(Schema):
     can: list[str]
     item: PairedItem | None
     picture: int | None
-    link: str
+    link: Annotated[str, words(Listing.Link)]
     link_reason: str
     units: int
     version: int
@@ -81,7 +81,7 @@ class ListingOut(Schema):
     shown_at: datetime | None
     offered: Quantity | None
     offered_at: datetime | None
-    offer_state: str
+    offer_state: Annotated[str, words(Listing.Offer)]
     offer_cause: str
     pushed_at: datetime | None
     agreed_at: datetime | None

@@ -13,7 +13,7 @@ from yuvrel.catalogue.pictures import first_of
 from yuvrel.platform.auth import actor
 from yuvrel.platform.faults import sheet_rows
 from yuvrel.platform.paging import page
-from yuvrel.platform.wire import Id, Money, Said, SheetRow
+from yuvrel.platform.wire import Id, Money, Said, SheetRow, words
 from yuvrel.stock.queries import find_items
 
 from . import publishing
@@ -50,7 +50,7 @@ class PublicationRow(SheetRow):
     sku: str
     item: str
     picture: int | None
-    state: str
+    state: Annotated[str, words(Publication.State)]
     title: str
     description: str
     category: str

@@ -8,7 +8,10 @@ from typing import Annotated, Any
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.platform.wire import Id, Money, Quantity, SheetRow
+from yuvrel.connectors.registry import KINDS
+from yuvrel.platform.wire import Id, Money, Quantity, SheetRow, words
+
+from .models import Connection, Listing, Run, Submission
 
 
 class SignInEntryOut(Schema):
@@ -24,7 +27,7 @@ class SignInEntryOut(Schema):
 class KindOut(Schema):
     """A kind of connection."""
 
-    kind: str
+    kind: Annotated[str, words(KINDS)]
     label: str
     can: list[str]
     order_states: list[str]
@@ -48,10 +51,10 @@ class ConnectionRow(SheetRow):
     """A connection on the sheet."""
 
     id: int
-    kind: str
+    kind: Annotated[str, words(KINDS)]
     label: str
     name: str
-    state: str
+    state: Annotated[str, words(Connection.State)]
     listings: int
     linked: int
     unlinked: int
@@ -69,7 +72,7 @@ class RunRow(SheetRow):
     connection: str
     kind: str
     label: str
-    state: str
+    state: Annotated[str, words(Run.State)]
     asked_by: str
     started_at: datetime
     ended_at: datetime | None
@@ -81,6 +84,13 @@ class RunRow(SheetRow):
     failed: int
     said: str
     calls: int
+
+
+class EndOut(Schema):
+    """What stops when a connection is disconnected, and what stays, in sentences."""
+
+    stops: list[str]
+    stays: list[str]
 
 
 class RunKindOut(Schema):
@@ -169,7 +179,7 @@ class BatchOut(Schema):
     id: int
     sort: str
     key: str
-    state: str
+    state: Annotated[str, words(Submission.State)]
     submitted_at: datetime
     ended_at: datetime | None
     size: int
@@ -223,14 +233,14 @@ class ConnectionOut(Schema):
     """Everything about a connection but its secrets."""
 
     id: int
-    kind: str
+    kind: Annotated[str, words(KINDS)]
     label: str
     can: list[str]
     name: str
     address: str
     sign_in: list[SignInEntryOut]
     account: dict[str, str]
-    state: str
+    state: Annotated[str, words(Connection.State)]
     tested_at: datetime | None
     test_report: ReportOut
     words: list[WordOut]
@@ -393,7 +403,7 @@ class BenchRow(SheetRow):
     title: str
     price: Money | None
     shown: Quantity | None
-    link: str
+    link: Annotated[str, words(Listing.Link)]
     why: str
     clash: bool
     version: int

@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import Annotated, Any
 
 from ninja import Schema
+
+from yuvrel.platform.wire import words
+
+from .models import Intake
 
 
 class IntakeColumn(Schema):
@@ -45,7 +49,7 @@ class IntakeOut(Schema):
     id: int
     kind: str
     name: str
-    state: str
+    state: Annotated[str, words(Intake.State)]
     counts: dict[str, int]
     unknown: list[str]
     shown: list[IntakeLine]

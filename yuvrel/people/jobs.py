@@ -9,6 +9,7 @@ from typing import Any
 from procrastinate.contrib.django import app
 from procrastinate.tasks import Task
 
+from yuvrel.events.writes import tell_writes
 from yuvrel.ownership import working_for
 
 from .models import Company
@@ -23,11 +24,14 @@ def company_job(name: str) -> Callable[[Work], Task[..., Any, Any]]:
         @app.task(name=name)
         @wraps(work)
         def for_one(*given: Any, company: int = 0, **values: Any) -> None:
-            if not company:
-                work(*given, **values)
-                return
-            with working_for(Company.objects.get(pk=company)):
-                work(*given, **values)
+            try:
+                if not company:
+                    work(*given, **values)
+                    return
+                with working_for(Company.objects.get(pk=company)):
+                    work(*given, **values)
+            finally:
+                tell_writes()
 
         return for_one
 
@@ -51,6 +55,7 @@ def every(cron: str, name: str, lock: str | None = None) -> Callable[[Callable[[
                         work()
                 except Exception as error:
                     failed.append(error)
+            tell_writes()
             if failed:
                 raise failed[0]
 

@@ -61,11 +61,13 @@ class ColumnSetting(Schema):
 
 
 class SheetSettings(Schema):
-    """How a sheet is looked at: its columns from left to right (empty: those it comes with), its order, its filters."""
+    """How a sheet is looked at: its columns from left to right (empty: those it comes with), its order, its filters, and the
+    column whose values its rows stand under."""
 
     columns: list[ColumnSetting] = Field(default_factory=list, max_length=60)
     sort: str = Field("", max_length=40)
     filters: dict[Name, Annotated[str, Field(max_length=200)]] = Field(default_factory=dict, max_length=20)
+    group: Name | None = None
 
 
 class ViewOut(Schema):

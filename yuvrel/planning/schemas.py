@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from datetime import date, datetime
+from typing import Annotated
 
 from ninja import Schema
 
-from yuvrel.platform.wire import Money, Quantity, SheetRow, UnitCost
+from yuvrel.platform.wire import Money, Quantity, SheetRow, UnitCost, words
+
+from .models import ForecastRun
 
 
 class ArrivalOut(Schema):
@@ -155,7 +158,7 @@ class MethodCount(MethodOut):
 class ForecastRunOut(Schema):
     """One pass over everything, and how far it has come."""
 
-    state: str
+    state: Annotated[str, words(ForecastRun.State)]
     day: date
     total: int
     done: int

@@ -2,14 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from datetime import UTC, date, datetime
 from decimal import Decimal
 from types import NoneType
 from typing import Annotated, Any, Self, get_args, get_origin
 
 from ninja import Schema
-from pydantic import BaseModel, Field, ModelWrapValidatorHandler, PlainSerializer, ValidationInfo, model_validator
+from pydantic import (
+    BaseModel,
+    Field,
+    ModelWrapValidatorHandler,
+    PlainSerializer,
+    ValidationInfo,
+    WithJsonSchema,
+    model_validator,
+)
 
 from yuvrel.core import bounds
 from yuvrel.core.working import plain
@@ -33,6 +41,12 @@ MoneyIn = Annotated[Decimal, Field(gt=-bounds.MOST_MONEY, lt=bounds.MOST_MONEY, 
 UnitCostIn = Annotated[Decimal, Field(gt=-bounds.MOST_PRICE, lt=bounds.MOST_PRICE, decimal_places=bounds.UNIT_COST_PLACES)]
 DayIn = Annotated[date, Field(ge=bounds.EARLIEST.date(), le=bounds.LAST_DAY)]
 Id = Annotated[int, Field(gt=0, lt=2**63)]
+
+
+def words(choices: Iterable[str]) -> WithJsonSchema:
+    """Which words a text of an answer can be, for who reads the API's description; what is answered is not looked at once
+    more. Of a row with a fault it may be empty."""
+    return WithJsonSchema({"type": "string", "enum": [str(one) for one in choices]})
 
 
 class SheetRow(Schema):

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Annotated
 
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.platform.wire import Quantity
+from yuvrel.core.rules import Level
+from yuvrel.platform.wire import Quantity, words
 
 Given = str | int | bool | None
 
@@ -22,7 +24,7 @@ class ChoiceOut(Schema):
 class RungOut(Schema):
     """A level of one setting: what is set there, and what would count there without it."""
 
-    level: str
+    level: Annotated[str, words(Level)]
     title: str
     is_set: bool
     value: Given
@@ -53,7 +55,7 @@ class SettingOut(Schema):
     only_with: list[str]
     value: Given
     said: str
-    level: str
+    level: Annotated[str, words(Level)]
     source: str
     rungs: list[RungOut]
 
@@ -61,7 +63,7 @@ class SettingOut(Schema):
 class LevelOut(Schema):
     """A level on the way, with its version; `elsewhere`: its values are kept elsewhere and cannot be set here."""
 
-    level: str
+    level: Annotated[str, words(Level)]
     title: str
     version: int
     elsewhere: bool
@@ -89,7 +91,7 @@ class SettingChangeOut(Schema):
 
     id: int
     label: str
-    level: str
+    level: Annotated[str, words(Level)]
     title: str
     before: str
     after: str

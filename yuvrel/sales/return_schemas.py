@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from datetime import datetime
 from decimal import Decimal
-from typing import Literal
+from typing import Annotated, Literal
 
 from ninja import Schema
 from pydantic import Field
 
 from yuvrel.books.schemas import EntryOut
 from yuvrel.documents.schemas import MomentOut
-from yuvrel.platform.wire import Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow
+from yuvrel.platform.wire import Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, words
+
+from .models import OrderLine, Return
 
 Reason = Literal["unwanted", "does not fit", "faulty", "damaged on the way", "wrong item", "came too late", "other"]
 
@@ -21,7 +23,7 @@ class ReturnRow(SheetRow):
 
     id: int
     number: str
-    state: str
+    state: Annotated[str, words(Return.State)]
     order_id: int
     order: str
     channel: str
@@ -79,7 +81,7 @@ class ReturnShort(Schema):
 
     id: int
     number: str
-    state: str
+    state: Annotated[str, words(Return.State)]
     made_at: datetime
     units: Quantity
     left: Quantity
@@ -91,7 +93,7 @@ class ReturnOut(Schema):
     id: int
     version: int
     number: str
-    state: str
+    state: Annotated[str, words(Return.State)]
     order_id: int
     order: str
     channel: str
@@ -143,7 +145,7 @@ class CreditableLine(Schema):
     not credited yet; of a service or a charge none."""
 
     line_id: int
-    kind: str
+    kind: Annotated[str, words(OrderLine.Kind)]
     item_id: int | None
     picture: int | None
     sku: str

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from datetime import date, datetime
 from decimal import Decimal
-from typing import Any
+from typing import Annotated, Any
 
 from ninja import Schema
 from pydantic import Field
 
 from yuvrel.documents.schemas import MomentOut
-from yuvrel.platform.wire import Id, Money, Quantity, QuantityIn, SheetRow, UnitCost
+from yuvrel.platform.wire import Id, Money, Quantity, QuantityIn, SheetRow, UnitCost, words
 
+from .models import OrderLine, Payment, SalesOrder
 from .return_schemas import CreditOut, ReturnShort
 
 
@@ -20,13 +21,13 @@ class OrderRow(SheetRow):
 
     id: int
     number: str
-    kind: str
+    kind: Annotated[str, words(SalesOrder.Kind)]
     channel: str
     customer: str
     location: str
     handled_by: str
     placed_at: datetime
-    state: str
+    state: Annotated[str, words(SalesOrder.State)]
     held_because: str
     units: Quantity
     backordered: Quantity
@@ -54,7 +55,7 @@ class LineOut(SheetRow):
     """A line of an order."""
 
     id: int
-    kind: str
+    kind: Annotated[str, words(OrderLine.Kind)]
     item_id: int | None
     picture: int | None
     sku: str
@@ -96,7 +97,7 @@ class PaymentOut(Schema):
 
     id: int
     method: str
-    state: str
+    state: Annotated[str, words(Payment.State)]
     amount: Money
     charged: Money
     told: bool
@@ -109,7 +110,7 @@ class CustomerOrderOut(Schema):
     id: int
     number: str
     channel: str
-    state: str
+    state: Annotated[str, words(SalesOrder.State)]
     placed_at: datetime
     total: Money
     currency: str
@@ -121,7 +122,7 @@ class OrderOut(Schema):
     id: int
     number: str
     external_number: str
-    kind: str
+    kind: Annotated[str, words(SalesOrder.Kind)]
     channel: str
     connection_id: int
     customer: str
@@ -130,7 +131,7 @@ class OrderOut(Schema):
     ship_to: str
     location: str
     handled_by: str
-    state: str
+    state: Annotated[str, words(SalesOrder.State)]
     held_because: str
     paid: bool
     placed_at: datetime

@@ -37,7 +37,7 @@ from yuvrel.sales.return_api import router as returns
 from yuvrel.stock.api import router as stock
 from yuvrel.stock.transfer_api import router as transfers
 
-from . import document_page, item_page, problems, today, workings
+from . import document_page, item_page, problems, reads, today, workings
 from .first_steps import FirstStepsOut, first_steps
 from .session import router as people
 from .sheet_api import router as sheets
@@ -94,6 +94,14 @@ def get_today(request: HttpRequest) -> Any:
     """The morning sheet."""
     actor(request)
     return today.morning()
+
+
+@api.get("/changes", response=dict[str, int], operation_id="get_changes", tags=["today"])
+def get_changes(request: HttpRequest) -> Any:
+    """How often each table has been written to. An answer names those it was read from in its header X-Reads: it is out of
+    date when one of their numbers differs."""
+    actor(request)
+    return reads.written()
 
 
 @api.get(

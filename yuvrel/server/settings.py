@@ -53,6 +53,7 @@ INSTALLED_APPS = [
 MIDDLEWARE = [
     "yuvrel.server.logs.RequestIdMiddleware",
     "yuvrel.server.problems.AnswerMiddleware",
+    "yuvrel.server.reads.ReadsMiddleware",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.middleware.gzip.GZipMiddleware",

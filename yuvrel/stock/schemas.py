@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from typing import Literal
+from typing import Annotated, Literal
 
 from ninja import Schema
 from pydantic import Field
 
 from yuvrel.books.schemas import EntryOut
 from yuvrel.documents.schemas import MomentOut
-from yuvrel.platform.wire import DayIn, Id, Money, Quantity, QuantityIn, SheetRow, UnitCost
+from yuvrel.platform.wire import DayIn, Id, Money, Quantity, QuantityIn, SheetRow, UnitCost, words
+
+from .models import Transfer
 
 ItemState = Literal["active", "internal", "retired"]
 ListedAs = Literal[
@@ -145,7 +147,7 @@ class TransferRow(SheetRow):
     number: str
     source: str
     destination: str
-    state: str
+    state: Annotated[str, words(Transfer.State)]
     lines: int
     units: Quantity
     left: Quantity
@@ -183,7 +185,7 @@ class TransferOut(Schema):
 
     id: int
     number: str
-    state: str
+    state: Annotated[str, words(Transfer.State)]
     source_id: int
     source: str
     destination_id: int

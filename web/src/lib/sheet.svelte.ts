@@ -25,6 +25,8 @@ export type Column<Row> = {
 	title?: string;
 	/** What the server sorts by, where it can. */
 	sort?: string;
+	/** Rows can stand under its values; it has to be one that is sorted by. */
+	isGroup?: boolean;
 	/** What it puts into a file; of itself the field of its own name. */
 	fields?: readonly Field[];
 	/** Comes only when somebody asks for it. */
@@ -40,6 +42,8 @@ type Wanted = { name: string; width: number | null };
 export class SheetState<Row, Filter extends string = string> {
 	filters = $state({}) as Record<Filter, string>;
 	sort = $state('');
+	/** The column whose values the rows stand under; none where they follow each other. */
+	group = $state<string | null>(null);
 	views = $state.raw<View[]>([]);
 	opensWith = $state<number | null>(null);
 	/** The view that was chosen last, whatever was changed since. */
@@ -82,7 +86,8 @@ export class SheetState<Row, Filter extends string = string> {
 		return {
 			columns: this.#wanted.map((one) => ({ ...one })),
 			sort: this.sort,
-			filters: this.#narrowed()
+			filters: this.#narrowed(),
+			group: this.group
 		};
 	}
 
@@ -109,7 +114,27 @@ export class SheetState<Row, Filter extends string = string> {
 		};
 	}
 
+	/** The columns that rows can stand under. */
+	get groups(): readonly Column<Row>[] {
+		return this.columns().filter((one) => one.isGroup && one.sort);
+	}
+
+	/** Rows of one value follow each other, so a sheet is sorted by what it is grouped by. */
+	groupBy(name: string | null): void {
+		const column = this.groups.find((one) => one.name === name);
+		this.group = column?.name ?? null;
+		this.sort = column?.sort ?? '';
+	}
+
+	/** What stands over the rows of a value. */
+	groupOf(row: Row): string {
+		const value = (row as Record<string, unknown>)[this.group ?? ''];
+		return value ? String(value).replaceAll('_', ' ') : 'none';
+	}
+
 	sortBy(sort: string, isFallingFirst: boolean): void {
+		const grouped = this.groups.find((one) => one.name === this.group);
+		if (grouped?.sort !== sort) this.group = null;
 		const [first, second] = isFallingFirst ? [`-${sort}`, sort] : [sort, `-${sort}`];
 		this.sort = this.sort === first ? second : this.sort === second ? '' : first;
 	}
@@ -128,6 +153,7 @@ export class SheetState<Row, Filter extends string = string> {
 			width: width ?? null
 		}));
 		this.sort = settings?.sort ?? '';
+		this.group = settings?.group ?? null;
 		// A view without a filter shows everything; the sheet as it comes has its own.
 		const empty = Object.fromEntries(Object.keys(this.plain).map((name) => [name, '']));
 		this.filters = settings
@@ -256,5 +282,5 @@ export function same(one: Settings, other: Settings): boolean {
 function told(settings: Settings): string {
 	const columns = (settings.columns ?? []).map(({ name, width }) => [name, width ?? null]);
 	const filters = Object.entries(settings.filters ?? {}).sort(([a], [b]) => a.localeCompare(b));
-	return JSON.stringify([columns, settings.sort ?? '', filters]);
+	return JSON.stringify([columns, settings.sort ?? '', filters, settings.group ?? null]);
 }

@@ -1,10 +1,10 @@
 <script lang="ts">
 	import '../app.css';
-	import { QueryClient, QueryClientProvider } from '@tanstack/svelte-query';
+	import { QueryClientProvider } from '@tanstack/svelte-query';
 	import type { Snippet } from 'svelte';
 	import { afterNavigate, goto } from '$app/navigation';
 	import { page } from '$app/state';
-	import { Problem } from '#lib/api/client.ts';
+	import { changes } from '#lib/changes.ts';
 	import { drawer } from '#lib/drawer.svelte.ts';
 	import { dispatch, onKey } from '#lib/keys.ts';
 	import { look } from '#lib/look.svelte.ts';
@@ -21,15 +21,6 @@
 	let keysOpen = $state(false);
 	let commandOpen = $state(false);
 
-	const client = new QueryClient({
-		defaultOptions: {
-			queries: {
-				staleTime: 2000,
-				retry: (failures, error) => failures < 1 && !(error instanceof Problem && error.status > 0)
-			}
-		}
-	});
-
 	look.start();
 	void session.load();
 
@@ -43,6 +34,7 @@
 	}
 
 	$effect(() => onKey(act));
+	$effect(() => (session.me ? changes.follow() : undefined));
 	afterNavigate(({ from, to }) => {
 		if (from?.url.pathname !== to?.url.pathname) drawer.close();
 	});
@@ -52,7 +44,7 @@
 <svelte:head><title>{session.me ? `${title} · Yuvrel` : 'Yuvrel'}</title></svelte:head>
 <svelte:window onkeydown={dispatch} />
 
-<QueryClientProvider {client}>
+<QueryClientProvider client={changes}>
 	{#if !session.known}
 		<p class="p-8 soft" role="status">Opening…</p>
 	{:else if !session.me}

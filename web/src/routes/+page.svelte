@@ -10,8 +10,7 @@
 
 	const today = createQuery(() => ({
 		queryKey: ['today'],
-		queryFn: () => ask(api.GET('/api/v1/today')),
-		refetchInterval: 10000
+		queryFn: () => ask(api.GET('/api/v1/today'))
 	}));
 	const data = $derived(today.data);
 	const drifting = $derived(data?.beams.filter((beam) => beam.differing > 0).length ?? 0);

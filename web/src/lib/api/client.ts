@@ -1,4 +1,5 @@
 import createClient from 'openapi-fetch';
+import { noteHere } from './reads.ts';
 import type { components, paths } from './schema.d.ts';
 
 export type Schemas = components['schemas'];
@@ -40,6 +41,7 @@ type Answer<T> = { data?: T; error?: unknown; response: Response };
 
 /** The data of an answer; throws a Problem in the server's own words. */
 export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
+	const note = noteHere();
 	let answer: Answer<T>;
 	try {
 		answer = await call;
@@ -49,6 +51,7 @@ export async function ask<T>(call: Promise<Answer<T>>): Promise<T> {
 			'The server does not answer. Is it running? What you typed is still here.'
 		);
 	}
+	note(answer.response);
 	if (answer.response.ok) return answer.data as T;
 	const said = (answer.error ?? {}) as { detail?: string; field?: string };
 	throw new Problem(

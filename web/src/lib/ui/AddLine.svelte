@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { useQueryClient } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
 	import Field from '#lib/kit/Field.svelte';
@@ -29,7 +29,6 @@
 		sku: '',
 		retail: ''
 	};
-	const client = useQueryClient();
 	const form = new FormState<Line>(() => NOTHING);
 	let chosen = $state<Schemas['ItemRow'] | null>(null);
 	let isNew = $state(false);
@@ -68,7 +67,7 @@
 		if (!done) return;
 		drop();
 		notices.say('The line is added.');
-		await client.invalidateQueries();
+		await changed();
 	}
 </script>
 

@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import { count } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -9,7 +10,6 @@
 	/** Items that a channel does not list yet, to be prepared for it. */
 	type Props = { id: number; may: boolean };
 	let { id, may }: Props = $props();
-	const client = useQueryClient();
 	const params = $derived({ path: { connection_id: id } });
 	let q = $state('');
 	let chosen = $state<number[]>([]);
@@ -38,7 +38,7 @@
 			notices.fail(error);
 		}
 		busy = false;
-		await client.invalidateQueries();
+		await changed();
 	}
 	const pick = (item: number): void => {
 		chosen = chosen.includes(item) ? chosen.filter((one) => one !== item) : [...chosen, item];

@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -11,12 +12,10 @@
 	type Choice = { of: Group; group_id: number | null; price_list_id: number | null };
 	type Props = { connection: number; mayRead: boolean };
 	let { connection, mayRead }: Props = $props();
-	const client = useQueryClient();
 	const params = $derived({ path: { connection_id: connection } });
 	const groups = createQuery(() => ({
 		queryKey: ['channel groups', connection],
-		queryFn: () => ask(api.GET('/api/v1/connections/{connection_id}/groups', { params })),
-		refetchInterval: 8000
+		queryFn: () => ask(api.GET('/api/v1/connections/{connection_id}/groups', { params }))
 	}));
 	const may = $derived(session.may('change prices'));
 	let chosen = $state<Choice | null>(null);
@@ -68,7 +67,7 @@
 			);
 			drop();
 			notices.say('Saved. What it is shown is being worked out anew.');
-			await client.invalidateQueries();
+			await changed();
 		});
 	const read = (): Promise<void> =>
 		work(async () => {
@@ -78,7 +77,7 @@
 					? `${count(found.groups.length, 'group')} there.`
 					: 'The account has no groups of customers.'
 			);
-			await client.invalidateQueries();
+			await changed();
 		});
 	const number = (value: string): number | null => (value ? Number(value) : null);
 	const shown = (one: Group): string => {

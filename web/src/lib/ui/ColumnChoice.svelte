@@ -102,6 +102,19 @@
 	<p class="soft small" role="status">
 		{said || 'From left to right on the sheet. Widths in pixels; leave empty for automatic.'}
 	</p>
+	{#if sheet.groups.length}<label class="by"
+			>Group rows by
+			<select
+				class="field"
+				value={sheet.group ?? ''}
+				onchange={(event) => sheet.groupBy(event.currentTarget.value || null)}
+			>
+				<option value="">nothing</option>
+				{#each sheet.groups as column (column.name)}<option value={column.name}
+						>{column.head}</option
+					>{/each}
+			</select></label
+		>{/if}
 	<div class="foot">
 		<button type="button" class="quiet" onclick={() => (sheet.shown = [])}>Reset to default</button>
 		<button type="button" class="do" onclick={onclose}>Done</button>
@@ -125,6 +138,12 @@
 	label {
 		flex: 1;
 		cursor: pointer;
+	}
+	.by {
+		display: flex;
+		gap: 8px;
+		align-items: center;
+		margin-top: 10px;
 	}
 	.width {
 		width: 64px;

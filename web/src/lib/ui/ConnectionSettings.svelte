@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import Field from '#lib/kit/Field.svelte';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -14,7 +15,6 @@
 	/** Which account it is, and what of ours it works with; the rules stand below it. */
 	type Props = { data: Schemas['ConnectionOut']; mayChange: boolean };
 	let { data, mayChange }: Props = $props();
-	const client = useQueryClient();
 	const form = new FormState(
 		() => ({
 			...data,
@@ -48,7 +48,7 @@
 			ask(api.PATCH('/api/v1/connections/{connection_id}', { params: { path }, body }))
 		);
 		if (kept) notices.say('Saved. Offers are being worked out anew.');
-		await client.invalidateQueries();
+		await changed();
 	}
 </script>
 

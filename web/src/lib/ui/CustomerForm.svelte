@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import Field from '#lib/kit/Field.svelte';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -25,7 +26,6 @@
 		postcode: string;
 		country: string;
 	};
-	const client = useQueryClient();
 	const form = new FormState<Facts>(
 		() =>
 			customer
@@ -83,7 +83,7 @@
 		if (!kept) return;
 		notices.say(customer ? 'Saved.' : `${kept.name} is added.`);
 		onkept(kept);
-		await client.invalidateQueries();
+		await changed();
 	}
 </script>
 

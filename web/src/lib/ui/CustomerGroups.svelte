@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -7,7 +8,6 @@
 
 	/** Groups of customers and the price list each is given. */
 	type Group = Schemas['CustomerGroupOut'];
-	const client = useQueryClient();
 	const groups = createQuery(() => ({
 		queryKey: ['customer groups'],
 		queryFn: () => ask(api.GET('/api/v1/customer-groups'))
@@ -30,7 +30,7 @@
 		} catch (error) {
 			refusal = (error as Error).message;
 		}
-		await client.invalidateQueries();
+		await changed();
 	}
 	const keep = (group: Group, change: Partial<Schemas['CustomerGroupIn']>): Promise<void> =>
 		act(() =>

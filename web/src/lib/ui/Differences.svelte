@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { useQueryClient } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 
@@ -12,7 +12,6 @@
 		label: string;
 	};
 	let { listing, version, rows, may, label }: Props = $props();
-	const client = useQueryClient();
 	let busy = $state(false);
 
 	/** A text in three parts: what both begin with, what differs, what both end with; by whole words. */
@@ -45,7 +44,7 @@
 			notices.fail(error);
 		}
 		busy = false;
-		await client.invalidateQueries();
+		await changed();
 	}
 </script>
 

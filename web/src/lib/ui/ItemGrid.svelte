@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { useQueryClient } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, Problem, type Schemas } from '#lib/api/client.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
@@ -10,7 +10,6 @@
 	type Item = Schemas['ProductItem'];
 	type Props = { items: Item[]; may: boolean; options: string[] };
 	let { items, may, options }: Props = $props();
-	const client = useQueryClient();
 	type Cell = 'sku' | 'price' | 'barcodes' | 'weight_grams' | 'size';
 	const CELLS: readonly (readonly [Cell, string, string])[] = [
 		['sku', 'SKU', ''],
@@ -97,7 +96,7 @@
 			else notices.fail(error);
 		}
 		busy = false;
-		await client.invalidateQueries({ queryKey: ['product'] });
+		await changed();
 	}
 
 	async function act(item: Item, what: 'retire' | 'bring-back' | 'delete'): Promise<void> {
@@ -125,7 +124,7 @@
 		} catch (error) {
 			notices.fail(error);
 		}
-		await client.invalidateQueries({ queryKey: ['product'] });
+		await changed();
 	}
 </script>
 

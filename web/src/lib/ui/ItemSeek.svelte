@@ -22,16 +22,35 @@
 		enabled: words.length > 1,
 		placeholderData: (before) => before
 	}));
+	let list = $state<HTMLElement>();
+	let field = $state<HTMLElement>();
+
+	/** From what is typed down into what was found, along it, and back. */
+	function walk(event: KeyboardEvent): void {
+		const step = { ArrowDown: 1, ArrowRight: 1, ArrowUp: -1, ArrowLeft: -1 }[event.key];
+		const all = [...(list?.querySelectorAll('button') ?? [])];
+		const at = all.indexOf(document.activeElement as HTMLButtonElement);
+		const isTyping = document.activeElement === field;
+		if (!step || (isTyping && event.key !== 'ArrowDown') || !all.length) return;
+		event.preventDefault();
+		(at + step < 0 ? field : all[Math.min(all.length - 1, at + step)])?.focus();
+	}
 	const offered = $derived((found.data?.rows ?? []).filter((row) => !without.includes(row.id)));
 </script>
 
 <label class="ask seek"
 	>{label}
-	<input class="field" placeholder="SKU, title or barcode" bind:value={sought} /></label
+	<input
+		class="field"
+		placeholder="SKU, title or barcode"
+		bind:this={field}
+		onkeydown={walk}
+		bind:value={sought}
+	/></label
 >
-{#if words.length > 1}<ul aria-label="Items found">
+{#if words.length > 1}<ul aria-label="Items found" bind:this={list}>
 		{#each offered as row (row.id)}<li>
-				<button type="button" class="quiet" onclick={() => onpick(row)}
+				<button type="button" class="quiet" onkeydown={walk} onclick={() => onpick(row)}
 					><Thumb picture={row.picture} />{row.title}
 					<span class="soft small">{row.sku}</span></button
 				>

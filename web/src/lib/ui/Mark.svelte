@@ -24,6 +24,7 @@
 		tested: ['ochre', 'half'],
 		draft: ['ink-soft', 'ring'],
 		paused: ['ochre', 'bar'],
+		disconnected: ['ink-soft', 'cross'],
 		held: ['madder', 'bar'],
 		drifting: ['madder', 'tri'],
 		refused: ['madder', 'tri'],

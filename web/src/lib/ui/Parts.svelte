@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
 	import SaveLine from '#lib/kit/SaveLine.svelte';
@@ -10,7 +11,6 @@
 	type Props = { item: Schemas['ProductItem']; may: boolean };
 	type Part = { item_id: number; sku: string; title: string; quantity: string };
 	let { item, may }: Props = $props();
-	const client = useQueryClient();
 	const form = new FormState<{ parts: Part[]; percent_off: string | null }>(
 		() => ({ parts: item.components, percent_off: item.percent_off_parts }),
 		() => item.version
@@ -52,7 +52,7 @@
 			)
 		);
 		if (done) notices.say(done.said);
-		await client.invalidateQueries({ queryKey: ['product'] });
+		await changed();
 	}
 </script>
 

@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { useQueryClient } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -7,7 +7,6 @@
 	/** A product's pictures: added, described, put in order, taken away; the first stands for the product. */
 	type Props = { product: Schemas['ProductOut']; may: boolean };
 	let { product, may }: Props = $props();
-	const client = useQueryClient();
 	let busy = $state(false);
 	const pictures = $derived(product.pictures);
 	const path = $derived({ product_id: product.id });
@@ -20,7 +19,7 @@
 			notices.fail(error);
 		}
 		busy = false;
-		await client.invalidateQueries();
+		await changed();
 	}
 
 	const send = (files: FileList | null): Promise<void> =>

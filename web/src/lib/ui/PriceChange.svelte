@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count } from '#lib/format.ts';
 	import Field from '#lib/kit/Field.svelte';
@@ -19,7 +20,6 @@
 		ondone: () => void;
 	};
 	let { list, q, category, items, ondone }: Props = $props();
-	const client = useQueryClient();
 	type Facts = {
 		q: string;
 		category: string;
@@ -79,7 +79,7 @@
 		if (!done) return;
 		notices.say(`${done.what}: ${count(done.items, 'item')} changed.`);
 		ondone();
-		await client.invalidateQueries();
+		await changed();
 	}
 </script>
 

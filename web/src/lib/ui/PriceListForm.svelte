@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import Field from '#lib/kit/Field.svelte';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -14,7 +15,6 @@
 	type List = Schemas['PriceListOut'];
 	type Props = { list: List | null; onkept: (list: List) => void };
 	let { list, onkept }: Props = $props();
-	const client = useQueryClient();
 	type Facts = {
 		name: string;
 		method: string;
@@ -129,7 +129,7 @@
 		places = null;
 		notices.say(list ? 'Saved. Prices are being worked out anew.' : `${kept.name} is made.`);
 		onkept(kept);
-		await client.invalidateQueries();
+		await changed();
 	}
 	const toggled = (id: number): number[] => {
 		const now = places ?? list?.place_ids ?? [];

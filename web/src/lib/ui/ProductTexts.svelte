@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import Field from '#lib/kit/Field.svelte';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -10,7 +11,6 @@
 	/** What a product is called and described by in other languages, one at a time. */
 	type Props = { product: Schemas['ProductOut']; may: boolean };
 	let { product, may }: Props = $props();
-	const client = useQueryClient();
 	const choices = createQuery(() => ({
 		queryKey: ['range choices'],
 		queryFn: () => ask(api.GET('/api/v1/range/choices'))
@@ -49,7 +49,7 @@
 			)
 		);
 		if (done) notices.say(title ? 'Saved.' : `The text in ${names[language]} was taken away.`);
-		await client.invalidateQueries({ queryKey: ['product', product.id] });
+		await changed();
 	}
 </script>
 

@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { useQueryClient } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { figure } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -15,7 +15,6 @@
 		onpick: () => void;
 	};
 	let { row, categories, may, isChosen, onpick }: Props = $props();
-	const client = useQueryClient();
 	const isOpen = $derived(['prepared', 'refused'].includes(row.state));
 	const asked = $derived(
 		row.entry ? [] : (categories.find((one) => one.id === row.category)?.attributes ?? [])
@@ -36,7 +35,7 @@
 		} catch (error) {
 			notices.fail(error);
 		}
-		await client.invalidateQueries({ queryKey: ['publications'] });
+		await changed();
 	}
 	const say = (name: string, value: string): Promise<void> =>
 		keep({ attributes: { ...row.attributes, [name]: value } });

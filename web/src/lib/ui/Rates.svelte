@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import { day } from '#lib/format.ts';
 	import Field from '#lib/kit/Field.svelte';
@@ -9,7 +10,6 @@
 	import { session } from '#lib/session.svelte.ts';
 
 	/** What other currencies are worth, for what is bought and what is sold in them. */
-	const client = useQueryClient();
 	const rates = createQuery(() => ({
 		queryKey: ['rates'],
 		queryFn: () => ask(api.GET('/api/v1/exchange-rates'))
@@ -28,7 +28,7 @@
 			)
 		);
 		if (done) notices.say(done.said);
-		await client.invalidateQueries();
+		await changed();
 	}
 </script>
 

@@ -1,5 +1,6 @@
-<script lang="ts" generics="Row extends { fault?: string }">
+<script lang="ts" generics="Row extends { fault?: string }, Key extends string | number">
 	import type { Snippet } from 'svelte';
+	import type { Picking } from '#lib/kit/Picking.svelte.ts';
 	import type { Column, SheetState } from '#lib/sheet.svelte.ts';
 	import Faulty from './Faulty.svelte';
 
@@ -8,20 +9,31 @@
 	type Props = {
 		sheet: SheetState<Row>;
 		rows: readonly Row[];
-		key: (row: Row) => string | number;
+		key: (row: Row) => Key;
 		/** Rows under heads of their own, instead of `rows`. */
 		parts?: readonly Part[];
 		partHead?: Snippet<[string | number]>;
-		/** What stands before each row and is no column: a box to select it by. */
-		before?: Snippet<[Row]>;
+		/** Rows can be chosen: by a box before each, with Shift from one to another, all at the head. */
+		picking?: Picking<Row, Key>;
 		/** What stands behind it: what can be done with it. */
 		after?: Snippet<[Row]>;
 		isSortable?: boolean;
 	};
-	let { sheet, rows, key, parts, partHead, before, after, isSortable = true }: Props = $props();
+	let { sheet, rows, key, parts, partHead, picking, after, isSortable = true }: Props = $props();
 	const columns = $derived(sheet.shown);
-	const all = $derived<readonly Part[]>(parts ?? [{ key: 0, rows }]);
-	const wide = $derived(columns.length + (before ? 1 : 0) + (after ? 1 : 0));
+	const grouped = $derived(sheet.group ? parted(rows) : null);
+	const all = $derived<readonly Part[]>(parts ?? grouped ?? [{ key: 0, rows }]);
+	const wide = $derived(columns.length + (picking ? 1 : 0) + (after ? 1 : 0));
+
+	const every = $derived(all.flatMap((part) => part.rows));
+	const chosen = $derived(picking?.standing(every) ?? 'none');
+
+	/** The rows under each value of what the sheet is grouped by. */
+	function parted(rows: readonly Row[]): Part[] {
+		const found: Record<string, Row[]> = {};
+		for (const row of rows) (found[sheet.groupOf(row)] ??= []).push(row);
+		return Object.entries(found).map(([key, rows]) => ({ key, rows }));
+	}
 
 	const falls = (column: Column<Row>): boolean => /\bnum\b|\bday\b/.test(column.kind ?? '');
 	const standing = (column: Column<Row>): 'ascending' | 'descending' | 'none' | undefined => {
@@ -45,7 +57,14 @@
 <table class="rows">
 	<thead
 		><tr
-			>{#if before}<th class="pick"><span class="sr-only">Select</span></th
+			>{#if picking}<th class="pick"
+					><input
+						type="checkbox"
+						aria-label="Choose all rows shown"
+						checked={chosen === 'all'}
+						indeterminate={chosen === 'some'}
+						onchange={(event) => picking.set(every, event.currentTarget.checked)}
+					/></th
 				>{/if}{#each columns as column (column.name)}
 				{@const order = standing(column)}
 				<th
@@ -78,10 +97,23 @@
 	>
 	{#each all as part (part.key)}
 		<tbody>
-			{#if partHead}<tr class="group"><td colspan={wide}>{@render partHead(part.key)}</td></tr>{/if}
+			{#if partHead}<tr class="group"><td colspan={wide}>{@render partHead(part.key)}</td></tr>
+			{:else if grouped}<tr class="group"
+					><td colspan={wide}
+						>{part.key} <span class="soft font-normal small">{part.rows.length}</span></td
+					></tr
+				>{/if}
 			{#each part.rows as row (key(row))}
 				<tr data-row>
-					{#if before}<td class="pick">{@render before(row)}</td>{/if}
+					{#if picking}<td class="pick"
+							>{#if picking.may(row)}<input
+									type="checkbox"
+									aria-label={picking.label(row)}
+									title="With Shift: all from the one before"
+									checked={picking.has(row)}
+									onclick={(event) => picking.toggle(row, every, event.shiftKey)}
+								/>{/if}</td
+						>{/if}
 					{#each row.fault ? columns.slice(0, 1) : columns as column (column.name)}
 						<td
 							class={column.kind}

@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, Problem, type Schemas } from '#lib/api/client.ts';
 	import { moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -26,12 +27,10 @@
 	let { way, id, group, can, words = [], offered = {}, allowed = {} }: Props = $props();
 	type Setting = Schemas['SettingOut'];
 	type Given = string | number | boolean | null;
-	const client = useQueryClient();
 	const path = $derived({ way, key: `${id}` });
 	const found = createQuery(() => ({
 		queryKey: ['settings', way, id],
-		queryFn: () => ask(api.GET('/api/v1/settings/{way}/{key}', { params: { path } })),
-		refetchInterval: 15000
+		queryFn: () => ask(api.GET('/api/v1/settings/{way}/{key}', { params: { path } }))
 	}));
 	const data = $derived(found.data);
 	let isHistory = $state(false);
@@ -127,7 +126,7 @@
 			refusal = error as Problem;
 		}
 		busy = false;
-		await client.invalidateQueries();
+		await changed();
 	}
 </script>
 

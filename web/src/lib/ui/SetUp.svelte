@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { ago, count, day, figure } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -17,7 +18,6 @@
 		onlive: (from: string | null) => void;
 	};
 	let { data, may, busy, ontest, onlive }: Props = $props();
-	const client = useQueryClient();
 	const params = $derived({ path: { connection_id: data.id } });
 	const isTested = $derived(data.state !== 'draft');
 	const aYearAgo = new Date(Date.now() - 365 * 86_400_000).toISOString().slice(0, 10);
@@ -36,8 +36,7 @@
 	const push = createQuery(() => ({
 		queryKey: ['first push', data.id, data.version, linked],
 		queryFn: () => ask(api.GET('/api/v1/connections/{connection_id}/first-push', { params })),
-		enabled: isTested && linked > 0 && data.can.includes('quantities'),
-		refetchInterval: 10000
+		enabled: isTested && linked > 0 && data.can.includes('quantities')
 	}));
 	const rules = $derived(
 		(
@@ -58,7 +57,7 @@
 			notices.fail(error);
 		}
 		asked = '';
-		await client.invalidateQueries();
+		await changed();
 	}
 	const look = (): Promise<void> =>
 		send('look', () =>
@@ -82,7 +81,7 @@
 	<SetUpStep n={2} title="Test" isDone={isTested}>
 		{#if !data.tested_at}<p>It contacts the account once and shows what it allows.</p>
 		{:else if data.test_report.ok}<p>
-				Connected to <b>{data.test_report.name}</b>, {ago(data.tested_at)}. The token allows: {data.test_report.scopes?.join(
+				Connected to <b>{data.test_report.name}</b>, {ago(data.tested_at)}. The account allows: {data.test_report.scopes?.join(
 					', '
 				)}.
 			</p>

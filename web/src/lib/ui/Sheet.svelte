@@ -76,7 +76,8 @@
 			case ' ': {
 				const box = row?.querySelector<HTMLInputElement>('input[type=checkbox]');
 				if (!box || document.activeElement !== row) return false;
-				box.click();
+				const shift = { shiftKey: event.shiftKey };
+				box.dispatchEvent(new MouseEvent('click', { bubbles: true, cancelable: true, ...shift }));
 				return true;
 			}
 			case 'w':

@@ -11,8 +11,7 @@
 	let { onkeys }: Props = $props();
 	const bar = createQuery(() => ({
 		queryKey: ['bar'],
-		queryFn: () => ask(api.GET('/api/v1/bar')),
-		refetchInterval: 5000
+		queryFn: () => ask(api.GET('/api/v1/bar'))
 	}));
 	const here = $derived(stationOf(page.url.pathname));
 

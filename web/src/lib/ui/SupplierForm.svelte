@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, onceKey, type Schemas } from '#lib/api/client.ts';
 	import Field from '#lib/kit/Field.svelte';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -11,7 +12,6 @@
 	/** What a supplier is: a new one, or one that is there. */
 	type Props = { data: Schemas['SupplierOut'] | null; onsaved: (id: number) => void };
 	let { data, onsaved }: Props = $props();
-	const client = useQueryClient();
 	const may = $derived(session.may('buy'));
 	const form = new FormState(
 		() => ({
@@ -80,7 +80,7 @@
 			notices.say(data ? 'Saved. Replenishment follows.' : `${kept.name} is added.`);
 			onsaved(kept.id);
 		}
-		await client.invalidateQueries();
+		await changed();
 	}
 </script>
 

@@ -1,6 +1,6 @@
 <script lang="ts">
-	import { useQueryClient } from '@tanstack/svelte-query';
 	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
@@ -8,7 +8,6 @@
 	/** What can be done about a drift: push ours again, or count the item. */
 	type Props = { id: string };
 	let { id }: Props = $props();
-	const client = useQueryClient();
 	const agreement = createQuery(() => ({
 		queryKey: ['agreement'],
 		queryFn: () => ask(api.GET('/api/v1/agreement'))
@@ -21,7 +20,7 @@
 				api.POST('/api/v1/drifts/{drift_id}/push', { params: { path: { drift_id: Number(id) } } })
 			);
 			notices.say(done.said);
-			setTimeout(() => void client.invalidateQueries(), 2500);
+			await changed();
 		} catch (error) {
 			notices.fail(error);
 		}

@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { createInfiniteQuery, createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { drawer } from '#lib/drawer.svelte.ts';
 	import { ago, count, figure, moment, shortName } from '#lib/format.ts';
@@ -19,12 +20,10 @@
 	import Sheet from '#lib/ui/Sheet.svelte';
 	import SheetTools from '#lib/ui/SheetTools.svelte';
 
-	const client = useQueryClient();
 	let busy = $state(false);
 	const agreement = createQuery(() => ({
 		queryKey: ['agreement'],
-		queryFn: () => ask(api.GET('/api/v1/agreement')),
-		refetchInterval: 4000
+		queryFn: () => ask(api.GET('/api/v1/agreement'))
 	}));
 	const data = $derived(agreement.data);
 	const sheet = new SheetState(
@@ -52,7 +51,6 @@
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
-		refetchInterval: 4000,
 		enabled: sheet.isReady
 	}));
 	const rows = $derived(items.data?.pages.flatMap((p) => p.rows) ?? []);
@@ -80,7 +78,7 @@
 		} catch (error) {
 			notices.fail(error);
 		}
-		await client.invalidateQueries();
+		await changed();
 	}
 
 	async function check(): Promise<void> {
@@ -97,7 +95,7 @@
 				notices.say(standing ? `${count(standing, 'drift')} found.` : 'Everything agrees.');
 				break;
 			}
-			await client.invalidateQueries();
+			await changed();
 		} catch (error) {
 			notices.fail(error);
 		}

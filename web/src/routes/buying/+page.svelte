@@ -1,8 +1,10 @@
 <script lang="ts">
-	import { createInfiniteQuery, createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
 	import { SvelteMap } from 'svelte/reactivity';
 	import { goto } from '$app/navigation';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
+	import { Picking } from '#lib/kit/Picking.svelte.ts';
 	import { api, ask, onceKey, type Schemas } from '#lib/api/client.ts';
 	import { count, figure } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -23,7 +25,6 @@
 	const MOST_PICKED = 1000;
 	type Row = Schemas['ReplenishRow'];
 	type Page = Schemas['ReplenishPage'];
-	const client = useQueryClient();
 	const COLUMNS: readonly Column<Row>[] = [
 		{
 			name: 'title',
@@ -75,13 +76,20 @@
 		page.url.searchParams
 	);
 	let busy = $state(false);
-	const picked = new SvelteMap<string, { row: Row; quantity: string }>();
+	const keyOf = (row: Row): string => `${row.item_id}-${row.location_id}`;
+	const picking = new Picking<Row, string>(
+		keyOf,
+		(row) => `Order ${row.title} for ${row.location}`,
+		(row) => row.supplier_id !== null || row.source_id !== null
+	);
+	/** How many to order, where somebody typed another quantity than the one suggested. */
+	const typed = new SvelteMap<string, string>();
+	const quantityOf = (row: Row): string =>
+		typed.get(keyOf(row)) ?? (row.suggested === '0' ? row.pack : row.suggested);
 	const head = createQuery(() => ({
 		queryKey: ['replenishment'],
 		queryFn: () => ask(api.GET('/api/v1/replenishment')),
-		staleTime: 15000,
-		// What another was just working out is there with the next reading.
-		refetchInterval: 15000
+		staleTime: 15000
 	}));
 	const data = $derived(head.data);
 	const fetch = (which: string, cursor: string, limit: number): Promise<Page> => {
@@ -107,18 +115,13 @@
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
 		staleTime: 15000,
-		refetchInterval: 15000,
 		enabled: sheet.isReady
 	}));
-	const keyOf = (row: Row): string => `${row.item_id}-${row.location_id}`;
 	const found = $derived(lines.data?.pages.flatMap((part) => part.rows) ?? []);
 	const shown = $derived.by(() => {
 		// What was selected stays in sight when the filter no longer finds it.
 		const here = new Set(found.map(keyOf));
-		return [
-			...[...picked.values()].map((one) => one.row).filter((row) => !here.has(keyOf(row))),
-			...found
-		];
+		return [...picking.rows.filter((row) => !here.has(keyOf(row))), ...found];
 	});
 	// What comes from a place of ours stands first, by transfer; then what each supplier sells.
 	const from = (id: number): string => `from ${id}`;
@@ -134,11 +137,7 @@
 			.filter((part) => part.rows.length)
 	);
 	const drafts = (which: (row: Row) => boolean): number =>
-		new Set(
-			[...picked.values()]
-				.filter(({ row }) => which(row))
-				.map(({ row }) => `${partOf(row)}-${row.location_id}`)
-		).size;
+		new Set(picking.rows.filter(which).map((row) => `${partOf(row)}-${row.location_id}`)).size;
 	const orders = $derived(drafts((row) => row.source_id === null));
 	const moves = $derived(drafts((row) => row.source_id !== null));
 	const toDraft = $derived(
@@ -148,25 +147,19 @@
 	);
 	const may = $derived(session.may('buy'));
 
-	function pick(row: Row): void {
-		picked.set(keyOf(row), { row, quantity: row.suggested === '0' ? row.pack : row.suggested });
-	}
-
-	function toggle(row: Row): void {
-		if (picked.has(keyOf(row))) picked.delete(keyOf(row));
-		else pick(row);
-	}
-
 	async function pickLate(): Promise<void> {
 		busy = true;
 		try {
 			let cursor = '';
 			do {
 				const late = await fetch('late', cursor, 200);
-				for (const row of late.rows) if (row.suggested !== '0') pick(row);
+				picking.set(
+					late.rows.filter((row) => row.suggested !== '0'),
+					true
+				);
 				cursor = late.next;
-			} while (cursor && picked.size < MOST_PICKED);
-			if (cursor) notices.say(`The first ${picked.size} are selected; draft these, then go on.`);
+			} while (cursor && picking.size < MOST_PICKED);
+			if (cursor) notices.say(`The first ${picking.size} are selected; draft these, then go on.`);
 		} catch (error) {
 			notices.fail(error);
 		}
@@ -175,10 +168,10 @@
 
 	async function draft(): Promise<void> {
 		busy = true;
-		const lines = [...picked.values()].map(({ row, quantity }) => ({
+		const lines = picking.rows.map((row) => ({
 			item_id: row.item_id,
 			location_id: row.location_id,
-			quantity
+			quantity: quantityOf(row)
 		}));
 		try {
 			const made = await ask(
@@ -187,13 +180,14 @@
 					headers: { 'Idempotency-Key': onceKey() }
 				})
 			);
-			picked.clear();
+			picking.clear();
+			typed.clear();
 			const all = [
 				...made.orders.map((one) => ({ ...one, path: '/buying/orders' })),
 				...made.transfers.map((one) => ({ ...one, path: '/shelf/transfers' }))
 			];
 			notices.say(`Drafted ${all.map((one) => one.number).join(', ')}.`);
-			void client.invalidateQueries();
+			void changed();
 			const [only] = all;
 			await goto(
 				all.length === 1 && only
@@ -234,7 +228,7 @@
 				{parts}
 				{partHead}
 				key={keyOf}
-				before={may ? box : undefined}
+				picking={may ? picking : undefined}
 				isSortable={false}
 			/>
 		</div>
@@ -250,8 +244,8 @@
 	{/if}
 	{#snippet totals()}
 		<span>{count(shown.length, 'row')}{lines.hasNextPage ? ' so far' : ''}</span>
-		<span>{count(picked.size, 'row')} selected</span>
-		{#if may}<button class="do ml-auto" disabled={busy || !picked.size} onclick={draft}
+		<span>{count(picking.size, 'row')} selected</span>
+		{#if may}<button class="do ml-auto" disabled={busy || !picking.size} onclick={draft}
 				>Draft {toDraft}</button
 			>{/if}
 	{/snippet}
@@ -271,12 +265,6 @@
 				: ''} · order minimum {figure(supplier.order_minimum)}</span
 		>{/if}
 {/snippet}
-{#snippet box(row: Row)}{#if row.supplier_id || row.source_id}<input
-			type="checkbox"
-			aria-label="Order {row.title} for {row.location}"
-			checked={picked.has(keyOf(row))}
-			onchange={() => toggle(row)}
-		/>{/if}{/snippet}
 {#snippet itemOf(row: Row)}<ItemName
 		id={row.item_id}
 		title={row.title}
@@ -304,13 +292,12 @@
 	>{/snippet}
 {#snippet lead(row: Row)}{row.lead_days} d{/snippet}
 {#snippet order(row: Row)}
-	{@const pick = picked.get(keyOf(row))}
-	{#if pick}<input
+	{#if picking.has(row)}<input
 			class="field qty"
 			inputmode="decimal"
 			aria-label="Quantity of {row.title}"
-			value={pick.quantity}
-			oninput={(event) => picked.set(keyOf(row), { row, quantity: event.currentTarget.value })}
+			value={quantityOf(row)}
+			oninput={(event) => typed.set(keyOf(row), event.currentTarget.value)}
 		/>{:else}<Fig value={row.suggested} kind="suggestion" id={keyOf(row)} />{/if}
 {/snippet}
 {#snippet price(row: Row)}{row.supplier_id ? figure(row.price) : ''}{/snippet}

@@ -11,8 +11,7 @@
 
 	const connections = createQuery(() => ({
 		queryKey: ['connections'],
-		queryFn: () => ask(api.GET('/api/v1/connections')),
-		refetchInterval: 4000
+		queryFn: () => ask(api.GET('/api/v1/connections'))
 	}));
 	const rows = $derived(connections.data ?? []);
 </script>

@@ -10,8 +10,7 @@
 
 	const steps = createQuery(() => ({
 		queryKey: ['first-steps'],
-		queryFn: () => ask(api.GET('/api/v1/first-steps')),
-		refetchInterval: 5000
+		queryFn: () => ask(api.GET('/api/v1/first-steps'))
 	}));
 	const left = $derived(steps.data?.steps.filter((step) => !step.done).length ?? 0);
 	const next = $derived(steps.data?.steps.find((step) => !step.done && step.may)?.name);

@@ -70,7 +70,6 @@
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
-		refetchInterval: 4000,
 		enabled: sheet.isReady
 	}));
 	const rows = $derived(orders.data?.pages.flatMap((p) => p.rows) ?? []);

@@ -1,6 +1,7 @@
 <script lang="ts">
 	import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { Picking } from '#lib/kit/Picking.svelte.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, figure } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
@@ -21,7 +22,14 @@
 	const COLUMNS: readonly Column<Row>[] = [
 		{ name: 'title', head: 'Item', cell: title, kind: 'long', sort: 'title' },
 		{ name: 'sku', head: 'SKU', cell: sku, kind: 'soft small clip', sort: 'sku' },
-		{ name: 'category', head: 'Category', cell: category, kind: 'soft clip', sort: 'category' },
+		{
+			name: 'category',
+			head: 'Category',
+			cell: category,
+			kind: 'soft clip',
+			sort: 'category',
+			isGroup: true
+		},
 		{ name: 'supplier', head: 'Supplier', cell: supplier, kind: 'soft clip' },
 		{ name: 'kind', head: 'Kind', cell: kindOf, kind: 'soft', isSpare: true },
 		{ name: 'barcode', head: 'Barcode', cell: barcode, kind: 'soft small' },
@@ -64,7 +72,10 @@
 		queryFn: () => ask(api.GET('/api/v1/connections'))
 	}));
 	const may = $derived(session.may('change the range'));
-	let picked = $state<number[]>([]);
+	const picking = new Picking<Row>(
+		(row) => row.id,
+		(row) => `Choose ${row.title}`
+	);
 	let isChanging = $state(false);
 	const rows = $derived(items.data?.pages.flatMap((p) => p.rows) ?? []);
 </script>
@@ -108,7 +119,7 @@
 		<SheetTools {sheet} intake="items" />
 	{/snippet}
 	{#if rows.length}
-		<Rows {sheet} {rows} key={(row) => row.id} before={may ? box : undefined} />
+		<Rows {sheet} {rows} key={(row) => row.id} picking={may ? picking : undefined} />
 		<More query={items} />
 	{:else}
 		<Pending
@@ -119,10 +130,10 @@
 		/>
 	{/if}
 	{#snippet totals()}<span>{count(rows.length, 'item')}{items.hasNextPage ? ' and more' : ''}</span>
-		{#if picked.length}<span
-				>{picked.length} chosen
+		{#if picking.size}<span
+				>{picking.size} chosen
 				<button class="quiet" onclick={() => (isChanging = true)}>Change them</button>
-				<button class="quiet" onclick={() => (picked = [])}>None</button></span
+				<button class="quiet" onclick={() => picking.clear()}>None</button></span
 			>{/if}{/snippet}
 </Sheet>
 <Dialogue
@@ -131,7 +142,7 @@
 	onclose={() => (isChanging = false)}
 >
 	{#if isChanging}<ChangeMany
-			ids={picked}
+			ids={picking.keys}
 			found={{
 				q: sheet.query.q ?? '',
 				kind: sheet.query.kind ?? '',
@@ -141,16 +152,6 @@
 			}}
 		/>{/if}
 </Dialogue>
-
-{#snippet box(row: Row)}<input
-		type="checkbox"
-		aria-label="Choose {row.title}"
-		checked={picked.includes(row.id)}
-		onchange={() =>
-			(picked = picked.includes(row.id)
-				? picked.filter((one) => one !== row.id)
-				: [...picked, row.id])}
-	/>{/snippet}
 
 {#snippet title(row: Row)}<Thumb picture={row.picture} /><a
 		class="plain-link"

@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { createInfiniteQuery, createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, day, figure } from '#lib/format.ts';
 	import { session } from '#lib/session.svelte.ts';
@@ -17,7 +18,6 @@
 	import Sheet from '#lib/ui/Sheet.svelte';
 	import SheetTools from '#lib/ui/SheetTools.svelte';
 
-	const client = useQueryClient();
 	type Row = Schemas['StockRow'];
 	let adjusting = $state<Row | null>(null);
 	const wanted = Number(page.url.searchParams.get('adjust') ?? 0);
@@ -34,7 +34,8 @@
 		head: 'Location',
 		cell: place,
 		kind: 'place',
-		sort: 'place'
+		sort: 'place',
+		isGroup: true
 	};
 	const NOW: readonly Column<Row>[] = [
 		ITEM,
@@ -78,7 +79,6 @@
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
-		refetchInterval: 8000,
 		enabled: sheet.isReady
 	}));
 	// A past day's figures are known row by row; they stand in the order of the items.
@@ -196,7 +196,7 @@
 		onclose={() => (adjusting = null)}
 		ondone={() => {
 			adjusting = null;
-			void client.invalidateQueries();
+			void changed();
 		}}
 	/>
 {/if}

@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import { figure } from '#lib/format.ts';
 	import Field from '#lib/kit/Field.svelte';
@@ -16,7 +17,6 @@
 	import Sheet from '#lib/ui/Sheet.svelte';
 	import Thing from '#lib/ui/Thing.svelte';
 
-	const client = useQueryClient();
 	const form = new FormState(() => ({ code: '', name: '' })).guard();
 	let isOpening = $state(false);
 	async function open(event: SubmitEvent): Promise<void> {
@@ -26,12 +26,11 @@
 			notices.say(done.said);
 			isOpening = false;
 		}
-		await client.invalidateQueries();
+		await changed();
 	}
 	const accounts = createQuery(() => ({
 		queryKey: ['accounts'],
-		queryFn: () => ask(api.GET('/api/v1/accounts')),
-		refetchInterval: 8000
+		queryFn: () => ask(api.GET('/api/v1/accounts'))
 	}));
 	const rows = $derived(accounts.data?.rows ?? []);
 </script>

@@ -18,7 +18,7 @@
 	type Show = 'all' | 'differing';
 	const COLUMNS: readonly Column<Row>[] = [
 		{ name: 'closed_at', head: 'Closed', cell: closed, kind: 'place', sort: 'closed' },
-		{ name: 'till', head: 'Till', cell: till, kind: 'place', sort: 'till' },
+		{ name: 'till', head: 'Till', cell: till, kind: 'place', sort: 'till', isGroup: true },
 		{ name: 'number', head: 'Count', cell: number, kind: 'place' },
 		{ name: 'method', head: 'Paid by', cell: method, kind: 'place' },
 		{
@@ -66,7 +66,6 @@
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
-		refetchInterval: 15000,
 		enabled: sheet.isReady
 	}));
 	const connections = createQuery(() => ({

@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { createInfiniteQuery, createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, day, figure } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -17,11 +18,9 @@
 	import Sheet from '#lib/ui/Sheet.svelte';
 	import SheetTools from '#lib/ui/SheetTools.svelte';
 
-	const client = useQueryClient();
 	const head = createQuery(() => ({
 		queryKey: ['forecasts'],
-		queryFn: () => ask(api.GET('/api/v1/forecasts/head')),
-		refetchInterval: (query) => (query.state.data?.run?.state === 'running' ? 1000 : 15000)
+		queryFn: () => ask(api.GET('/api/v1/forecasts/head'))
 	}));
 	const run = $derived(head.data?.run);
 	const isRunning = $derived(run?.state === 'running');
@@ -35,7 +34,14 @@
 			sort: 'item',
 			fields: ITEM_FIELDS
 		},
-		{ name: 'location', head: 'Location', cell: place, kind: 'place', sort: 'location' },
+		{
+			name: 'location',
+			head: 'Location',
+			cell: place,
+			kind: 'place',
+			sort: 'location',
+			isGroup: true
+		},
 		{ name: 'category', head: 'Category', cell: category, kind: 'soft clip', isSpare: true },
 		{
 			name: 'shape',
@@ -117,7 +123,7 @@
 		} catch (error) {
 			notices.fail(error);
 		}
-		await client.invalidateQueries();
+		await changed();
 	}
 	const begin = (): Promise<void> =>
 		act(() => ask(api.POST('/api/v1/forecasts/runs', { body: undefined })));

@@ -16,9 +16,16 @@
 	type Row = Schemas['PurchaseRow'];
 	const COLUMNS: readonly Column<Row>[] = [
 		{ name: 'number', head: 'Order', cell: number, sort: 'number' },
-		{ name: 'supplier', head: 'Supplier', cell: supplier, kind: 'long', sort: 'supplier' },
-		{ name: 'location', head: 'For', cell: place, kind: 'place', sort: 'place' },
-		{ name: 'state', head: 'State', cell: standing, sort: 'state' },
+		{
+			name: 'supplier',
+			head: 'Supplier',
+			cell: supplier,
+			kind: 'long',
+			sort: 'supplier',
+			isGroup: true
+		},
+		{ name: 'location', head: 'For', cell: place, kind: 'place', sort: 'place', isGroup: true },
+		{ name: 'state', head: 'State', cell: standing, sort: 'state', isGroup: true },
 		{ name: 'lines', head: 'Lines', cell: lines, kind: 'num' },
 		{ name: 'made_at', head: 'Made', cell: made, kind: 'soft day', sort: 'made' },
 		{
@@ -61,7 +68,6 @@
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
-		refetchInterval: 5000,
 		enabled: sheet.isReady
 	}));
 	const rows = $derived(orders.data?.pages.flatMap((p) => p.rows) ?? []);

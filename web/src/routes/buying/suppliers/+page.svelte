@@ -19,7 +19,7 @@
 	type Row = Schemas['SupplierRow'];
 	const COLUMNS: readonly Column<Row>[] = [
 		{ name: 'name', head: 'Supplier', cell: nameOf, kind: 'long', sort: 'name' },
-		{ name: 'currency', head: 'Currency', cell: currency, sort: 'currency' },
+		{ name: 'currency', head: 'Currency', cell: currency, sort: 'currency', isGroup: true },
 		{
 			name: 'rate',
 			head: 'Rate',

@@ -1,7 +1,8 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { goto } from '$app/navigation';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import { ago, count, moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -11,22 +12,22 @@
 	import ChannelGroups from '#lib/ui/ChannelGroups.svelte';
 	import ConnectionHealth from '#lib/ui/ConnectionHealth.svelte';
 	import ConnectionSettings from '#lib/ui/ConnectionSettings.svelte';
+	import Disconnect from '#lib/ui/Disconnect.svelte';
 	import Mark from '#lib/ui/Mark.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Rules from '#lib/ui/Rules.svelte';
 	import SetUp from '#lib/ui/SetUp.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
-	const client = useQueryClient();
 	const id = $derived(Number(page.params.id));
 	const params = $derived({ path: { connection_id: id } });
 	const connection = createQuery(() => ({
 		queryKey: ['connection', id],
-		queryFn: () => ask(api.GET('/api/v1/connections/{connection_id}', { params })),
-		refetchInterval: 4000
+		queryFn: () => ask(api.GET('/api/v1/connections/{connection_id}', { params }))
 	}));
 	const data = $derived(connection.data);
 	let busy = $state('');
+	let isEnding = $state(false);
 	const codes = $derived(
 		(data?.test_report.tax_codes ?? []).map(([code = '', percent, title]) => ({
 			value: code,
@@ -45,7 +46,7 @@
 			notices.fail(error);
 		}
 		busy = '';
-		await client.invalidateQueries();
+		await changed();
 	}
 
 	const test = (): Promise<void> =>
@@ -118,20 +119,27 @@
 		{#if data}
 			<Mark state={data.state} />
 			{#if may && !isNew}
-				<button class="quiet" disabled={busy !== ''} onclick={test}
-					>{busy === 'test' ? 'Testing…' : 'Test'}</button
-				>
+				{#if data.state !== 'disconnected'}<button
+						class="quiet"
+						disabled={busy !== ''}
+						onclick={test}>{busy === 'test' ? 'Testing…' : 'Test'}</button
+					>{/if}
+				{#if ['live', 'paused'].includes(data.state)}<button
+						class="quiet"
+						disabled={busy !== ''}
+						onclick={() => (isEnding = true)}>Disconnect</button
+					>{/if}
 				{#if data.state === 'live'}<button class="quiet" disabled={busy !== ''} onclick={pause}
 						>Pause</button
 					>
-				{:else}<button
+				{:else if data.state !== 'disconnected'}<button
 						class="do"
 						disabled={busy !== '' || data.state === 'draft'}
 						title={data.state === 'draft' ? 'Test it first' : ''}
 						onclick={() => live()}>Go live</button
 					>{/if}
 			{/if}
-			{#if can('listings') && !isNew && data.state !== 'draft' && session.may('pair listings')}
+			{#if can('listings') && !isNew && !['draft', 'disconnected'].includes(data.state) && session.may('pair listings')}
 				<button class="quiet" disabled={busy !== ''} onclick={() => take(false)}
 					>{busy === 'listings' ? 'Reading…' : 'Import listings, match only'}</button
 				>
@@ -159,12 +167,17 @@
 		<div class="page">
 			{#if isNew}<SetUp {data} {may} {busy} ontest={test} onlive={live} />{/if}
 			{#if !isNew}<section class="panel" aria-label="Test">
-					{#if !data.tested_at}
-						<p>Not tested yet. <b>Test</b> contacts the account and shows what the token allows.</p>
+					{#if data.state === 'disconnected'}
+						<p>
+							Disconnected: nothing is exchanged with it, and what was exchanged stays. To connect
+							it again, enter below how to sign in, then test it and go live.
+						</p>
+					{:else if !data.tested_at}
+						<p>Not tested yet. <b>Test</b> contacts the account and shows what it allows.</p>
 					{:else if data.test_report.ok}
 						<p>
 							<Mark state="tested" note={ago(data.tested_at)} /> Connected to
-							<b>{data.test_report.name}</b>. The token allows: {data.test_report.scopes?.join(
+							<b>{data.test_report.name}</b>. The account allows: {data.test_report.scopes?.join(
 								', '
 							)}.
 						</p>
@@ -173,7 +186,7 @@
 							The test failed {ago(data.tested_at)}: {data.test_report.fault}
 						</p>
 						{#if data.test_report.scopes?.length}<p class="soft">
-								The token allows: {data.test_report.scopes.join(', ')}.
+								The account allows: {data.test_report.scopes.join(', ')}.
 							</p>{/if}
 					{/if}
 					{#if data.pause_until && new Date(data.pause_until).getTime() > Date.now()}<p
@@ -315,6 +328,8 @@
 		</div>
 	{:else}<Pending query={connection} />{/if}
 </Sheet>
+
+{#if isEnding && data}<Disconnect {id} name={data.name} onclose={() => (isEnding = false)} />{/if}
 
 <style>
 	.page {

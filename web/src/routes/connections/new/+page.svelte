@@ -1,13 +1,13 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { goto } from '$app/navigation';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, onceKey, Problem } from '#lib/api/client.ts';
 	import { session } from '#lib/session.svelte.ts';
 	import { CONNECTION_TABS } from '#lib/tabs.ts';
 	import SignInFields from '#lib/ui/SignInFields.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
-	const client = useQueryClient();
 	const kinds = createQuery(() => ({
 		queryKey: ['kinds'],
 		queryFn: () => ask(api.GET('/api/v1/kinds'))
@@ -37,7 +37,7 @@
 					headers: { 'Idempotency-Key': onceKey() }
 				})
 			);
-			await client.invalidateQueries();
+			await changed();
 			await goto(`/connections/${made.id}`);
 		} catch (error) {
 			refusal = error as Problem;

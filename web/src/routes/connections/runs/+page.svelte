@@ -53,7 +53,6 @@
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
-		refetchInterval: 5000,
 		enabled: sheet.isReady
 	}));
 	const connections = createQuery(() => ({

@@ -1,5 +1,6 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { ago, count, moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -10,7 +11,6 @@
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
-	const client = useQueryClient();
 	type Group = Schemas['SnagGroup'];
 	let q = $state('');
 	let chosen = $state('');
@@ -35,8 +35,7 @@
 					}
 				})
 			),
-		placeholderData: (before) => before,
-		refetchInterval: 5000
+		placeholderData: (before) => before
 	}));
 	const rows = $derived(snags.data?.rows ?? []);
 	const groups = $derived(snags.data?.groups ?? []);
@@ -49,7 +48,7 @@
 		} catch (error) {
 			notices.fail(error);
 		}
-		await client.invalidateQueries();
+		await changed();
 	}
 	const retry = (id: number): Promise<void> =>
 		act(() =>

@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, onceKey } from '#lib/api/client.ts';
 	import { ago, day, figure, moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -16,13 +17,11 @@
 	import TimeLine from '#lib/ui/TimeLine.svelte';
 	import Thumb from '#lib/ui/Thumb.svelte';
 
-	const client = useQueryClient();
 	const id = $derived(Number(page.params.id));
 	const params = $derived({ path: { order_id: id } });
 	const order = createQuery(() => ({
 		queryKey: ['order', id],
-		queryFn: () => ask(api.GET('/api/v1/orders/{order_id}', { params })),
-		refetchInterval: 4000
+		queryFn: () => ask(api.GET('/api/v1/orders/{order_id}', { params }))
 	}));
 	const data = $derived(order.data);
 	let typedCarrier = $state<string | null>(null);
@@ -51,7 +50,7 @@
 			refusal = (error as Error).message;
 		}
 		busy = false;
-		await client.invalidateQueries();
+		await changed();
 	}
 
 	function ship(): Promise<void> {

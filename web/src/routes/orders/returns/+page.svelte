@@ -31,7 +31,7 @@
 		{ name: 'customer', head: 'Customer', cell: customer },
 		{ name: 'reasons', head: 'Why', cell: why, kind: 'soft' },
 		{ name: 'location', head: 'Back to', cell: place, kind: 'place' },
-		{ name: 'state', head: 'State', cell: standing, sort: 'state' },
+		{ name: 'state', head: 'State', cell: standing, sort: 'state', isGroup: true },
 		{ name: 'units', head: 'Units', cell: units, kind: 'num' },
 		{ name: 'left', head: 'To come', cell: left, kind: 'num' },
 		{ name: 'made_at', head: 'Since', cell: made, kind: 'soft day', sort: 'made' },
@@ -62,7 +62,6 @@
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
-		refetchInterval: 8000,
 		enabled: sheet.isReady
 	}));
 	const rows = $derived(returns.data?.pages.flatMap((p) => p.rows) ?? []);

@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, figure } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -12,7 +13,6 @@
 
 	/** The tree of categories: what is set for one counts for all that lie in it. */
 	type Row = Schemas['CategoryOut'];
-	const client = useQueryClient();
 	const categories = createQuery(() => ({
 		queryKey: ['categories'],
 		queryFn: () => ask(api.GET('/api/v1/categories'))
@@ -57,7 +57,7 @@
 		} catch (error) {
 			refusal = (error as Error).message;
 		}
-		await client.invalidateQueries();
+		await changed();
 	}
 
 	function save(event: SubmitEvent): void {

@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import { count } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -12,7 +13,6 @@
 	import Sheet from '#lib/ui/Sheet.svelte';
 	import Thumb from '#lib/ui/Thumb.svelte';
 
-	const client = useQueryClient();
 	let q = $state('');
 	let channel = $state(Number(page.url.searchParams.get('connection') ?? 0));
 	let chosen = $state<number[]>([]);
@@ -29,8 +29,7 @@
 					params: { query: { q, limit: 100, ...(channel ? { connection: channel } : {}) } }
 				})
 			),
-		placeholderData: (before) => before,
-		refetchInterval: 15000
+		placeholderData: (before) => before
 	}));
 	const rows = $derived(sheet.data?.rows ?? []);
 	const may = $derived(session.may('change the range'));
@@ -51,7 +50,7 @@
 			notices.fail(error);
 		}
 		busy = false;
-		await client.invalidateQueries();
+		await changed();
 	}
 </script>
 

@@ -1,6 +1,6 @@
 <script lang="ts">
-	import { useQueryClient } from '@tanstack/svelte-query';
 	import { goto } from '$app/navigation';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, onceKey, type Schemas } from '#lib/api/client.ts';
 	import { count } from '#lib/format.ts';
 	import Field from '#lib/kit/Field.svelte';
@@ -14,7 +14,6 @@
 	import Sheet from '#lib/ui/Sheet.svelte';
 
 	type Own = Facts & { kind: string; price: string; decimals: string; expiry_tracked: boolean };
-	const client = useQueryClient();
 	const START: Own = {
 		...NOTHING,
 		kind: 'stocked',
@@ -57,7 +56,7 @@
 		if (form.refusal?.status) key = onceKey();
 		if (!made) return;
 		notices.say(`${made.title} is made, ${count(made.items.length, 'item')}.`);
-		await client.invalidateQueries({ queryKey: ['items'] });
+		await changed();
 		await goto(`/range/products/${made.id}`);
 	}
 </script>

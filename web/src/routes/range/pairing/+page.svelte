@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, figure } from '#lib/format.ts';
 	import { onKey } from '#lib/keys.ts';
@@ -14,7 +15,6 @@
 	import Thumb from '#lib/ui/Thumb.svelte';
 
 	type Row = Schemas['BenchRow'];
-	const client = useQueryClient();
 	let q = $state('');
 	let link = $state('unlinked');
 	let channel = $state(Number(page.url.searchParams.get('connection') ?? 0));
@@ -73,8 +73,7 @@
 		} catch (error) {
 			notices.fail(error);
 		}
-		await client.invalidateQueries({ queryKey: ['listings'] });
-		void client.invalidateQueries({ queryKey: ['bar'] });
+		await changed();
 	}
 
 	/** The listing stands as it did before: linked as it was, ignored, or on the bench. */
@@ -95,8 +94,7 @@
 		} catch (error) {
 			notices.fail(error);
 		}
-		await client.invalidateQueries({ queryKey: ['listings'] });
-		void client.invalidateQueries({ queryKey: ['bar'] });
+		await changed();
 	}
 
 	function keys(event: KeyboardEvent): boolean {

@@ -15,8 +15,7 @@
 
 	const lists = createQuery(() => ({
 		queryKey: ['price lists'],
-		queryFn: () => ask(api.GET('/api/v1/price-lists')),
-		refetchInterval: 15000
+		queryFn: () => ask(api.GET('/api/v1/price-lists'))
 	}));
 	const data = $derived(lists.data);
 	const may = $derived(session.may('change prices'));

@@ -1,7 +1,8 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
 	import { goto } from '$app/navigation';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { ago, count, figure, moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -11,7 +12,6 @@
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
-	const client = useQueryClient();
 	let kind = $state(page.url.searchParams.get('kind') ?? 'items');
 	const id = $derived(Number(page.url.searchParams.get('file') ?? 0));
 	let refusal = $state('');
@@ -29,9 +29,7 @@
 		queryKey: ['import', id],
 		queryFn: () =>
 			ask(api.GET('/api/v1/imports/{import_id}', { params: { path: { import_id: id } } })),
-		enabled: id > 0,
-		refetchInterval: (query) =>
-			['checking', 'applying'].includes(query.state.data?.state ?? '') ? 700 : false
+		enabled: id > 0
 	}));
 	const of = $derived(kinds.data?.find((row) => row.name === (data?.kind ?? kind)));
 	const data = $derived(id ? one.data : undefined);
@@ -61,7 +59,7 @@
 		}
 		input.value = '';
 		busy = false;
-		await client.invalidateQueries({ queryKey: ['imports'] });
+		await changed();
 	}
 
 	async function act(work: () => Promise<unknown>): Promise<void> {
@@ -72,7 +70,7 @@
 			notices.fail(error);
 		}
 		busy = false;
-		await client.invalidateQueries();
+		await changed();
 	}
 	const path = $derived({ import_id: id });
 	const confirm = (whole: boolean): Promise<void> =>

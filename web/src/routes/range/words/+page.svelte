@@ -1,7 +1,8 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { goto } from '$app/navigation';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import { count, figure } from '#lib/format.ts';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -14,7 +15,6 @@
 
 	/** Words that recur (sizes, colours, categories, tags), said once in a language for all products. */
 	const MOST_SHOWN = 400;
-	const client = useQueryClient();
 	const language = $derived(page.url.searchParams.get('language') ?? '');
 	let sought = $state('');
 	let isLacking = $state(false);
@@ -64,7 +64,7 @@
 			)
 		);
 		if (done) notices.say(done.said);
-		await client.invalidateQueries({ queryKey: ['words', language] });
+		await changed();
 	}
 </script>
 

@@ -1,5 +1,5 @@
 <script lang="ts">
-	import { useQueryClient } from '@tanstack/svelte-query';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { save } from '#lib/download.ts';
 	import { count, figure } from '#lib/format.ts';
@@ -16,7 +16,6 @@
 		['lot', 'only for items that expire', 'L2611'],
 		['expires_on', 'the lot’s date, year first', '2027-05-31']
 	] as const;
-	const client = useQueryClient();
 	let checked = $state<Schemas['OpeningCheck'] | null>(null);
 	let refusal = $state('');
 	let busy = $state(false);
@@ -77,7 +76,7 @@
 			);
 			notices.say(done.said);
 			checked = null;
-			await client.invalidateQueries();
+			await changed();
 		} catch (error) {
 			notices.fail(error);
 		}

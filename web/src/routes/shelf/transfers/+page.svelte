@@ -20,9 +20,16 @@
 	type State = '' | (typeof STATES)[number];
 	const COLUMNS: readonly Column<Row>[] = [
 		{ name: 'number', head: 'Transfer', cell: number, sort: 'number' },
-		{ name: 'source', head: 'From', cell: source, kind: 'place', sort: 'from' },
-		{ name: 'destination', head: 'To', cell: destination, kind: 'place', sort: 'to' },
-		{ name: 'state', head: 'State', cell: standing, sort: 'state' },
+		{ name: 'source', head: 'From', cell: source, kind: 'place', sort: 'from', isGroup: true },
+		{
+			name: 'destination',
+			head: 'To',
+			cell: destination,
+			kind: 'place',
+			sort: 'to',
+			isGroup: true
+		},
+		{ name: 'state', head: 'State', cell: standing, sort: 'state', isGroup: true },
 		{ name: 'lines', head: 'Items', cell: lines, kind: 'num' },
 		{ name: 'units', head: 'Units', cell: units, kind: 'num' },
 		{ name: 'left', head: 'On the way', cell: left, kind: 'num' },
@@ -68,7 +75,6 @@
 		initialPageParam: '',
 		getNextPageParam: (last) => last.next || undefined,
 		placeholderData: (before) => before,
-		refetchInterval: 8000,
 		enabled: sheet.isReady
 	}));
 	const rows = $derived(transfers.data?.pages.flatMap((p) => p.rows) ?? []);

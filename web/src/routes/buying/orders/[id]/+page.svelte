@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, onceKey, type Schemas } from '#lib/api/client.ts';
 	import { day, figure, moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -23,13 +24,11 @@
 		lot?: string;
 		expires?: string;
 	};
-	const client = useQueryClient();
 	const id = $derived(Number(page.params.id));
 	const params = $derived({ path: { order_id: id } });
 	const order = createQuery(() => ({
 		queryKey: ['purchase-order', id],
-		queryFn: () => ask(api.GET('/api/v1/purchase-orders/{order_id}', { params })),
-		refetchInterval: 4000
+		queryFn: () => ask(api.GET('/api/v1/purchase-orders/{order_id}', { params }))
 	}));
 	const data = $derived(order.data);
 	const isDraft = $derived(data?.state === 'draft');
@@ -66,7 +65,7 @@
 			refusal = (error as Error).message;
 		}
 		busy = false;
-		await client.invalidateQueries();
+		await changed();
 		return done;
 	}
 

@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, Problem, type Schemas } from '#lib/api/client.ts';
 	import { count, day, figure } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -15,13 +16,11 @@
 	import TermsForm from '#lib/ui/TermsForm.svelte';
 
 	type Terms = Schemas['TermsOut'];
-	const client = useQueryClient();
 	const id = $derived(Number(page.params.id));
 	const supplier = createQuery(() => ({
 		queryKey: ['supplier', id],
 		queryFn: () =>
-			ask(api.GET('/api/v1/suppliers/{supplier_id}', { params: { path: { supplier_id: id } } })),
-		refetchInterval: 8000
+			ask(api.GET('/api/v1/suppliers/{supplier_id}', { params: { path: { supplier_id: id } } }))
 	}));
 	const data = $derived(supplier.data);
 	let q = $state('');
@@ -51,7 +50,7 @@
 			if (error instanceof Problem) refusal = error.message;
 			else notices.fail(error);
 		}
-		await client.invalidateQueries();
+		await changed();
 	}
 </script>
 

@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import { count } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -13,7 +14,6 @@
 	import Rules from '#lib/ui/Rules.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
-	const client = useQueryClient();
 	const id = $derived(Number(page.params.id));
 	const params = $derived({ path: { connection_id: id } });
 	const connection = createQuery(() => ({
@@ -32,8 +32,7 @@
 					params: { ...params, query: { state: show, q, limit: 200 } }
 				})
 			),
-		placeholderData: (before) => before,
-		refetchInterval: 5000
+		placeholderData: (before) => before
 	}));
 	const rows = $derived(sheet.data?.rows ?? []);
 	const counts = $derived(sheet.data?.counts ?? {});
@@ -73,7 +72,7 @@
 			notices.fail(error);
 		}
 		busy = false;
-		await client.invalidateQueries();
+		await changed();
 	}
 	const publish = (ids: number[]): Promise<void> =>
 		act(() =>

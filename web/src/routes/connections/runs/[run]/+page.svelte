@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import { count, figure, moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -13,7 +14,6 @@
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
-	const client = useQueryClient();
 	const id = $derived(Number(page.params.run));
 	let q = $state('');
 	let opened = $state(0);
@@ -26,8 +26,7 @@
 					params: { path: { run_id: id }, query: { q: resting.value } }
 				})
 			),
-		placeholderData: (before) => before,
-		refetchInterval: (query) => (query.state.data?.state === 'running' ? 1500 : false)
+		placeholderData: (before) => before
 	}));
 	const data = $derived(run.data);
 
@@ -48,7 +47,7 @@
 		} catch (error) {
 			notices.fail(error);
 		}
-		await client.invalidateQueries();
+		await changed();
 	}
 </script>
 

@@ -16,14 +16,12 @@
 	const path = $derived({ customer_id: id });
 	const customer = createQuery(() => ({
 		queryKey: ['customer', id],
-		queryFn: () => ask(api.GET('/api/v1/customers/{customer_id}', { params: { path } })),
-		refetchInterval: 10000
+		queryFn: () => ask(api.GET('/api/v1/customers/{customer_id}', { params: { path } }))
 	}));
 	const data = $derived(customer.data);
 	const ledgers = createQuery(() => ({
 		queryKey: ['customer ledgers', id],
-		queryFn: () => ask(api.GET('/api/v1/customers/{customer_id}/ledgers', { params: { path } })),
-		refetchInterval: 10000
+		queryFn: () => ask(api.GET('/api/v1/customers/{customer_id}/ledgers', { params: { path } }))
 	}));
 	let q = $state('');
 	let quantity = $state('1');

@@ -1,6 +1,7 @@
 <script lang="ts">
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, onceKey, type Schemas } from '#lib/api/client.ts';
 	import { figure, moment } from '#lib/format.ts';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -23,8 +24,7 @@
 	const params = $derived({ path: { return_id: id } });
 	const back = createQuery(() => ({
 		queryKey: ['return', id],
-		queryFn: () => ask(api.GET('/api/v1/returns/{return_id}', { params })),
-		refetchInterval: 6000
+		queryFn: () => ask(api.GET('/api/v1/returns/{return_id}', { params }))
 	}));
 	const data = $derived(back.data);
 	const isOpen = $derived(['expected', 'part-received'].includes(data?.state ?? ''));
@@ -46,7 +46,7 @@
 			client.setQueryData(['return', id], found);
 			notices.say(said);
 		}
-		await client.invalidateQueries();
+		await changed();
 	}
 
 	const inspect = (): Promise<void> =>

@@ -21,19 +21,16 @@
 	const params = $derived({ path: { item_id: id } });
 	const item = createQuery(() => ({
 		queryKey: ['item', id],
-		queryFn: () => ask(api.GET('/api/v1/items/{item_id}', { params })),
-		refetchInterval: 4000
+		queryFn: () => ask(api.GET('/api/v1/items/{item_id}', { params }))
 	}));
 	const data = $derived(item.data);
 	const prices = createQuery(() => ({
 		queryKey: ['item prices', id],
-		queryFn: () => ask(api.GET('/api/v1/items/{item_id}/prices', { params })),
-		refetchInterval: 8000
+		queryFn: () => ask(api.GET('/api/v1/items/{item_id}/prices', { params }))
 	}));
 	const around = createQuery(() => ({
 		queryKey: ['item around', id],
-		queryFn: () => ask(api.GET('/api/v1/items/{item_id}/around', { params })),
-		refetchInterval: 8000
+		queryFn: () => ask(api.GET('/api/v1/items/{item_id}/around', { params }))
 	}));
 	/** How long it lasts and what is expected, place by place: the rows that the sheets of buying show. */
 	const cover = createQuery(() => ({

@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import { ago, figure, moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -15,13 +16,11 @@
 	import Sheet from '#lib/ui/Sheet.svelte';
 	import Thumb from '#lib/ui/Thumb.svelte';
 
-	const client = useQueryClient();
 	const id = $derived(Number(page.params.id));
 	const params = $derived({ path: { listing_id: id } });
 	const listing = createQuery(() => ({
 		queryKey: ['listing', id],
-		queryFn: () => ask(api.GET('/api/v1/listings/{listing_id}', { params })),
-		refetchInterval: 4000
+		queryFn: () => ask(api.GET('/api/v1/listings/{listing_id}', { params }))
 	}));
 	const data = $derived(listing.data);
 	let busy = $state(false);
@@ -56,7 +55,7 @@
 			notices.fail(error);
 		}
 		busy = false;
-		await client.invalidateQueries();
+		await changed();
 	}
 	let units = $state<string | null>(null);
 	async function pack(event: SubmitEvent): Promise<void> {

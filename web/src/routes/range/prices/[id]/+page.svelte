@@ -1,7 +1,9 @@
 <script lang="ts">
-	import { createInfiniteQuery, createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query';
 	import { goto } from '$app/navigation';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
+	import { Picking } from '#lib/kit/Picking.svelte.ts';
 	import { api, ask, Problem, type Schemas } from '#lib/api/client.ts';
 	import { count, day, figure, moment, percent } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -20,13 +22,11 @@
 	import SheetTools from '#lib/ui/SheetTools.svelte';
 
 	type Row = Schemas['PriceRow'];
-	const client = useQueryClient();
 	const id = $derived(Number(page.params.id));
 	const path = $derived({ list_id: id });
 	const list = createQuery(() => ({
 		queryKey: ['price list', id],
-		queryFn: () => ask(api.GET('/api/v1/price-lists/{list_id}', { params: { path } })),
-		refetchInterval: 10000
+		queryFn: () => ask(api.GET('/api/v1/price-lists/{list_id}', { params: { path } }))
 	}));
 	const data = $derived(list.data);
 	const may = $derived(session.may('change prices'));
@@ -76,10 +76,10 @@
 		queryFn: () => ask(api.GET('/api/v1/range/choices'))
 	}));
 	let opened = $state<'' | 'list' | 'change' | 'changes'>('');
-	let picked = $state<number[]>([]);
-	const toggle = (item: number): void => {
-		picked = picked.includes(item) ? picked.filter((one) => one !== item) : [...picked, item];
-	};
+	const picking = new Picking<Row>(
+		(row) => row.item_id,
+		(row) => `Choose ${row.title}`
+	);
 	let typed = $state<Record<number, string>>({});
 	let refusal = $state('');
 	let wrong = $state(-1);
@@ -130,7 +130,7 @@
 			wrong = place ? Number(given[Number(place[1])]?.[0] ?? -1) : -1;
 		}
 		busy = false;
-		await client.invalidateQueries();
+		await changed();
 	}
 
 	async function undo(change: Schemas['PriceChangeOut']): Promise<void> {
@@ -144,7 +144,7 @@
 		} catch (error) {
 			notices.fail(error);
 		}
-		await client.invalidateQueries();
+		await changed();
 	}
 
 	async function remove(): Promise<void> {
@@ -192,7 +192,7 @@
 		<SheetTools {sheet} intake="prices" />
 	{/snippet}
 	{#if data && rows.length}
-		<Rows {sheet} {rows} key={(row) => row.item_id} before={may ? box : undefined} />
+		<Rows {sheet} {rows} key={(row) => row.item_id} picking={may ? picking : undefined} />
 		<More query={prices} />
 	{:else}<Pending
 			query={data ? prices : list}
@@ -202,9 +202,9 @@
 		/>{/if}
 	{#snippet totals()}
 		<span>{count(rows.length, 'item')}{prices.hasNextPage ? ' and more' : ''}</span>
-		{#if picked.length}<span
-				>{picked.length} chosen
-				<button class="quiet" onclick={() => (picked = [])}>None</button></span
+		{#if picking.size}<span
+				>{picking.size} chosen
+				<button class="quiet" onclick={() => picking.clear()}>None</button></span
 			>{/if}
 		{#if edited}
 			<button class="do" disabled={busy} onclick={save}>Save {count(edited, 'price')}</button>
@@ -231,10 +231,10 @@
 			list={data}
 			q={sheet.filters.q}
 			category={sheet.filters.category}
-			items={picked}
+			items={picking.keys}
 			ondone={() => {
 				opened = '';
-				picked = [];
+				picking.clear();
 			}}
 		/>{/if}
 </Dialogue>
@@ -270,12 +270,6 @@
 	{/if}
 </Dialogue>
 
-{#snippet box(row: Row)}<input
-		type="checkbox"
-		aria-label="Choose {row.title}"
-		checked={picked.includes(row.item_id)}
-		onchange={() => toggle(row.item_id)}
-	/>{/snippet}
 {#snippet title(row: Row)}<a class="plain-link" href="/range/items/{row.item_id}">{row.title}</a
 	>{/snippet}
 {#snippet sku(row: Row)}{row.sku}{/snippet}

@@ -1,7 +1,8 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { goto } from '$app/navigation';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count, moment } from '#lib/format.ts';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -20,13 +21,11 @@
 	import ProductTexts from '#lib/ui/ProductTexts.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
-	const client = useQueryClient();
 	const id = $derived(Number(page.params.id));
 	const path = $derived({ product_id: id });
 	const product = createQuery(() => ({
 		queryKey: ['product', id],
-		queryFn: () => ask(api.GET('/api/v1/products/{product_id}', { params: { path } })),
-		refetchInterval: 10000
+		queryFn: () => ask(api.GET('/api/v1/products/{product_id}', { params: { path } }))
 	}));
 	const data = $derived(product.data);
 	const may = $derived(session.may('change the range'));
@@ -66,7 +65,7 @@
 			ask(api.PATCH('/api/v1/products/{product_id}', { params: { path }, body }))
 		);
 		if (done) notices.say('Saved.');
-		await client.invalidateQueries({ queryKey: ['product', id] });
+		await changed();
 	}
 
 	async function more(event: SubmitEvent): Promise<void> {
@@ -93,7 +92,7 @@
 		} catch (error) {
 			notices.fail(error);
 		}
-		await client.invalidateQueries({ queryKey: ['product', id] });
+		await changed();
 	}
 
 	async function duplicate(event: SubmitEvent): Promise<void> {

@@ -1,6 +1,7 @@
 <script lang="ts">
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask, onceKey, type Schemas } from '#lib/api/client.ts';
 	import { day, figure, moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
@@ -23,8 +24,7 @@
 	const params = $derived({ path: { transfer_id: id } });
 	const transfer = createQuery(() => ({
 		queryKey: ['transfer', id],
-		queryFn: () => ask(api.GET('/api/v1/transfers/{transfer_id}', { params })),
-		refetchInterval: 6000
+		queryFn: () => ask(api.GET('/api/v1/transfers/{transfer_id}', { params }))
 	}));
 	const data = $derived(transfer.data);
 	const isDraft = $derived(data?.state === 'draft');
@@ -72,7 +72,7 @@
 			refusal = (error as Error).message;
 		}
 		busy = false;
-		await client.invalidateQueries();
+		await changed();
 	}
 
 	const version = $derived(data?.version ?? 0);

@@ -1,6 +1,7 @@
 <script lang="ts">
-	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
+	import { createQuery } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
+	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import Demand from '#lib/charts/Demand.svelte';
 	import { day, figure, moment, signed } from '#lib/format.ts';
@@ -13,7 +14,6 @@
 	import Rules from '#lib/ui/Rules.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
 
-	const client = useQueryClient();
 	const item = $derived(Number(page.params.item));
 	const place = $derived(Number(page.params.place));
 	const key = $derived(`${item}-${place}`);
@@ -25,7 +25,6 @@
 					params: { path: { item_id: item, location_id: place } }
 				})
 			),
-		refetchInterval: 4000,
 		retry: false
 	}));
 	const data = $derived(forecast.data);
@@ -42,7 +41,7 @@
 		} catch (error) {
 			notices.fail(error);
 		}
-		await client.invalidateQueries();
+		await changed();
 	}
 </script>
 
