@@ -6,6 +6,7 @@ import hashlib
 import os
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -132,6 +133,14 @@ def pytest_runtest_makereport(item: Any, call: Any) -> Any:
         FAILED.mkdir(parents=True, exist_ok=True)
         page.screenshot(path=FAILED / f"{item.name}.png")
     return report
+
+
+def until(true: Callable[[], bool]) -> None:
+    """What is written down or worked out a moment after the screen shows the step that led to it."""
+    end = time.monotonic() + 60
+    while not true():
+        assert time.monotonic() < end, "did not come about"
+        time.sleep(0.1)
 
 
 def assert_accessible(page: Any, only: list[str] | None = None) -> None:

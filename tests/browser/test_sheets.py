@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import csv
-import time
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +10,7 @@ import pytest
 from openpyxl import load_workbook
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import assert_accessible
+from tests.browser.conftest import assert_accessible, until
 from tests.browser.test_journey import Person
 from tests.channels.conftest import Standins
 from tests.world import make_item
@@ -43,14 +41,6 @@ def remembered(name: str) -> dict[str, Any]:
     """How the shelf is kept for somebody."""
     habit = SheetHabit.objects.filter(user__username=name).first()
     return habit.settings if habit and habit.settings else {}
-
-
-def until(true: Callable[[], bool]) -> None:
-    """Changes are written down a moment after the last of them."""
-    end = time.monotonic() + 15
-    while not true():
-        assert time.monotonic() < end, "was not written down"
-        time.sleep(0.1)
 
 
 def take(page: Page, form: str, folder: Path) -> Path:
@@ -150,7 +140,8 @@ def test_a_sheet_is_made_ones_own_and_shared(manager: Person, tmp_path: Path) ->
     expect(page.get_by_role("button", name="Delete What is worth most")).to_have_count(0)
     page.get_by_role("checkbox", name="Open the sheet with this view").check()
     expect(page.get_by_role("checkbox", name="Open the sheet with this view")).to_be_enabled()
-    assert SheetHabit.objects.get(user=User.objects.get(username="viewer")).opens_with == SheetView.objects.get()
+    opened = SheetHabit.objects.filter(user=User.objects.get(username="viewer"))
+    until(lambda: opened.get().opens_with == SheetView.objects.get())
     page.keyboard.press("Escape")
     page.get_by_label("View", exact=True).select_option(label="default")
     page.reload()
