@@ -52,10 +52,10 @@ class Size:
 
 ORDERS = """
     INSERT INTO sales_salesorder (company_id, connection_id, kind, external_id, external_number, external_version, number, state,
-        held_because, location_id, ship_to, currency, total, net, paid, shipping_method,
+        held_because, stopped_because, cancelled_because, location_id, ship_to, currency, total, net, paid, shipping_method,
         placed_at, received_at, history, stated_currency, rate, penalty)
-    SELECT %(company)s, %(shop)s, 'order', 'h' || n, n::text, 1, 'H-' || n, 'closed', '', %(place)s, '{}', 'EUR', 24.60, 20.00,
-        true, '',
+    SELECT %(company)s, %(shop)s, 'order', 'h' || n, n::text, 1, 'H-' || n, 'closed', '', '', '', %(place)s, '{}', 'EUR', 24.60,
+        20.00, true, '',
         %(start)s + (n * interval '1 second' * %(gap)s), now(), true, '', 1, 0
     FROM generate_series(1, %(orders)s) AS n
 """

@@ -254,6 +254,37 @@ def parcel(account: str, region: str, key: str) -> Any:
     return {"parcel": made["parcel"]}
 
 
+@bp.put("/api/regions/<region>/orders/<key>/state")
+@scoped("market", "orders")
+def stands(account: str, region: str, key: str) -> Any:
+    """What its seller says of an order; who cancels one is charged for it."""
+    order = store().get(account, f"order-{region}", key)
+    if order is None:
+        return refusal(404, "There is no such order.")
+    state = (request.get_json(silent=True) or {}).get("state")
+    if state not in ("confirmed", "cancelled"):
+        return refusal(422, "state must be confirmed or cancelled.")
+    done = order["state"] == "cancelled" if state == "cancelled" else order.get("confirmed", False)
+    if done:
+        return {}
+    if order["state"] != "to_ship" or order["parcels"]:
+        return refusal(409, f"This order is {order['state'].replace('_', ' ')}.")
+    if state == "cancelled":
+        _put_back(account, region, order)
+        order["penalty"] = str(PENALTY)
+    order["confirmed"] = state == "confirmed"
+    _write(account, region, order)
+    return {}
+
+
+def _put_back(account: str, region: str, order: Doc) -> None:
+    """An order that is cancelled: its goods are for sale again."""
+    for row in order["positions"]:
+        offer = store().get(account, f"offer-{region}", row["offer"]) or {}
+        store().amend(account, f"offer-{region}", row["offer"], {**offer, "quantity": offer["quantity"] + row["count"]})
+    order["state"] = "cancelled"
+
+
 def _write(account: str, region: str, order: Doc) -> None:
     order |= {"revision": order["revision"] + 1, "updated_at": stamp(store(), account)}
     store().put(account, f"order-{region}", order["order"], order)
@@ -352,10 +383,7 @@ def cancel(account: str) -> Response:
         order = store().get(account, f"order-{region}", key)
         if order is None or order["state"] != "to_ship" or order["parcels"]:
             return redirect(f"/market/{account}/?region={region}&said=It+has+left+already.")
-        for row in order["positions"]:
-            offer = store().get(account, f"offer-{region}", row["offer"]) or {}
-            store().amend(account, f"offer-{region}", row["offer"], {**offer, "quantity": offer["quantity"] + row["count"]})
-        order["state"] = "cancelled"
+        _put_back(account, region, order)
         _write(account, region, order)
     return redirect(f"/market/{account}/?region={region}&said=Cancelled.")
 

@@ -277,6 +277,31 @@ def ship(account: str, order_id: str) -> Any:
     return shipment
 
 
+PROGRESS = ("accepted", "in_hand", "on_hold", "waiting_for_goods", "on_its_way", "cancelled")
+
+
+@bp.put("/api/orders/<order_id>/state")
+@scoped("shop", "shipments:write")
+def progress(account: str, order_id: str) -> Any:
+    """What the shopper sees of how the order gets on."""
+    order = store().get(account, "order", order_id)
+    if order is None:
+        return refusal(404, "There is no such order.")
+    body = request.get_json(silent=True) or {}
+    state = body.get("state")
+    if state not in PROGRESS:
+        return refusal(422, f"state must be one of {', '.join(PROGRESS)}.")
+    if state == order.get("progress"):
+        return {}
+    if state == "cancelled" and order["shipments"]:
+        return refusal(409, "A part of this order has left.")
+    order |= {"progress": state, "note": str(body.get("note", ""))[:300]}
+    if state == "cancelled" and order["status"] != "cancelled":
+        _put_back(account, order)
+    _changed(account, order)
+    return {}
+
+
 @bp.post("/api/webhooks")
 @scoped("shop", "webhooks:write")
 def register(account: str) -> Any:
@@ -587,14 +612,19 @@ def cancel(account: str) -> Response:
     with store().transaction():
         order = store().get(account, "order", request.form["id"])
         if order and order["status"] != "cancelled" and not order["shipments"]:
-            known = _variants(account, [str(line["variant_id"]) for line in order["lines"]])
-            for line in order["lines"]:
-                product, variant = known[str(line["variant_id"])]
-                variant["quantity"] += int(line["quantity"])
-                store().amend(account, "product", str(product["id"]), product)
-            order["status"] = "cancelled"
+            _put_back(account, order)
             _changed(account, order)
     return redirect(f"/shop/{account}/office?said=Cancelled.")
+
+
+def _put_back(account: str, order: Doc) -> None:
+    """An order that is cancelled: its goods are for sale again."""
+    known = _variants(account, [str(line["variant_id"]) for line in order["lines"]])
+    for line in order["lines"]:
+        product, variant = known[str(line["variant_id"])]
+        variant["quantity"] += int(line["quantity"])
+        store().amend(account, "product", str(product["id"]), product)
+    order["status"] = "cancelled"
 
 
 @bp.post("/office/edit")

@@ -69,7 +69,7 @@ from yuvrel.people.roles import SYSTEM
 from yuvrel.pricing.actions import keep_list
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.loading import base_list
-from yuvrel.sales.actions import ship
+from yuvrel.sales.actions import cancel, hold, ship
 from yuvrel.sales.credits import Refund, credit
 from yuvrel.sales.models import Capture, CreditNote, SalesOrder, Shipment, TillCount
 from yuvrel.stock.actions import adjust
@@ -323,6 +323,29 @@ class WebShopContract(Contract):
 
         return lambda: deliver(self.again()), check
 
+    def order_states(self) -> Trial:
+        """Of two orders one is held and one is cancelled here; the shop is told of each, and takes the second one back."""
+        set_rules(self.row, states_told={"ready": "in_hand", "held": "on_hold", "cancelled": "cancelled"})
+        for _ in range(2):
+            self.world.buy({"v1": 1})
+        self.take_in()
+        kept, given_up = SalesOrder.objects.order_by("pk")
+        hold(SYSTEM, kept.pk, "asked to wait")
+        cancel(SYSTEM, given_up.pk, "not wanted", timezone.now())
+        relay_now()
+
+        def check() -> None:
+            inbound.poll(self.again())
+            there = {order["id"]: (order["progress"], order["note"], order["status"]) for order in self.store.all("web", "order")}
+            assert there == {
+                kept.external_id: ("on_hold", "asked to wait", "paid"),
+                given_up.external_id: ("cancelled", "not wanted", "cancelled"),
+            }
+            assert set(SalesOrder.objects.values_list("state", flat=True)) == {"held", "cancelled"}
+            self.agreed()
+
+        return lambda: deliver(self.again()), check
+
     def captures(self) -> Trial:
         """Two orders whose payment is authorised leave, and each is charged once."""
         for _ in range(2):
@@ -477,6 +500,27 @@ class MarketContract(Contract):
             self.agreed()
 
         return lambda: inbound.poll(self.again()), check
+
+    def order_states(self) -> Trial:
+        """Of two orders one is confirmed and one is cancelled here, for which the marketplace charges its seller once."""
+        set_rules(self.row, states_told={"ready": "confirmed", "cancelled": "cancelled"})
+        for _ in range(2):
+            self.world.order_at_market("o1")
+        self.take_in()
+        kept, given_up = SalesOrder.objects.order_by("pk")
+        cancel(SYSTEM, given_up.pk, "not wanted", timezone.now())
+        relay_now()
+
+        def check() -> None:
+            inbound.poll(self.again())
+            there = {order["order"]: order for order in self.store.all(self.account, "order-ie")}
+            assert there[kept.external_id]["confirmed"] and there[kept.external_id]["state"] == "to_ship"
+            assert there[given_up.external_id]["state"] == "cancelled"
+            given_up.refresh_from_db()
+            assert (given_up.state, given_up.penalty) == ("cancelled", D(there[given_up.external_id]["penalty"]))
+            self.agreed()
+
+        return lambda: deliver(self.again()), check
 
     def shipments(self) -> Trial:
         """Two orders leave, and the marketplace is told each once."""

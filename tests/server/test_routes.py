@@ -55,6 +55,7 @@ MAY: dict[str, set[Role]] = {
     "take_opening": {Role.MANAGER, Role.BOOKKEEPER},
     "ship_order": {Role.MANAGER, Role.STOCKKEEPER},
     "hold_order": {Role.MANAGER, Role.STOCKKEEPER},
+    "cancel_order": {Role.MANAGER, Role.STOCKKEEPER},
     "put_back_order": {Role.MANAGER, Role.STOCKKEEPER},
     "release_order": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
     "expect_return": {Role.MANAGER, Role.STOCKKEEPER},
@@ -155,6 +156,7 @@ MAY: dict[str, set[Role]] = {
 BODIES: dict[str, Any] = {
     "adjust_stock": {"item_id": 1, "location_id": 1, "reason": "lost", "change": "-1"},
     "hold_order": {"why": "x"},
+    "cancel_order": {"why": "x"},
     "exchange_now": {},
     "retry_snags": {"kind": "order"},
     "set_snags_aside": {"kind": "order", "why": "x"},

@@ -33,7 +33,8 @@ from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.rules.actions import change
 from yuvrel.sales import returns
-from yuvrel.sales.actions import release, ship, take_order, take_till_sale
+from yuvrel.sales.actions import TO_LEAVE, release, ship, take_order, take_till_sale
+from yuvrel.sales.actions import cancel as cancel_order
 from yuvrel.sales.credits import credit
 from yuvrel.sales.incoming import IncomingLine
 from yuvrel.sales.models import OrderLine, Reservation, Return, ReturnPart, SalesOrder
@@ -110,6 +111,8 @@ class Business(RuleBasedStateMachine):
         self._follow()
         attempt("adjust lost", partial(self._adjust, self.two, self.place, "lost", 1))
         attempt("ship", partial(ship, SYSTEM, SalesOrder.objects.filter(state="ready").order_by("pk")[0].pk, at=NOW))
+        unwanted = take_order(SYSTEM, incoming(self.shops[0], order_line(self.two, 1), backorders=True), NOW).order
+        attempt("cancel order", partial(cancel_order, SYSTEM, unwanted.pk, "not wanted", NOW))
         self._follow()
 
     def _begin(self) -> None:
@@ -271,6 +274,13 @@ class Business(RuleBasedStateMachine):
         rows = [OpeningRow(item.pk, place.pk, D(units), self.price, **lot)]
         attempt("open stock", lambda: take_opening(SYSTEM, rows, NOW))
 
+    @rule(which=WHICH)
+    def cancel_here(self, which: int) -> None:
+        """Given up here, whatever has left of it; later versions of it change nothing."""
+        rows = list(SalesOrder.objects.filter(kind="order", state__in=TO_LEAVE).order_by("pk"))
+        if rows:
+            attempt("cancel order", partial(cancel_order, SYSTEM, rows[which % len(rows)].pk, "not wanted", NOW))
+
     @rule(which=WHICH, units=UNITS, back=st.booleans())
     def send_over(self, which: int, units: int, back: bool) -> None:
         source, to = (self.corner, self.place) if back else (self.place, self.corner)
@@ -418,6 +428,7 @@ def test_any_sequence_keeps_the_invariants_first_in_first_out() -> None:
 def test_any_sequence_keeps_the_invariants() -> None:
     SUCCEEDED.clear()
     expected = {"ship", "release", "adjust lost", "adjust found", "adjust count", "buy", "accept", "refuse", "cancel purchase"}
+    expected |= {"cancel order"}
     expected |= {"receive EUR", "receive PLN", "open stock", "close", "reopen", "order", "till sale", "change"}
     expected |= {"send over", "arrive", "lost", "back", "expect", "restock", "repair", "write_off", "come", "not come", "credit"}
     # What is drawn leaves some events out of some sequences: more are drawn until each came about often.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections import defaultdict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from datetime import datetime, timedelta
 from hashlib import sha256
@@ -47,6 +47,7 @@ from .selling import allowances
 OVERLAP = timedelta(minutes=5)
 UNREADABLE = "unreadable"
 STATE_SNAG = "order_state"
+IS_HELD = " is held"
 WORDS = HeardWord.Sort
 DONE_WITH = (InboundMessage.State.APPLIED, InboundMessage.State.REPEATED, InboundMessage.State.SKIPPED)
 # What an order's state may mean here.
@@ -207,13 +208,21 @@ def _apply(message: InboundMessage) -> str:
         is_order = taken.order.kind == "order"
         sale = "Till sale" if taken.order.kind == SalesOrder.Kind.TILL else "Order"
         is_held = is_order and taken.order.state == SalesOrder.State.HELD
-        title = f"Order {taken.order.number} is held" if is_held else f"{sale} {taken.order.number} needs a look"
+        title = f"Order {taken.order.number}{IS_HELD}" if is_held else f"{sale} {taken.order.number} needs a look"
         raise_snag(connection, "order", title, taken.problem, inbound=message, order=taken.order, field=taken.field)
     else:
         stem = f"{UNREADABLE}:{order.external_id}:"
         earlier = Q(connection=connection, inbound__key__startswith=stem)
         settle_snags("order", "it was taken in", Q(order=taken.order) | Q(inbound=message) | earlier)
     return _end(message, InboundMessage.State.REPEATED if taken.outcome == "repeated" else InboundMessage.State.APPLIED)
+
+
+def settle_held(order_ids: Iterable[int]) -> None:
+    """What was to be decided of orders that were held is decided, once they are held no more."""
+    orders = SalesOrder.objects.filter(pk__in=list(order_ids)).exclude(state=SalesOrder.State.HELD)
+    called_off = orders.filter(state=SalesOrder.State.CANCELLED).exclude(cancelled_because="")
+    settle_snags("order", "the order was cancelled here", order__in=called_off.values("pk"))
+    settle_snags("order", "the order is held no more", order__in=orders.values("pk"), title__endswith=IS_HELD)
 
 
 def _read_kept(message: InboundMessage) -> RemoteOrder:

@@ -38,6 +38,7 @@ from . import (
     ledger_out,
     linking,
     offers,
+    order_states,
     outbound,
     picture_intake,
     price_intake,
@@ -201,14 +202,20 @@ def _tell(events: Events) -> Woken:
     for subject_id, said in by_kind[Event.Kind.FAULT].items():
         raise_snag(None, f"row {subject_id}"[:20], "A row of a sheet cannot be worked out", said)
     open_ones = set[int]()
-    for change in SettingChange.objects.filter(pk__in=by_kind[Event.Kind.SETTING], name__in=("order_states", "ledger_order")):
+    stand = set(by_kind[Event.Kind.ORDER])
+    names = ("order_states", "ledger_order", "states_told")
+    for change in SettingChange.objects.filter(pk__in=by_kind[Event.Kind.SETTING], name__in=names):
         for connection in Connection.objects.filter(reaches(change)):
             if change.name == "order_states":
                 inbound.read_again(connection)
-            else:
+            elif change.name == "ledger_order":
                 open_ones |= ledger_out.open_orders(connection)
+            else:
+                stand |= order_states.waiting_orders(connection)
     woken = ledger_out.queue_ledger(by_kind[Event.Kind.LEDGER])
     woken |= ledger_out.queue_orders({*by_kind[Event.Kind.ORDER], *open_ones})
+    woken |= order_states.queue_states(stand)
+    inbound.settle_held(by_kind[Event.Kind.ORDER])
     woken |= ledger_known.queue_contacts(by_kind[Event.Kind.CUSTOMER])
     woken |= outbound.queue_shipments(by_kind[Event.Kind.SHIPMENT])
     woken |= outbound.queue_refunds(by_kind[Event.Kind.REFUND])

@@ -28,7 +28,7 @@ from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import Capture, CreditNote, Invoice, Shipment, ShipmentLine
 from yuvrel.sales.rules import order_rules, order_rules_of
 
-from . import ledger_known
+from . import ledger_known, order_states
 from .credentials import connector_as, connector_for
 from .ledger_out import send_document, send_order
 from .models import Connection, Feed, InboundMessage, OutboundMessage
@@ -45,6 +45,7 @@ REFUSED = {
     ledger_known.CONTACT: "The ledger did not take a contact",
     "shipment": "The channel did not take a shipment",
     "capture": "The channel did not charge a payment",
+    order_states.STATE: "The channel did not take how an order stands",
     "refund": "The channel did not pay a customer back",
     "purchase_order": "The supplier did not take an order",
 }
@@ -280,6 +281,7 @@ SENDERS = {
     "ledger_order": send_order,
     ledger_known.CONTACT: ledger_known.send_contact,
     "shipment": _send_shipment,
+    order_states.STATE: order_states.send_state,
     "capture": _send_capture,
     "refund": _send_refund,
     "purchase_order": _send_purchase,

@@ -16,7 +16,7 @@ from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.catalogue.pictures import first_of
 from yuvrel.catalogue.retail import priced
-from yuvrel.connectors.base import order_states
+from yuvrel.connectors.base import order_states, told_states
 from yuvrel.connectors.capabilities import Capability, Orders
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.errors import BadInputError, NotFoundError
@@ -39,6 +39,7 @@ from .ledger_out import tax_words
 from .linking import pairing_index, verdict_for
 from .models import Connection, Feed, Listing, PriceOffer, Publication, Snag
 from .offers import load_shelves, offer_of, places_of
+from .order_states import words_of
 from .places_there import places_of_account
 from .rules import listing_rungs
 from .run_queries import health, known_run, run_row
@@ -109,6 +110,7 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "label": kind.label,
         "can": sorted(kind.can),
         "words": words(row),
+        "told_states": list(told_states(kind)),
         "accounts": _mapping(row),
         "fulfils_from": row.fulfils_from_id,
         "feeds": [place.pk for place in row.feeds.all()],
@@ -149,7 +151,13 @@ def words(row: Connection) -> list[dict[str, Any]]:
         for word in listed
     ]
     charges = [{"sort": "charges", "word": word, "proposed": ""} for word in (CHARGES if issubclass(kind, Orders) else ())]
-    return [*told, *charges, *(tax_words(row) if Capability.TAX_CODES in kind.can else []), *places_of_account(row)]
+    return [
+        *told,
+        *charges,
+        *words_of(kind),
+        *(tax_words(row) if Capability.TAX_CODES in kind.can else []),
+        *places_of_account(row),
+    ]
 
 
 def bench(link: str, connection: int | None, q: str, cursor: str, limit: int) -> dict[str, Any]:

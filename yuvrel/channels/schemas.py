@@ -244,6 +244,7 @@ class ConnectionOut(Schema):
     tested_at: datetime | None
     test_report: ReportOut
     words: list[WordOut]
+    told_states: list[str]
     fulfils_from: int | None
     their_place: int | None
     feeds: list[int]

@@ -14,7 +14,7 @@ from typing import Any, ClassVar, TypeVar
 
 from pydantic import ValidationError
 
-from .capabilities import PROTOCOLS, Capability, Orders
+from .capabilities import PROTOCOLS, Capability, Orders, OrderStates
 from .http import Caller, NonsenseError
 from .messages import Identity, Message, Page, Raw
 from .sign_in import TOKEN, SignIn
@@ -72,6 +72,11 @@ class Connector(ABC):
 def order_states(kind: type[Connector]) -> Mapping[str, str]:
     """The states that orders of a kind can be in, with what each proposes here; none where it has no orders."""
     return kind.order_states if issubclass(kind, Orders) else {}
+
+
+def told_states(kind: type[Connector]) -> tuple[str, ...]:
+    """Its words for how an order stands here; none where it cannot be told."""
+    return kind.told_states if issubclass(kind, OrderStates) else ()
 
 
 def capable(connector: Connector, protocol: type[P]) -> P:

@@ -37,6 +37,7 @@ from .messages import (
     RemotePrice,
     RemoteQuantity,
     ShipmentNotice,
+    StateNotice,
     Submitted,
     SubmittedAnswer,
     SupplierAnswer,
@@ -63,6 +64,7 @@ class Capability(StrEnum):
     ORDERS = "orders"
     CLOSES = "closes"
     SHIPMENTS = "shipments"
+    ORDER_STATES = "order_states"
     CAPTURES = "captures"
     REFUNDS = "refunds"
     WEBHOOKS = "webhooks"
@@ -255,6 +257,16 @@ class Shipments(ABC):
         """Tell the channel what was shipped; returns its id of the shipment."""
 
 
+class OrderStates(Orders):
+    """The account can be told how an order stands here. `told_states`: its words for that."""
+
+    told_states: ClassVar[tuple[str, ...]] = ()
+
+    @abstractmethod
+    def tell_state(self, notice: StateNotice) -> None:
+        """Say how an order stands; told again, it changes nothing. Raises RefusedThereError where it cannot stand so."""
+
+
 class Captures(ABC):
     """Payments that are authorised can be taken when the goods go."""
 
@@ -381,6 +393,7 @@ PROTOCOLS: dict[Capability, type] = {
     Capability.ORDERS: Orders,
     Capability.CLOSES: Closes,
     Capability.SHIPMENTS: Shipments,
+    Capability.ORDER_STATES: OrderStates,
     Capability.CAPTURES: Captures,
     Capability.REFUNDS: Refunds,
     Capability.WEBHOOKS: Webhooks,

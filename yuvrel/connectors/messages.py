@@ -465,6 +465,14 @@ class ShipmentNotice(Message):
     complete: bool
 
 
+class StateNotice(Message):
+    """How an order stands here, in a word of the account's; `why`: what somebody said who cancelled or held it."""
+
+    order_id: str
+    state: str
+    why: str
+
+
 class CaptureNotice(Message):
     """What is to be taken of an authorised payment, because so much has left."""
 

@@ -22,15 +22,19 @@ from yuvrel.stock.actions import lock_balances
 
 from . import amending, foreign, past_zero
 from .allocation import Allowed, Shelf, allocate, allocate_after_all, held_items, ready_to_ship, take_back, waiting_state
-from .documents import ORDER
+from .documents import ORDER, WAITS
 from .incoming import IncomingLine, IncomingOrder, faults, fits
 from .late_demand import note_demand
 from .models import Customer, OrderLine, Reservation, SalesOrder, Shipment
 from .payments import keep_payments, post_prepayment
+from .rules import order_rules
 from .shipping import hand_over
 from .till_counts import heard_late
 
 State = SalesOrder.State
+# Of these something is still to leave.
+TO_LEAVE = (*WAITS, State.PART_SHIPPED)
+STILL_THERE = "It was cancelled here, and the channel has changed it since. Cancel it there too."
 
 
 @dataclass(frozen=True)
@@ -79,12 +83,15 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     """Apply one version of an order at most once: book its lines and reserve what is there.
 
     An order that does not add up, names an unknown item or another currency is held, with what
-    can be reserved reserved. Later versions change it; of what was shipped nothing can be changed any more.
+    can be reserved reserved. Later versions change it; of what was shipped nothing can be changed any more, and what was
+    cancelled here stays so.
     """
     order = claim(incoming, SalesOrder.Kind.ORDER)
     if incoming.version <= order.external_version:
         return Taken(order, "repeated")
     incoming = foreign.in_our_currency(order, incoming)
+    if order.cancelled_because and not incoming.cancelled:
+        return _note_version(order, incoming, at, STILL_THERE, "status")
     new = order.external_version == -1
     begun = not new and order.shipments.exists()
     if begun and not incoming.cancelled:
@@ -99,9 +106,10 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     scopes = {line.past_zero.scope for line in incoming.lines if line.past_zero}
     scopes |= set() if new else past_zero.scopes_of(order)
     past_zero.take_turns(scopes)
-    parts = explode(line.item_id for line in incoming.lines if line.item_id and line.kind == "item" and not incoming.cancelled)
+    parts = explode(line.item_id for line in incoming.lines if line.item_id and line.kind == "item")
     # What it held and what it will hold are locked together: an edit from one item to another
-    # and its reverse would otherwise each wait for what the other has.
+    # and its reverse would otherwise each wait for what the other has. What is cancelled is told
+    # to the channel anew, even if nothing was held: it has put its own stock back up.
     touched = old | {part for held in parts.values() for part, _ in held}
     balances = lock_balances((item, order.location_id) for item in touched)
     if not new:
@@ -113,10 +121,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     order.customer, order.shipping_method = customer_of(incoming), incoming.shipping_method
     keep_payments(order, incoming, new=new)
     if incoming.cancelled:
-        pass_on(ORDER, order, State.CANCELLED)
-        order.held_because = ""
-        amending.cut_to_shipped(order)
-        order.net = sum(order.lines.values_list("net", flat=True), ZERO)
+        _give_up(order)
     else:
         counter = past_zero.Counter(scopes, promised, company_day(at), company_day(incoming.placed_at))
         refused = _book(order, incoming, problem, begun, Shelf(parts, balances, counter))
@@ -142,6 +147,14 @@ def _to_look_at(incoming: IncomingOrder, problem: str, field: str) -> tuple[str,
     return problem, field
 
 
+def _give_up(order: SalesOrder) -> None:
+    """What has not left of an order is not to leave any more."""
+    pass_on(ORDER, order, State.CANCELLED)
+    order.held_because = order.stopped_because = ""
+    amending.cut_to_shipped(order)
+    order.net = sum(order.lines.values_list("net", flat=True), ZERO)
+
+
 def _book(order: SalesOrder, incoming: IncomingOrder, problem: str, begun: bool, shelf: Shelf) -> str:
     """Write the lines of a version, reserve what is there for them, and say how the order stands then. Returns why it must
     be held because of what is there; `problem`: why it must be in any case."""
@@ -149,7 +162,7 @@ def _book(order: SalesOrder, incoming: IncomingOrder, problem: str, begun: bool,
     rows = (amending.book_again if begun else book_lines)(order, kept, company().base_currency)
     allowed = Allowed(shelf.counter, [line.past_zero for line in kept], incoming.backorders)
     short, refused = allocate(order, rows, shelf.parts, shelf.balances, allowed)
-    order.held_because = (problem or refused)[:300]
+    order.held_because = (problem or refused or order.stopped_because)[:300]
     to = State.HELD if order.held_because else State.RECEIVED if short else State.READY
     if begun and not order.held_because:
         to = State.PART_SHIPPED if any(amending.left_of(row) for row in rows) else State.SHIPPED
@@ -157,8 +170,8 @@ def _book(order: SalesOrder, incoming: IncomingOrder, problem: str, begun: bool,
     return refused
 
 
-def _note_version(order: SalesOrder, incoming: IncomingOrder, at: datetime, stuck: str) -> Taken:
-    """A version that changes no line: how it is paid, or what cannot be changed any more."""
+def _note_version(order: SalesOrder, incoming: IncomingOrder, at: datetime, stuck: str, field: str = "lines") -> Taken:
+    """A version that changes no line: how it is paid, or what cannot be changed any more and which field says so."""
     order.external_version = incoming.version
     order.send_by, order.penalty = incoming.send_by, incoming.penalty
     if not stuck:
@@ -166,7 +179,7 @@ def _note_version(order: SalesOrder, incoming: IncomingOrder, at: datetime, stuc
         keep_payments(order, incoming)
         post_prepayment(order, at, gather=incoming.gather)
     order.save()
-    return Taken(order, "changed", stuck, "lines" if stuck else "")
+    return Taken(order, "changed", stuck, field if stuck else "")
 
 
 @transaction.atomic
@@ -279,7 +292,7 @@ def release(actor: Actor, order_id: int, at: datetime) -> SalesOrder:
     before = {"held_because": order.held_because, "lines": str(lines)}
     if order.total != lines:
         _book_difference(order, order.total - lines)
-    order.held_because = ""
+    order.held_because = order.stopped_because = ""
     if order.kind != SalesOrder.Kind.ORDER:
         _hand_over_at_till(order)
         pass_on(ORDER, order, State.CLOSED)
@@ -347,7 +360,10 @@ def _book_difference(order: SalesOrder, amount: Decimal) -> None:
 
 @transaction.atomic
 def hold(actor: Actor, order_id: int, why: str) -> SalesOrder:
-    """Stop an order that is waiting; what it reserved stays reserved."""
+    """Stop an order that is waiting, until somebody releases it; what it reserved stays reserved.
+
+    Raises RefusedError for an order that does not wait, BadInputError without a reason.
+    """
     actor.need(Ability.SHIP)
     order = lock(ORDER, SalesOrder, order_id)
     if order.state not in (State.READY, State.RECEIVED):
@@ -355,9 +371,38 @@ def hold(actor: Actor, order_id: int, why: str) -> SalesOrder:
     if not why.strip():
         raise BadInputError("Enter the reason for holding it.", field="why")
     pass_on(ORDER, order, State.HELD)
-    order.held_because = why.strip()[:300]
+    order.held_because = order.stopped_because = why.strip()[:300]
     order.save()
+    record(Event.Kind.ORDER, [order.pk], order.number)
     audit(actor, "hold order", "order", order.pk, after={"why": why})
+    return order
+
+
+@transaction.atomic
+def cancel(actor: Actor, order_id: int, why: str, at: datetime) -> SalesOrder:
+    """Cancel here what has not left of an order: it is owed to nobody any more, what was reserved for it is free, and
+    what stood as prepaid for it is taken back.
+
+    Raises RefusedError for an order of which nothing is still to leave, BadInputError without a reason.
+    """
+    actor.need(Ability.SHIP)
+    order = lock(ORDER, SalesOrder, order_id)
+    if order.kind != SalesOrder.Kind.ORDER or order.state not in TO_LEAVE:
+        raise RefusedError(f"An order that is {order.state} cannot be cancelled.", field="state")
+    if not why.strip():
+        raise BadInputError("Enter the reason for cancelling it.", field="why")
+    touched = held_items(order)
+    past_zero.take_turns(past_zero.scopes_of(order))
+    lock_balances((item, order.location_id) for item in touched)
+    take_back(order, stays=True, waits=order_rules(order.connection).goods_wait)
+    _give_up(order)
+    order.cancelled_because = why.strip()[:300]
+    order.save()
+    post_prepayment(order, at)
+    record(Event.Kind.AVAILABILITY, touched, f"order {order.number}")
+    note_demand(touched, company_day(order.placed_at), f"order {order.number}")
+    record(Event.Kind.ORDER, [order.pk], order.number)
+    audit(actor, "cancel order", "order", order.pk, after={"why": why})
     return order
 
 

@@ -201,6 +201,7 @@ def give_up_short(actor: Actor, item_ids: Iterable[int]) -> set[int]:
         if order.state == State.READY:
             pass_on(ORDER, order, State.RECEIVED)
             order.save(update_fields=["state"])
+            record(Event.Kind.ORDER, [order.pk], order.number)
         audit(actor, "reservation became backorder", "order", order.pk, after={"units": given_up[order.pk]})
     return set(given_up)
 
@@ -229,4 +230,5 @@ def fill_backorders(item_ids: Iterable[int]) -> set[int]:
     for order in SalesOrder.objects.filter(pk__in=helped, state=State.RECEIVED):
         pass_on(ORDER, order, waiting_state(order))
         order.save(update_fields=["state"])
+        record(Event.Kind.ORDER, [order.pk], order.number)
     return helped

@@ -14,7 +14,7 @@ from yuvrel.platform.auth import actor
 from yuvrel.platform.wire import Said
 
 from . import actions, order_page, queries, till_counts
-from .schemas import HoldIn, OrderOut, OrderPage, ShipIn, TillCountPage
+from .schemas import OrderOut, OrderPage, ShipIn, TillCountPage, WhyIn
 
 router = Router(tags=["orders"])
 
@@ -82,7 +82,14 @@ def put_back(request: HttpRequest, order_id: int) -> Any:
 
 
 @router.post("/orders/{int:order_id}/hold", response=Said, operation_id="hold_order")
-def hold(request: HttpRequest, order_id: int, body: HoldIn) -> Any:
+def hold(request: HttpRequest, order_id: int, body: WhyIn) -> Any:
     """Stop an order that waits."""
     order = actions.hold(actor(request), order_id, body.why)
     return {"said": f"{order.number} is held.", "id": order.pk}
+
+
+@router.post("/orders/{int:order_id}/cancel", response=Said, operation_id="cancel_order")
+def cancel(request: HttpRequest, order_id: int, body: WhyIn) -> Any:
+    """Cancel what has not left of an order."""
+    order = actions.cancel(actor(request), order_id, body.why, timezone.now())
+    return {"said": f"{order.number} is cancelled.", "id": order.pk}

@@ -43,6 +43,7 @@ BACK_STATES = States(
 DONE = {
     "release order": "released",
     "hold order": "held",
+    "cancel order": "cancelled here",
     "ship order": "shipped",
     "credit order": "credited",
     "put goods back": "its goods are back on the shelf",

@@ -115,6 +115,10 @@ class SalesOrder(models.Model):
     number = models.CharField(max_length=80, help_text="With the connection's prefix")
     state = models.CharField(max_length=12, choices=State.choices, default=State.RECEIVED)
     held_because = models.CharField(max_length=300, blank=True)
+    stopped_because = models.CharField(
+        max_length=300, blank=True, help_text="Why somebody held it; later versions do not end that"
+    )
+    cancelled_because = models.CharField(max_length=300, blank=True, help_text="Why it was cancelled here")
     location = models.ForeignKey("people.Location", on_delete=models.PROTECT)
     customer = models.ForeignKey(Customer, on_delete=models.PROTECT, null=True, related_name="orders")
     ship_to = models.JSONField(default=dict)

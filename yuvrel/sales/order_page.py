@@ -45,6 +45,8 @@ def order_page(order_id: int) -> dict[str, Any]:
         **handler_names(rules)[row.connection_id],
         "state": row.state,
         "held_because": row.held_because,
+        "cancelled_because": row.cancelled_because,
+        "is_cancelling_told": bool(rules[row.connection_id].states_told.get(SalesOrder.State.CANCELLED)),
         "paid": row.paid,
         "placed_at": row.placed_at,
         "send_by": row.send_by,

@@ -119,6 +119,18 @@ declare(
         **OWN,
     ),
     Setting(
+        "states_told",
+        "Order states told there",
+        "What the account is told when an order comes to stand so here. A state without a word is not told.",
+        "map",
+        "{}",
+        levels=OF_CONNECTIONS,
+        words="our_states",
+        no_limit="not told",
+        most=40,
+        **{**OWN, "needs": "order_states"},
+    ),
+    Setting(
         "ledger_document",
         "The ledger gets",
         "What the ledger is told of its sales. What somebody owes on account is told by itself in any case, with the name.",
@@ -259,6 +271,8 @@ declare(
     ),
 )
 CHARGES = ("shipping", "discount", "surcharge")
+# Where an order can stand that a channel may be told of.
+OUR_STATES = ("received", "held", "ready", "part-shipped", "shipped", "cancelled")
 MOST_SERVICES = 200
 
 
@@ -282,7 +296,7 @@ def handlers() -> list[tuple[str, str]]:
 
 
 add_choices("handled_by", lambda: [NOBODY, *handlers()])
-MAPS = ("order_states", "payment_accounts", "carriers", "charge_items")
+MAPS = ("order_states", "states_told", "payment_accounts", "carriers", "charge_items")
 
 
 @add_check
@@ -366,6 +380,7 @@ class OrderRules:
     shipments: str
     handled_by: str
     states: Mapping[str, str]
+    states_told: Mapping[str, str]
     accounts: Mapping[str, str]
     carriers: Mapping[str, str]
     charges: Mapping[str, str]

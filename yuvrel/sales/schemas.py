@@ -133,6 +133,8 @@ class OrderOut(Schema):
     handled_by: str
     state: Annotated[str, words(SalesOrder.State)]
     held_because: str
+    cancelled_because: str
+    is_cancelling_told: bool
     paid: bool
     placed_at: datetime
     send_by: date | None
@@ -171,8 +173,8 @@ class ShipIn(Schema):
     tracking: str = Field("", max_length=80)
 
 
-class HoldIn(Schema):
-    """Why an order is held."""
+class WhyIn(Schema):
+    """Why an order is held or cancelled."""
 
     why: str = Field(max_length=300)
 

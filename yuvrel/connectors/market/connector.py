@@ -10,7 +10,7 @@ from urllib.parse import quote
 from pydantic import Field
 
 from ..base import Connector, objects, pages, part, raw_rows, read, sound
-from ..capabilities import Dispatch, Feeds, Listings, Orders, Prices, Publishing, Shipments, States, Texts
+from ..capabilities import Dispatch, Feeds, Listings, OrderStates, Prices, Publishing, Shipments, States, Texts
 from ..messages import (
     MOST_SEND_DAYS,
     Identity,
@@ -30,6 +30,7 @@ from ..messages import (
     RemoteQuantity,
     SellingTerms,
     ShipmentNotice,
+    StateNotice,
     Submitted,
     SubmittedAnswer,
 )
@@ -102,7 +103,7 @@ class _Parcel(Message):
     parcel: str
 
 
-class Market(Connector, Listings, States, Dispatch, Prices, Feeds, Publishing, Texts, Orders, Shipments):
+class Market(Connector, Listings, States, Dispatch, Prices, Feeds, Publishing, Texts, OrderStates, Shipments):
     """One region of a marketplace account."""
 
     kind = "market"
@@ -117,6 +118,7 @@ class Market(Connector, Listings, States, Dispatch, Prices, Feeds, Publishing, T
         "cancelled": "cancelled",
     }
     payment_methods = ("marketplace",)
+    told_states = ("confirmed", "cancelled")
     calls_per_second = 4.0
     most_pushed = 2000
     most_title = 80
@@ -268,6 +270,11 @@ class Market(Connector, Listings, States, Dispatch, Prices, Feeds, Publishing, T
                 "payments": [{"method": "marketplace", "amount": part(body, "total")}],
             },
         )
+
+    def tell_state(self, notice: StateNotice) -> None:
+        """Confirm or cancel an order; the marketplace charges for what its seller cancels."""
+        path = f"{self._region}/orders/{quote(notice.order_id, safe='')}/state"
+        self.caller.call("PUT", path, json={"state": notice.state, "reason": notice.why})
 
     def fulfil(self, notice: ShipmentNotice) -> str:
         """Tell what left; repeated calls with one key make one parcel."""

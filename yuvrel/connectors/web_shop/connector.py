@@ -10,7 +10,7 @@ from urllib.parse import quote
 from pydantic import Field
 
 from ..base import Connector, number, objects, part, raw_rows, read, sound
-from ..capabilities import Captures, GroupPrices, Pictures, Places, Refunds, Shipments, States, Webhooks
+from ..capabilities import Captures, GroupPrices, OrderStates, Pictures, Places, Refunds, Shipments, States, Webhooks
 from ..http import NonsenseError
 from ..messages import (
     Amount,
@@ -36,6 +36,7 @@ from ..messages import (
     RemoteRefund,
     SellingTerms,
     ShipmentNotice,
+    StateNotice,
 )
 
 # What the shop says of goods that it has paid back; any other word says nothing.
@@ -103,7 +104,7 @@ class _Made(Message):
     id: str
 
 
-class WebShop(Connector, Pictures, Places, States, GroupPrices, Webhooks, Shipments, Captures, Refunds):
+class WebShop(Connector, Pictures, Places, States, GroupPrices, Webhooks, Shipments, OrderStates, Captures, Refunds):
     """A shop with products, variants, orders and webhooks."""
 
     kind = "web_shop"
@@ -119,6 +120,7 @@ class WebShop(Connector, Pictures, Places, States, GroupPrices, Webhooks, Shipme
         "refunded": "cancelled",
     }
     payment_methods = ("card", "bank_transfer")
+    told_states = ("accepted", "in_hand", "on_hold", "waiting_for_goods", "on_its_way", "cancelled")
 
     def identify(self) -> Identity:
         """Name of the shop and the token's scopes."""
@@ -260,6 +262,11 @@ class WebShop(Connector, Pictures, Places, States, GroupPrices, Webhooks, Shipme
         }
         path = f"/api/orders/{quote(notice.order_id, safe='')}/shipments"
         return read(_Made, self.caller.call("POST", path, json=body, headers={"Idempotency-Key": notice.key})).id
+
+    def tell_state(self, notice: StateNotice) -> None:
+        """Set what the shopper sees of the order's progress; *cancelled* also gives back what was paid."""
+        path = f"/api/orders/{quote(notice.order_id, safe='')}/state"
+        self.caller.call("PUT", path, json={"state": notice.state, "note": notice.why})
 
     def capture(self, notice: CaptureNotice) -> str:
         """Take what has left of an authorised payment; repeated calls with one key take it once."""

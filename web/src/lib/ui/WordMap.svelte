@@ -34,6 +34,7 @@
 		tax_rates: 'no code',
 		places: 'none of ours',
 		charges: 'by name alone',
+		our_states: 'not told',
 		attributes: 'left there',
 		categories: 'of the same name',
 		taxes: 'of the same name or rate',

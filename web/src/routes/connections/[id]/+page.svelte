@@ -34,6 +34,9 @@
 			label: `${code} ${title}, ${Number(percent)} %`
 		}))
 	);
+	const toldStates = $derived(
+		(data?.told_states ?? []).map((word) => ({ value: word, label: word.replaceAll('_', ' ') }))
+	);
 	const may = $derived(session.may('connect channels'));
 	const can = (what: string): boolean => data?.can.includes(what) ?? false;
 
@@ -233,7 +236,14 @@
 			<ConnectionSettings {data} mayChange={may} />
 			{#if can('orders')}<section id="orders">
 					<h2>Orders and fees</h2>
-					<Rules way="connection" {id} group="Orders" can={data.can} words={data.words} />
+					<Rules
+						way="connection"
+						{id}
+						group="Orders"
+						can={data.can}
+						words={data.words}
+						offered={{ states_told: toldStates }}
+					/>
 				</section>{/if}
 			{#if can('listings')}<section id="listings">
 					<h2>

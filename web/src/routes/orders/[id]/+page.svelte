@@ -6,6 +6,7 @@
 	import { ago, day, figure, moment } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import { session } from '#lib/session.svelte.ts';
+	import CancelOrder from '#lib/ui/CancelOrder.svelte';
 	import Credits from '#lib/ui/Credits.svelte';
 	import Faulty from '#lib/ui/Faulty.svelte';
 	import { ORDER_TABS } from '#lib/tabs.ts';
@@ -30,6 +31,7 @@
 	let typed = $state<Record<number, string>>({});
 	let refusal = $state('');
 	let busy = $state(false);
+	let isCancelling = $state(false);
 	let key = onceKey();
 
 	const canShip = $derived(
@@ -81,12 +83,14 @@
 				? ` · handled by ${data.handled_by}`
 				: ''}{data.shipping_method ? ` · ${data.shipping_method}` : ''}{data.send_by
 				? ` · to leave by ${day(data.send_by)}`
-				: ''}{Number(data.penalty) ? ` · ${figure(data.penalty)} charged for being late` : ''}
+				: ''}{Number(data.penalty)
+				? ` · ${figure(data.penalty)} charged for ${data.state === 'cancelled' ? 'cancelling it' : 'being late'}`
+				: ''}
 		{/if}
 	{/snippet}
 	{#snippet filters()}
 		{#if data}
-			<Mark state={data.state} note={data.held_because} />
+			<Mark state={data.state} note={data.held_because || data.cancelled_because} />
 			{#if data.state === 'held' && session.may('resolve snags and drifts')}
 				<button
 					class="quiet"
@@ -108,6 +112,11 @@
 								})
 							)
 						)}>Hold it</button
+				>
+			{/if}
+			{#if data.kind === 'order' && ['ready', 'received', 'held', 'part-shipped'].includes(data.state) && session.may('ship orders')}
+				<button class="quiet" disabled={busy} onclick={() => (isCancelling = true)}
+					>Cancel it</button
 				>
 			{/if}
 			{#if data.state === 'cancelled' && data.lines.some((line) => Number(line.reserved) > 0)}
@@ -392,6 +401,8 @@
 		{/if}
 	{/snippet}
 </Sheet>
+
+{#if data && isCancelling}<CancelOrder order={data} onclose={() => (isCancelling = false)} />{/if}
 
 <style>
 	dl {
