@@ -689,3 +689,47 @@ def test_a_shop_with_two_places_shows_what_lies_at_each_and_somebody_handles_its
     listing = Listing.objects.get(connection=row, item=small)
     person.go(f"/range/listings/{listing.pk}")
     expect(page.get_by_text("Shop in the lane: 2")).to_be_visible()
+
+
+def test_an_order_is_held_and_cancelled_here_and_the_shop_s_customer_sees_it(person: Person) -> None:  # noqa: F811
+    page, shop = person.page, Connection.objects.get(name="The shop")
+    person.go(f"/connections/{shop.pk}", check=False)
+    rules = page.get_by_role("form", name="Orders", exact=True)
+    for ours, theirs in (("held", "on hold"), ("ready", "in hand"), ("cancelled", "cancelled")):
+        rules.get_by_label(f"Order states told there: {ours}").select_option(label=theirs)
+    rules.get_by_role("button", name="Save rules").click()
+    person.says("Saved.")
+    assert_accessible(page)
+    buy(person, 2)
+    order = SalesOrder.objects.get()
+    office = f"{person.standins.base}/shop/web/office"
+
+    def sees(said: str) -> None:
+        for _ in range(60):
+            page.goto(office)
+            if f"the shopper sees: {said}" in page.content():
+                break
+            page.wait_for_timeout(500)
+        expect(page.get_by_role("row").filter(has_text=order.external_number)).to_contain_text(f"the shopper sees: {said}")
+
+    sees("in hand")
+    person.go(f"/orders/{order.pk}", check=False)
+    page.get_by_role("button", name="Hold it").click()
+    expect(page.locator(".filters")).to_contain_text("held by")
+    sees("on hold")
+    person.go(f"/orders/{order.pk}", check=False)
+    page.get_by_role("button", name="Cancel it").click()
+    asked = page.get_by_role("dialog")
+    expect(asked).to_contain_text("2 reserved units are released.")
+    expect(asked).to_contain_text("The shop is told, and pays back what was paid there.")
+    assert_accessible(page)
+    asked.get_by_label("Reason").fill("ordered twice")
+    asked.get_by_role("button", name="Cancel the order").click()
+    person.says(f"{order.number} is cancelled.")
+    expect(page.locator(".filters")).to_contain_text("ordered twice")
+    expect(page.get_by_role("button", name="Ship", exact=True)).to_have_count(0)
+    sees("cancelled, ordered twice")
+    person.go(f"/orders/{order.pk}", check=False)
+    expect(page.get_by_text("The shop was told how it stands")).to_be_visible()
+    expect(page.get_by_text("cancelled here")).to_be_visible()
+    assert_accessible(page)

@@ -82,7 +82,9 @@ def test_each_state_is_told_once_with_its_word(world: World) -> None:
     version = there(world, order)["version"]
     settle()
     assert there(world, order)["version"] == version, "nothing is told over and over"
-    assert [one["what"] for one in order_page(order.pk)["history"]].count("Web was told how it stands") == 1
+    said = [one["what"] for one in order_page(order.pk)["history"]]
+    assert said.count("Web was told how it stands") == 1
+    assert not any("changed at the channel" in what for what in said), "the echo of what was told changes nothing"
     assert_told_once()
     assert_invariants()
 

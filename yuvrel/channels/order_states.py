@@ -39,7 +39,9 @@ def _check_words(rung: Rung, found: Mapping[str, Value]) -> None:
 
 def words_of(kind: type[Connector]) -> list[dict[str, str]]:
     """How an order can stand here, for a kind that can be told of it."""
-    return [{"sort": "our_states", "word": word, "proposed": ""} for word in OUR_STATES if told_states(kind)]
+    titles = {State.RECEIVED.value: "received, waits for goods"}
+    words = OUR_STATES if told_states(kind) else ()
+    return [{"sort": "our_states", "word": word, "proposed": "", "title": titles.get(word, "")} for word in words]
 
 
 def queue_states(order_ids: Iterable[int]) -> set[int]:

@@ -97,10 +97,13 @@ class Seeder(Outside):
 
     def rules(self) -> None:
         """What somebody has set: the shop never shows more than sixty, keeps two of all jars back, says when few are
-        left, and takes pre-orders for the one extractor that is made to order; buyers hear when jars run low."""
+        left, is told how its orders get on, and takes pre-orders for the one extractor that is made to order; buyers hear
+        when jars run low."""
         shop = self.connections["tannery-yard"]
         jars = Category.objects.get(name="Jars and packing")
-        change(SYSTEM, Rung(Level.CONNECTION, shop.name, shop.pk), {"maximum_shown": "60", "low_stock_below": "4"}, self.now)
+        told = {"received": "waiting_for_goods", "held": "on_hold", "ready": "in_hand", "cancelled": "cancelled"}
+        set_there = {"maximum_shown": "60", "low_stock_below": "4", "states_told": json.dumps(told)}
+        change(SYSTEM, Rung(Level.CONNECTION, shop.name, shop.pk), set_there, self.now)
         made = self.items["EXT-MOT-9"]
         text = "Made to order: yours leaves the workshop about {date}."
         values = {"selling_past_zero": "preorder", "past_zero_limit": "6", "past_zero_text": text, "past_zero_days": 60}

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from decimal import Decimal
+from typing import Any
 
 from django.db import transaction
 
@@ -93,6 +94,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     if order.cancelled_because and not incoming.cancelled:
         return _note_version(order, incoming, at, STILL_THERE, "status")
     new = order.external_version == -1
+    was = () if new else _facts(order)
     begun = not new and order.shipments.exists()
     if begun and not incoming.cancelled:
         same = _same_lines(order, incoming)
@@ -132,7 +134,8 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     record(Event.Kind.AVAILABILITY, touched, f"order {order.number}")
     note_demand(touched, company_day(order.placed_at), f"order {order.number}")
     record(Event.Kind.ORDER, [order.pk], order.number)
-    audit(actor, "take order", "order", order.pk, after={"version": incoming.version, "state": order.state})
+    told = {"version": incoming.version, "state": order.state}
+    audit(actor, "take order", "order", order.pk, after=told | ({"same": True} if was == _facts(order) else {}))
     outcome = "cancelled" if incoming.cancelled else "new" if new else "changed"
     return Taken(order, outcome, *_to_look_at(incoming, problem, field))
 
@@ -230,6 +233,14 @@ def _same_lines(order: SalesOrder, incoming: IncomingOrder) -> bool:
     ours = sorted((line.kind, line.sku, line.quantity, line.net + line.tax) for line in order.lines.all())
     theirs = sorted((line.kind, line.sku, line.quantity, line.amount) for line in incoming.lines)
     return ours == theirs
+
+
+def _facts(order: SalesOrder) -> tuple[Any, ...]:
+    """What a person sees of an order; the same after a version that changed nothing."""
+    lines = order.lines.order_by("pk").values_list("kind", "item", "sku", "title", "quantity", "net", "tax", "shipped")
+    payments = order.payments.order_by("pk").values_list("method", "amount", "state")  # type: ignore[attr-defined]
+    own = (order.state, order.held_because, order.total, order.paid, order.customer_id, order.ship_to, order.send_by)
+    return *own, order.penalty, list(lines), list(payments)
 
 
 def customer_of(incoming: IncomingOrder) -> Customer | None:

@@ -56,6 +56,8 @@ def _happened(row: SalesOrder) -> list[Moment]:
     found = [Moment(row.placed_at, "", "placed", f"{row.connection.name}, {row.external_number}")]
     for done in AuditRow.objects.filter(subject="order", subject_id=row.pk).order_by("pk"):
         after = done.after
+        if after.get("same"):
+            continue
         if done.action in ("take order", "take till sale"):
             version = after.get("version", 1)
             what = "taken in" if len(found) == 1 else f"changed at the channel, version {version}"

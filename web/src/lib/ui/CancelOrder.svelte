@@ -51,9 +51,10 @@
 						: 'units are'} no longer owed.
 				</li>{/if}
 			<li>
-				{#if order.is_cancelling_told}{order.channel} is told, and pays back what was paid there.
-				{:else}{order.channel} is not told: no rule says with which word. Cancel it there too, and pay
-					the customer back there.{/if}
+				{order.channel}
+				{order.is_cancelling_told
+					? `is told${order.paid ? ', and pays back what was paid there' : ''}.`
+					: `is not told: no rule says with which word. Cancel it there too${order.paid ? ', and pay the customer back there' : ''}.`}
 			</li>
 		</ul>
 		<label class="ask"
