@@ -209,6 +209,7 @@ def _apply(message: InboundMessage) -> str:
         sale = "Till sale" if taken.order.kind == SalesOrder.Kind.TILL else "Order"
         is_held = is_order and taken.order.state == SalesOrder.State.HELD
         title = f"Order {taken.order.number}{IS_HELD}" if is_held else f"{sale} {taken.order.number} needs a look"
+        settle_snags("order", "a later version of it came", Q(order=taken.order) & ~Q(inbound=message))
         raise_snag(connection, "order", title, taken.problem, inbound=message, order=taken.order, field=taken.field)
     else:
         stem = f"{UNREADABLE}:{order.external_id}:"

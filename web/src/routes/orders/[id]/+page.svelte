@@ -343,7 +343,11 @@
 							</tbody>
 						</table>
 					{:else}<p class="soft">
-							{data.paid ? 'Paid.' : 'On account: nothing is paid yet.'}
+							{data.state === 'cancelled' && !data.shipments.length
+								? 'Cancelled: nothing is owed.'
+								: data.paid
+									? 'Paid.'
+									: 'On account: nothing is paid yet.'}
 						</p>{/if}
 				</section>
 				<section>
@@ -359,7 +363,7 @@
 							>
 							<tr
 								><td>Cost of goods <span class="soft small">moving average</span></td><td
-									class="num">{data.cost === null ? '–' : `− ${figure(data.cost)}`}</td
+									class="num">{data.cost === null ? '–' : `− ${figure(data.cost, '0.00')}`}</td
 								></tr
 							>
 							<tr
