@@ -27,6 +27,7 @@ from bench import jobs  # noqa: E402
 from bench.company import Size, build, standin_setup  # noqa: E402
 from yuvrel.people.models import User  # noqa: E402
 from yuvrel.planning.jobs import refresh  # noqa: E402
+from yuvrel.platform.memory import look_seldom  # noqa: E402
 from yuvrel.stock.models import StockBalance  # noqa: E402
 
 SHEETS = (
@@ -133,14 +134,18 @@ def files(table: Table) -> None:
     fields = [{"field": name, "head": name} for name in names]
     columns = ("item__title", "item__sku", "location__name", "on_hand", "committed")
     rows = StockBalance.objects.order_by("item__title", "location__position", "id").values_list(*columns)
-    floor, found = timed(lambda: list(rows))
+    # The best of several, one after the other: a moment in which the machine is slow strikes one of them alone.
+    found = list(rows)
+    floor = min(timed(lambda: list(rows.all()))[0] for _ in range(5))
     for form in ("csv", "xlsx"):
         body = {"form": form, "columns": fields}
-        seconds, data = timed(
-            lambda body=body: b"".join(  # type: ignore[misc]
-                client.post("/api/v1/sheets/stock/file", body, content_type="application/json").streaming_content  # type: ignore[attr-defined]
-            )
-        )
+
+        def ask(body: Any = body) -> bytes:
+            answer = client.post("/api/v1/sheets/stock/file", body, content_type="application/json")
+            return b"".join(answer.streaming_content)  # type: ignore[attr-defined]
+
+        data = ask()
+        seconds = min(timed(ask)[0] for _ in range(4))
         size = f"{len(data) / 1e6:.1f} MB"
         table.add(
             f"file of the stock sheet, {len(found):,} rows, {form}", seconds, size, f"{seconds / floor:.0f} × the bare read"
@@ -158,6 +163,7 @@ def main() -> None:
     options = parser.parse_args()
     size = Size(options.items, options.lines)
     table = Table()
+    look_seldom()  # as the processes of the application do
     databases = setup_databases(verbosity=0, interactive=False)
     base = f"http://127.0.0.1:{options.port}"
     process = None

@@ -13,10 +13,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 from lxml import etree
 from openpyxl import load_workbook
+from python_calamine import CalamineWorkbook
 
 from yuvrel.core import sheets
 from yuvrel.core.errors import BadInputError
-from yuvrel.core.sheets import Cell, harmless, table_lines, write_workbook
+from yuvrel.core.sheets import Cell, Numeral, harmless, table_lines, write_workbook
 
 HEADS = ("Text", "Money", "Units", "Day", "Moment", "Yes or no", "Nothing")
 ROW: tuple[Cell, ...] = ("Smoker, 10 cm", D("1234.50"), 7, date(2027, 3, 14), datetime(2027, 3, 14, 9, 5, tzinfo=UTC), True, None)
@@ -79,6 +80,30 @@ def test_an_amount_is_written_digit_by_digit() -> None:
         tree = etree.fromstring(parts.read("xl/worksheets/sheet1.xml"))
     values = tree.findall(".//{*}sheetData/{*}row/{*}c/{*}v")
     assert [D(value.text) for value in values][-2:] == [amount, D("0.10")]
+
+
+TEXTS = st.text(st.characters(exclude_categories=("Cs", "Cc")), min_size=1, max_size=12).filter(lambda text: "_x" not in text)
+NUMBERS = st.decimals(-(10**9), 10**9, places=2)
+
+
+@given(st.lists(st.tuples(TEXTS, NUMBERS, st.none() | NUMBERS, st.integers(-(10**9), 10**9)), min_size=1, max_size=8))
+def test_two_readers_find_what_was_written(rows: list[tuple[str, D, D | None, int]]) -> None:
+    """Read by a second library besides the one whose frame the rows are put into (calamine, in Rust)."""
+    given = [
+        (text, Numeral(f"{one:f}"), None if other is None else Numeral(f"{other:f}"), count) for text, one, other, count in rows
+    ]
+    data = book("x", ("a", "b", "c", "d"), [*given, *(("1.50", Numeral("1.50"), None, 1),) * 2])
+    ours = [list(row) for row in load_workbook(data).active.iter_rows(min_row=2, values_only=True)]
+    data.seek(0)
+    theirs = CalamineWorkbook.from_filelike(data).get_sheet_by_index(0).to_python()[1:]
+    wanted = [[text, float(one), None if other is None else float(other), count] for text, one, other, count in rows]
+    assert ours == [*wanted, ["1.50", 1.5, None, 1], ["1.50", 1.5, None, 1]], "a text that looks like a number stays a text"
+    assert [[cell if cell != "" else None for cell in row] for row in theirs] == ours
+
+
+def test_a_number_shows_the_places_it_has() -> None:
+    cells = load_workbook(book("x", ("h",), [(Numeral("-7"),), (Numeral("0.250"),), (Numeral("1." + "1" * 20),)])).active["A"]
+    assert [cell.number_format for cell in cells[1:]] == ["#,##0", "#,##0.000", "#,##0." + "0" * 12]
 
 
 def test_a_title_that_no_sheet_may_have_is_made_one() -> None:

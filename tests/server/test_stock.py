@@ -195,6 +195,25 @@ def test_values_by_place_add_up_to_the_item(company: Location) -> None:
     assert sum(values.values()) == ItemCost.objects.get(item=item).value
 
 
+@pytest.mark.parametrize("limit", [1, 4, 5, 200])
+def test_values_are_the_same_wherever_a_page_cuts_through_an_item(company: Location, limit: int) -> None:
+    """Items of one title lie between each other; their values are spread over all places, not over those of the page."""
+    for units in (1, 2, 4):
+        item = make_item(title="Smoker", on_hand=units, cost="3.33")
+        give(item, 2, "3.34", Location.objects.get(code="mill-lane"))
+        give(item, 1, "0.02", Location.objects.get(code="wagon"))
+    make_item(title="Never in stock")
+    found, cursor = {}, ""
+    while True:
+        sheet = queries.stock_sheet("", None, "all", cursor, limit)
+        found |= {(row.item_id, row.location_id): row.value for row in sheet["rows"]}
+        cursor = sheet["next"]
+        if not cursor:
+            break
+    assert found == queries.place_values({item for item, _ in found})
+    assert sum(found.values()) == sum(ItemCost.objects.values_list("value", flat=True))
+
+
 @pytest.mark.parametrize("rows", [1, 40])
 def test_the_shelf_takes_a_fixed_number_of_queries(company: Location, rows: int, django_assert_num_queries: object) -> None:
     for _ in range(rows):

@@ -62,28 +62,35 @@ def parse_decimal(text: str, field: str) -> Decimal:
     return value
 
 
+PLACES = 12
+
+
 def allocate(total: Decimal, weights: Sequence[Decimal], currency: str = "EUR") -> list[Decimal]:
     """Split `total` in proportion to `weights` so that the parts add up to it exactly.
 
-    Largest-remainder method in the currency's minor unit; ties go to the earlier part.
-    With all weights zero the split is even. Raises BadInputError on a negative weight
+    Largest-remainder method in the currency's minor unit, in which `total` is whole; ties go to the earlier part.
+    Weights count to PLACES places. With all weights zero the split is even. Raises BadInputError on a negative weight
     or when there is nothing to split over.
     """
     if not weights:
         raise BadInputError("There is nothing to spread the amount over.", field="weights")
-    if any(weight < 0 for weight in weights):
+    if min(weights) < 0:
         raise BadInputError("A weight cannot be negative.", field="weights")
     unit = minor_unit(currency)
-    whole = sum(weights, ZERO)
-    shares = [weight / whole for weight in weights] if whole else [Decimal(1) / len(weights)] * len(weights)
-    exact = [total * share / unit for share in shares]
-    parts = [part.to_integral_value(rounding=ROUND_DOWN) for part in exact]
-    left = int((total / unit - sum(parts, ZERO)).to_integral_value(rounding=ROUND_HALF_UP))
-    sign = 1 if left >= 0 else -1
-    order = sorted(range(len(parts)), key=lambda i: (-abs(exact[i] - parts[i]), i))
-    for index in range(abs(left)):
-        parts[order[index % len(order)]] += sign
-    return [part * unit for part in parts]
+    # In whole numbers, where no share of a part is lost: minor units, and weights times a power of ten.
+    units = int((total / unit).to_integral_value(rounding=ROUND_HALF_UP))
+    shares = [int(weight.scaleb(PLACES)) for weight in weights]
+    whole = sum(shares)
+    if not whole:
+        shares, whole = [1] * len(weights), len(weights)
+    sign, count = (1, units) if units >= 0 else (-1, -units)
+    parts = [count * share // whole for share in shares]
+    left = count - sum(parts)
+    if left:
+        rests = [count * share % whole for share in shares]
+        for index in sorted(range(len(parts)), key=rests.__getitem__, reverse=True)[:left]:
+            parts[index] += 1
+    return [sign * part * unit for part in parts]
 
 
 def split_tax(gross: Decimal, rate_percent: Decimal, currency: str = "EUR") -> tuple[Decimal, Decimal]:

@@ -6,16 +6,19 @@ import csv
 import io
 import re
 import zipfile
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from decimal import Decimal
+from itertools import chain, islice
 from typing import IO, Any
+from xml.sax.saxutils import escape
 
 from openpyxl import Workbook, load_workbook
 from openpyxl.cell import Cell as BookCell
 from openpyxl.styles import Font
 from openpyxl.utils import get_column_letter
+from openpyxl.utils.datetime import to_excel
 
 from .bounds import NOT_A_CHARACTER
 from .errors import BadInputError
@@ -24,6 +27,13 @@ from .money import parse_decimal
 MOST_ROWS = 100_000
 WIDEST = 60
 Cell = str | int | float | Decimal | date | datetime | bool | None
+
+
+class Numeral(str):
+    """A number as it is written: digits with a decimal point, perhaps a sign in front. A cell that is a number, whose
+    digits are kept as they are."""
+
+    __slots__ = ()
 
 
 @dataclass(frozen=True)
@@ -140,11 +150,15 @@ def table_lines(heads: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Iterato
     written 2027-03-14 and moments 2027-03-14 09:05:00. A text that a spreadsheet would take for a formula gets an
     apostrophe in front; a plain number does not."""
     out = io.StringIO(newline="")
+    as_it_is = {Numeral, int, type(None)}
     writer = csv.writer(out, lineterminator="\r\n")
     out.write("\ufeff")
     writer.writerow([harmless(head) for head in heads])
     for row in rows:
-        writer.writerow([harmless(cell) if isinstance(cell, str) else _text(cell) for cell in row])
+        # A number, and nothing, are written as they are.
+        writer.writerow(
+            [cell if type(cell) in as_it_is else harmless(cell) if type(cell) is str else _text(cell) for cell in row]
+        )
         if out.tell() >= PIECE:
             yield out.getvalue()
             out.seek(0)
@@ -155,6 +169,8 @@ def table_lines(heads: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Iterato
 def _text(cell: Cell) -> str:
     if cell is None:
         return ""
+    if isinstance(cell, str):
+        return cell
     if isinstance(cell, bool):
         return "yes" if cell else "no"
     if isinstance(cell, datetime):
@@ -166,52 +182,123 @@ def write_workbook(title: str, heads: Sequence[str], rows: Iterable[Sequence[Cel
     """A workbook (ECMA-376) with one sheet: a bold first row that stays in sight, numbers and dates as such, texts
     never as formulas. Moments lose their zone: they are written as the clock given shows them.
 
-    Raises BadInputError where there are more than MOST_ROWS rows.
+    The rows go straight into the file, a thousand at a time. Raises BadInputError where there are more than MOST_ROWS.
     """
+    found = iter(rows)
+    first = list(islice(found, 200))
     book = Workbook(write_only=True)
     # The characters that the standard forbids in a sheet's name, and its length.
     sheet = book.create_sheet(re.sub(r"[\[\]:*?/\\]", " ", title)[:31])
     sheet.freeze_panes = "A2"
-    taken = []
-    widths = [len(head) for head in heads]
-    for number, row in enumerate(rows):
-        if number >= MOST_ROWS:
-            raise BadInputError(f"These are more than {MOST_ROWS:,} rows. Narrow the filter, or take the CSV.", field="form")
-        taken.append(row)
-        if number < 200:
-            widths = [max(width, len(_text(cell))) for width, cell in zip(widths, row, strict=True)]
     # A sheet that is written as a stream must know its columns before its first row.
-    for column, width in enumerate(widths, 1):
-        sheet.column_dimensions[get_column_letter(column)].width = min(width, WIDEST) + 2
-    bold = Font(bold=True)
-    for row, font in ((heads, bold), *((row, None) for row in taken)):
-        sheet.append([_cell(sheet, value, font) for value in row])
-    book.save(into)
+    for number, head in enumerate(heads):
+        width = max(len(head), *(len(_text(row[number])) for row in first)) if first else len(head)
+        sheet.column_dimensions[get_column_letter(number + 1)].width = min(width, WIDEST) + 2
+    sheet.append([_head(sheet, head) for head in heads])
+    tails = _Tails([_style(sheet, form) for form in FORMS])
+    frame = io.BytesIO()
+    book.save(frame)
+    with zipfile.ZipFile(frame) as made, zipfile.ZipFile(into, "w", zipfile.ZIP_DEFLATED, compresslevel=2) as out:
+        for part in made.namelist():
+            if part != SHEET:
+                out.writestr(part, made.read(part))
+                continue
+            before, end, after = made.read(part).partition(b"</sheetData>")
+            with out.open(part, "w") as stream:
+                stream.write(before)
+                for piece in _pieces(chain(first, found), tails, len(heads)):
+                    stream.write(piece.encode())
+                stream.write(end + after)
 
 
-def _cell(sheet: Any, value: Cell, font: Font | None) -> BookCell | None:
-    if value is None:
-        return None
-    if isinstance(value, bool):
-        value = _text(value)
-    if isinstance(value, str):
-        value = NOT_A_CHARACTER.sub("\ufffd", value)
-    if isinstance(value, datetime):
-        value = value.replace(tzinfo=None)
-    # Row and column are counted by the sheet as it is written.
-    cell = BookCell(sheet, row=1, column=1, value=value)
-    if isinstance(value, str):
-        cell.data_type = "s"
-    elif isinstance(value, Decimal):
-        places = max(0, -int(value.as_tuple().exponent))
-        cell.number_format = "#,##0" + ("." + "0" * places if places else "")
-    elif isinstance(value, datetime):
-        cell.number_format = "yyyy-mm-dd hh:mm"
-    elif isinstance(value, date):
-        cell.number_format = "yyyy-mm-dd"
-    if font is not None:
-        cell.font = font
+SHEET = "xl/worksheets/sheet1.xml"
+MOST_PLACES = 12
+MOST_KEPT = 20_000
+LONGEST = 32_767  # characters in a cell, as spreadsheets have it
+DAY, MOMENT = "yyyy-mm-dd", "yyyy-mm-dd hh:mm"
+FORMS = [*("#,##0" + ("." + "0" * places if places else "") for places in range(MOST_PLACES + 1)), DAY, MOMENT]
+
+
+def _serial(value: date) -> str:
+    """A day or a moment as the days since a workbook's first one."""
+    return repr(to_excel(value))  # type: ignore[no-untyped-call]
+
+
+def _head(sheet: Any, text: str) -> BookCell:
+    cell = BookCell(sheet, row=1, column=1, value=NOT_A_CHARACTER.sub("\ufffd", text))
+    cell.data_type, cell.font = "s", Font(bold=True)
     return cell
+
+
+def _style(sheet: Any, form: str) -> str:
+    """What stands between a cell's place and its number, where it has a number format."""
+    cell = BookCell(sheet, row=1, column=1)
+    cell.number_format = form
+    return f'" s="{cell.style_id}"><v>'
+
+
+def _pieces(rows: Iterable[Sequence[Cell]], tails: _Tails, columns: int) -> Iterator[str]:
+    """The rows as the standard writes them, a thousand at a time, the first of them the second of the sheet."""
+    begins = [f'<c r="{get_column_letter(number + 1)}' for number in range(columns)]
+    # A number and a text that look the same are not, and days and moments are seldom the same.
+    numerals, texts = _Kept(tails.of), _Kept(tails.of)
+    lines: list[str] = []
+    for number, row in enumerate(rows, 2):
+        if number > MOST_ROWS + 1:
+            raise BadInputError(f"These are more than {MOST_ROWS:,} rows. Narrow the filter, or take the CSV.", field="form")
+        cells = [
+            f"{begin}{number}{(numerals if type(value) is Numeral else texts if type(value) is str else tails)[value]}"
+            for begin, value in zip(begins, row, strict=True)
+            if value is not None
+        ]
+        lines.append(f'<row r="{number}">{"".join(cells)}</row>')
+        if len(lines) == 1000:
+            yield "".join(lines)
+            lines = []
+    yield "".join(lines)
+
+
+class _Kept(dict[Any, str]):
+    """What was made of values that may come again, until there are so many that keeping them brings nothing."""
+
+    def __init__(self, make: Callable[[Cell], str]) -> None:
+        self.make = make
+
+    def __missing__(self, value: Cell) -> str:
+        if len(self) >= MOST_KEPT:
+            self.clear()
+        made = self[value] = self.make(value)
+        return made
+
+
+@dataclass(frozen=True)
+class _Tails:
+    """What stands behind the place of a cell as the standard writes it. `styles`: of each of FORMS what stands between the
+    place and the number."""
+
+    styles: Sequence[str]
+
+    def __getitem__(self, value: Cell) -> str:
+        return self.of(value)
+
+    def of(self, value: Cell) -> str:
+        """For one value."""
+        if isinstance(value, Numeral):
+            point = value.find(".")
+            return self._number(value, 0 if point < 0 else min(MOST_PLACES, len(value) - point - 1))
+        if isinstance(value, str | bool):
+            text = escape(NOT_A_CHARACTER.sub("\ufffd", _text(value))[:LONGEST], {"\r": "&#13;"})
+            return f'" t="inlineStr"><is><t xml:space="preserve">{text}</t></is></c>'
+        if isinstance(value, Decimal):
+            return self._number(format(value, "f"), min(MOST_PLACES, max(0, -int(value.as_tuple().exponent))))
+        if isinstance(value, datetime):
+            return self._number(_serial(value.replace(tzinfo=None)), FORMS.index(MOMENT))
+        if isinstance(value, date):
+            return self._number(_serial(value), FORMS.index(DAY))
+        return f'"><v>{value}</v></c>'
+
+    def _number(self, digits: str, form: int) -> str:
+        return f"{self.styles[form]}{digits}</v></c>"
 
 
 def harmless(cell: str) -> str:

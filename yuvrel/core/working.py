@@ -48,7 +48,11 @@ class Working:
 
 def plain(value: Decimal) -> str:
     """A decimal as people write it: no exponent, no superfluous zeros after the point beyond two."""
-    text = format(value, "f")
+    text = str(value)
+    if text.endswith(".000"):  # as most quantities are kept
+        text = text[:-4]
+    elif "E" in text:
+        text = format(value, "f")
     if "." in text:
         whole, part = text.split(".")
         part = part.rstrip("0")

@@ -6,19 +6,22 @@ Reading must not write: notes are kept until the request or the job is over, and
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextvars import ContextVar
+from dataclasses import dataclass
 from decimal import Decimal
-from functools import partial
-from typing import Any, TypeVar
+from functools import cache, partial
+from typing import Annotated, Any, TypeVar
 from zlib import crc32
 
 from django.db import InterfaceError, OperationalError
+from pydantic import TypeAdapter
 
 from yuvrel.core.errors import YuvrelError
 from yuvrel.events.actions import record
 from yuvrel.events.models import Event
 from yuvrel.ownership import in_hand, working_for
+from yuvrel.platform.paging import asked_fields
 from yuvrel.platform.wire import SheetRow
 
 log = logging.getLogger("yuvrel.rows")
@@ -58,7 +61,50 @@ def sheet_rows(
 
     The first value known is its id, the second its name.
     """
-    return [_sheet_row(row_type, row, make, known(row)) for row in found]
+    rows = list(found)
+    try:
+        return _checker(row_type).validate_python([make(row) for row in rows])
+    except Exception:  # one of them cannot be made: each by itself says which
+        return [_sheet_row(row_type, row, make, known(row)) for row in rows]
+
+
+@dataclass(frozen=True)
+class Columns:
+    """Rows of a sheet by column, of those fields alone that are looked at."""
+
+    of: Mapping[str, Sequence[Any]]
+
+
+# The fields of some rows, each as what gives its values for all of them.
+Build = Callable[[Sequence[M]], Mapping[str, Callable[[], Sequence[Any]]]]
+
+
+def rows_by_column(
+    row_type: type[S], found: Sequence[M], build: Build[M], known: Callable[[M], Mapping[str, Any]]
+) -> list[S] | Columns:
+    """`sheet_rows` of a sheet that may be long: its fields are worked out and checked a column at a time. For a file the
+    columns stay columns, and those that it has not are not worked out."""
+    asked = asked_fields()
+    try:
+        columns = build(found)
+        if asked is not None:
+            usual = {name: [row_type.model_fields[name].default] * len(found) for name in asked - columns.keys()}
+            worked = {name: _checker(row_type, name).validate_python(columns[name]()) for name in asked & columns.keys()}
+            return Columns({**worked, **usual})
+        names, values = columns.keys(), zip(*(column() for column in columns.values()), strict=True)
+        return _checker(row_type).validate_python([dict(zip(names, row, strict=True)) for row in values])  # type: ignore[no-any-return]
+    except Exception:  # one of them cannot be made: each by itself says which
+        return sheet_rows(row_type, found, lambda row: {name: column()[0] for name, column in build([row]).items()}, known)
+
+
+@cache
+def _checker(row_type: type[S], field: str = "") -> TypeAdapter[Any]:
+    """For rows of a type, or for the values of one of its fields."""
+    if not field:
+        return TypeAdapter(list[row_type])  # type: ignore[valid-type]
+    declared = row_type.model_fields[field]
+    one = Annotated[(declared.annotation, *declared.metadata)] if declared.metadata else declared.annotation  # type: ignore[valid-type]
+    return TypeAdapter(list[one])  # type: ignore[valid-type]
 
 
 def _sheet_row(row_type: type[S], row: M, make: Callable[[M], Mapping[str, Any]], known: Mapping[str, Any]) -> S:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
 from decimal import Decimal
@@ -16,18 +16,32 @@ from yuvrel.core.errors import BadInputError
 
 MOST = 200
 _most = ContextVar("_most", default=MOST)
+_asked: ContextVar[frozenset[str] | None] = ContextVar("_asked", default=None)
 M = TypeVar("M", bound=Model)
 SORTED = "sorted_value"
 
 
 @contextmanager
-def long_pages(most: int) -> Iterator[None]:
-    """Inside, a page may have so many rows: for files, where nobody waits for the first of them."""
-    before = _most.set(most)
+def long_pages(most: int, fields: Iterable[str]) -> Iterator[None]:
+    """Inside, a page may have so many rows, and of each only these fields are looked at: for files, where nobody waits
+    for the first of them."""
+    before, asked = _most.set(most), _asked.set(frozenset(fields))
     try:
         yield
     finally:
         _most.reset(before)
+        _asked.reset(asked)
+
+
+def asked_fields() -> frozenset[str] | None:
+    """The fields of the rows that are looked at; None where all of them are."""
+    return _asked.get()
+
+
+def is_asked(field: str) -> bool:
+    """Whether a field of the rows is looked at. What costs much may stay empty where it is not."""
+    asked = asked_fields()
+    return asked is None or field in asked
 
 
 def in_order(
@@ -74,8 +88,9 @@ def page_of_values(
 
 def _read(rows: QuerySet[M], order: Sequence[str], limit: int) -> tuple[list[M], bool]:
     """(the first rows, whether there are more). In an order that no index of their table has, all of them are sorted
-    first: then only their ids are, and what belongs to a row is joined to those of the page alone."""
-    if order[0].lstrip("-") != SORTED and "__" not in order[0]:
+    first: then only their ids are, and what belongs to a row is joined to those of the page alone; of a long page it is
+    joined to most of them anyway."""
+    if limit > MOST or (order[0].lstrip("-") != SORTED and "__" not in order[0]):
         found = list(rows[: limit + 1])
         return found[:limit], len(found) > limit
     ids = list(rows.values_list("pk", flat=True)[: limit + 1])

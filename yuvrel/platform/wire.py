@@ -9,22 +9,16 @@ from types import NoneType
 from typing import Annotated, Any, Self, get_args, get_origin
 
 from ninja import Schema
-from pydantic import (
-    BaseModel,
-    Field,
-    ModelWrapValidatorHandler,
-    PlainSerializer,
-    ValidationInfo,
-    WithJsonSchema,
-    model_validator,
-)
+from pydantic import BaseModel, Field, PlainSerializer, WithJsonSchema
 
 from yuvrel.core import bounds
 from yuvrel.core.working import plain
 
+CENT = Decimal("0.01")
+
 
 def _money(value: Decimal) -> str:
-    return format(value.quantize(Decimal("0.01")), "f")
+    return str(value.quantize(CENT))  # never with an exponent, as two places are kept
 
 
 def _unit(value: Decimal) -> str:
@@ -49,17 +43,13 @@ def words(choices: Iterable[str]) -> WithJsonSchema:
     return WithJsonSchema({"type": "string", "enum": [str(one) for one in choices]})
 
 
-class SheetRow(Schema):
-    """A row of a sheet. `fault` says why it could not be worked out; then only what it is about is true in it."""
+class SheetRow(BaseModel):
+    """A row of a sheet. `fault` says why it could not be worked out; then only what it is about is true in it.
+
+    It is made of plain values: nothing has to be read off a record, which for a long sheet costs more than all else.
+    """
 
     fault: str = ""
-
-    @model_validator(mode="wrap")
-    @classmethod
-    def _run_root_validator(cls, values: Any, handler: ModelWrapValidatorHandler[Self], info: ValidationInfo) -> Self:
-        """Rows are made of plain values: nothing has to be read off a record, which for a long sheet costs more than all
-        else."""
-        return handler(values)
 
     @classmethod
     def broken(cls, known: Mapping[str, Any], said: str) -> Self:

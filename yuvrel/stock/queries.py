@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections import defaultdict
+from collections.abc import Callable, Mapping, Sequence
 from datetime import date
 from decimal import Decimal
+from functools import partial
+from operator import attrgetter
 from typing import Any
 
 from django.db.models import Case, Count, DecimalField, Exists, F, Min, OuterRef, Q, QuerySet, Sum, Value, When
@@ -25,8 +28,8 @@ from yuvrel.documents.registry import Ref
 from yuvrel.ownership import company_id, own_of
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company, end_of_day
-from yuvrel.platform.faults import figure_or, sheet_rows
-from yuvrel.platform.paging import in_order, page, page_of_values
+from yuvrel.platform.faults import figure_or, rows_by_column, sheet_rows
+from yuvrel.platform.paging import in_order, is_asked, page, page_of_values
 
 from .models import CostChange, ItemCost, LotBalance, StockBalance, StockMove
 from .schemas import MoveRow, StockRow
@@ -75,6 +78,7 @@ ROW = (
     "committed",
     "backordered",
     "incoming",
+    "own_cost__value",
 )
 
 
@@ -134,7 +138,7 @@ def item_sheet(
     held = dict(StockBalance.objects.filter(item__in=found).values_list("item_id").annotate(units=Sum("on_hand")).order_by())
     shown = dict(mine.values_list("pk").annotate(n=Count("listings", filter=Q(listings__connection__company=company_id()))))
     suppliers = dict(mine.filter(supplier_items__preferred=True).values_list("pk", "supplier_items__supplier__name"))
-    pictures = first_of(item.pk for item in found)
+    pictures = first_of(item.pk for item in found) if is_asked("picture") else {}
 
     def row(item: Item) -> dict[str, Any]:
         return {"picture": pictures.get(item.pk)} | _item_row(item, held.get(item.pk), shown[item.pk], suppliers.get(item.pk, ""))
@@ -189,17 +193,21 @@ def stock_sheet(
     matching = balances(q, location, show)
     ordered, order = in_order(matching, sort, STOCK_SORTS, ["item__title", "location__position", "id"])
     rows, following = page_of_values(ordered, order, cursor, limit, ROW)
-    values = place_values({row.item_id for row in rows})
-    expiry = {
-        (item, place): day
-        for item, place, day in LotBalance.objects.filter(on_hand__gt=0, lot__item_id__any_of=[r.item_id for r in rows])
-        .values_list("lot__item_id", "location_id")
-        .annotate(day=Min("lot__expires_on"))
-        .order_by()
-    }
-    pictures = first_of(row.item_id for row in rows)
-    shown = sheet_rows(StockRow, rows, lambda row: _row(row, values, expiry, pictures), _known)
-    return {"rows": shown, "next": following, **({} if cursor else _totals(matching))}
+    values = _values_of(rows, whole=not (location or sort) and show == "all")
+    expiry = (
+        {}
+        if not is_asked("expires_on")
+        else {
+            (item, place): day
+            for item, place, day in LotBalance.objects.filter(on_hand__gt=0, lot__item_id__any_of=[r.item_id for r in rows])
+            .values_list("lot__item_id", "location_id")
+            .annotate(day=Min("lot__expires_on"))
+            .order_by()
+        }
+    )
+    pictures = first_of(row.item_id for row in rows) if is_asked("picture") else {}
+    shown = rows_by_column(StockRow, rows, lambda some: _columns(some, values, expiry, pictures), _known)
+    return {"rows": shown, "next": following, **({} if cursor or not is_asked("total_value") else _totals(matching))}
 
 
 def _known(row: Any) -> dict[str, Any]:
@@ -231,14 +239,20 @@ def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: dat
     pairs = matching.values("item_id", "location_id").order_by()
     total = moved.filter(Exists(pairs.filter(item_id=OuterRef("item_id"), location_id=OuterRef("location_id"))))
 
-    pictures = first_of(row.item_id for row in rows)
+    pictures = first_of(row.item_id for row in rows) if is_asked("picture") else {}
 
-    def then(row: Any) -> dict[str, Any]:
-        units, value = sums.get((row.item_id, row.location_id), (ZERO, ZERO))
-        known = {"on_hand": units, "available": units if row.location__for_sale else ZERO, "value": value}
-        return _row(row, {}, {}, pictures) | known | dict.fromkeys(("committed", "backordered", "incoming"), ZERO)
+    def then(some: Sequence[Any]) -> dict[str, Column]:
+        held = [(row, *sums.get((row.item_id, row.location_id), (ZERO, ZERO))) for row in some]
+        nothing = dict.fromkeys(("committed", "backordered", "incoming"), lambda: [ZERO] * len(held))
+        return {
+            **_columns(some, {}, {}, pictures),
+            **nothing,
+            "on_hand": lambda: [units for _, units, _ in held],
+            "available": lambda: [units if row.location__for_sale else ZERO for row, units, _ in held],
+            "value": lambda: [value for *_, value in held],
+        }
 
-    shown = sheet_rows(StockRow, rows, then, _known)
+    shown = rows_by_column(StockRow, rows, then, _known)
     if cursor:
         return {"rows": shown, "next": following}
     worth = total.aggregate(value=Coalesce(Sum("value"), Value(ZERO)))["value"]
@@ -250,44 +264,73 @@ def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: dat
     }
 
 
-def _row(
-    row: Any,
-    values: dict[tuple[int, int], Decimal],
-    expiry: dict[tuple[int, int], date],
-    pictures: dict[int, int],
-) -> dict[str, Any]:
+Column = Callable[[], Sequence[Any]]
+# What a row of the sheet says as it is kept.
+AS_KEPT = {
+    "id": "pk",
+    "sku": "item__sku",
+    "title": "item__title",
+    "location": "location__name",
+    **{name: name for name in ("item_id", "location_id", "on_hand", "committed", "backordered", "incoming")},
+}
+
+
+def _kept(rows: Sequence[Any], name: str) -> list[Any]:
+    return list(map(attrgetter(name), rows))
+
+
+def _columns(
+    rows: Sequence[Any],
+    values: Mapping[tuple[int, int], Decimal],
+    expiry: Mapping[tuple[int, int], date],
+    pictures: Mapping[int, int],
+) -> dict[str, Column]:
     return {
-        "id": row.pk,
-        "picture": pictures.get(row.item_id),
-        "item_id": row.item_id,
-        "sku": row.item__sku,
-        "title": row.item__title,
-        "category": row.item__product__category__name or "",
-        "location_id": row.location_id,
-        "location": row.location__name,
-        "on_hand": row.on_hand,
-        "committed": row.committed,
-        "available": row.on_hand - row.committed if row.location__for_sale else ZERO,
-        "backordered": row.backordered,
-        "incoming": row.incoming,
-        "value": values.get((row.item_id, row.location_id), ZERO),
-        "expires_on": expiry.get((row.item_id, row.location_id)),
+        **{name: partial(_kept, rows, kept) for name, kept in AS_KEPT.items()},
+        "picture": lambda: [pictures.get(row.item_id) for row in rows],
+        "category": lambda: [row.item__product__category__name or "" for row in rows],
+        "available": lambda: [row.on_hand - row.committed if row.location__for_sale else ZERO for row in rows],
+        "value": lambda: [values.get((row.item_id, row.location_id), ZERO) for row in rows],
+        "expires_on": lambda: [expiry.get((row.item_id, row.location_id)) for row in rows],
     }
+
+
+Places = dict[int, list[tuple[int, Decimal]]]
+
+
+def _values_of(rows: Sequence[Any], *, whole: bool) -> dict[tuple[int, int], Decimal]:
+    """Value of each row. `whole`: the sheet has every place of its items, those of one item beside each other, so that
+    only what the page cuts through must be read."""
+    if not whole or not is_asked("value"):
+        return place_values({row.item_id for row in rows}) if is_asked("value") else {}
+    ends = {row.item__title for row in (*rows[:1], *rows[-1:])}
+    held: Places = defaultdict(list)
+    worth, cut = {}, set()
+    for row in rows:
+        if row.item__title in ends:
+            cut.add(row.item_id)
+        else:
+            held[row.item_id].append((row.location_id, row.on_hand))
+            worth[row.item_id] = row.own_cost__value
+    for places in held.values():
+        places.sort()
+    return _spread(held, worth) | place_values(cut)
 
 
 def place_values(item_ids: set[int]) -> dict[tuple[int, int], Decimal]:
     """Value of each item at each location: the item's value spread by units, adding up exactly."""
     worth = dict(ItemCost.objects.filter(item_id__any_of=item_ids).values_list("item_id", "value"))
-    held: dict[int, list[tuple[int, Decimal]]] = {}
-    for item, place, units in (
-        StockBalance.objects.filter(item_id__any_of=item_ids)
-        .order_by("location_id")
-        .values_list("item_id", "location_id", "on_hand")
-    ):
-        held.setdefault(item, []).append((place, units))
+    held: Places = defaultdict(list)
+    rows = StockBalance.objects.filter(item_id__any_of=item_ids).order_by("location_id")
+    for item, place, units in rows.values_list("item_id", "location_id", "on_hand"):
+        held[item].append((place, units))
+    return _spread(held, worth)
+
+
+def _spread(held: Places, worth: Mapping[int, Decimal | None]) -> dict[tuple[int, int], Decimal]:
     found = {}
     for item, places in held.items():
-        value = worth.get(item, ZERO)
+        value = worth.get(item) or ZERO
         weights = [max(ZERO, units) for _, units in places]
         if value < 0:
             weights = [max(ZERO, -units) for _, units in places]

@@ -18,6 +18,7 @@ from psycopg_pool import PoolTimeout
 
 from yuvrel.channels.jobs import HEARTBEAT, STALLED
 from yuvrel.platform.faults import record_faults
+from yuvrel.platform.memory import look_seldom
 from yuvrel.server.logs import trace_job
 
 log = logging.getLogger("yuvrel.worker")
@@ -44,6 +45,7 @@ class Command(BaseCommand):
 
     def handle(self, *args: Any, **options: Any) -> None:
         """Ends when told to; a worker that ends by itself lost its database, which is waited for."""
+        look_seldom()
         asyncio.run(self._run(options["concurrency"]))
 
     async def _run(self, concurrency: int) -> None:
