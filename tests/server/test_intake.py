@@ -57,8 +57,13 @@ def confirm(client: Client, import_id: int, status: int = 200, **body: Any) -> A
     return work(client, import_id) if status == 200 else answer.json()
 
 
-def everything(client: Client, kind: str = "items") -> bytes:
-    return b"".join(client.get(f"/api/v1/imports/{kind}/everything").streaming_content)  # type: ignore[attr-defined]
+def everything(client: Client, kind: str = "items", form: str = "csv") -> bytes:
+    return b"".join(client.get(f"/api/v1/imports/{kind}/everything", {"form": form}).streaming_content)  # type: ignore[attr-defined]
+
+
+def left_out(client: Client, import_id: int) -> str:
+    answer = client.get(f"/api/v1/imports/{import_id}/left-out")
+    return b"".join(answer.streaming_content).decode("utf-8-sig")  # type: ignore[attr-defined]
 
 
 def rows(count: int) -> list[str]:
@@ -80,7 +85,7 @@ def test_five_hundred_rows_of_which_twenty_are_wrong_and_corrected(buyer: Client
     assert (Item.objects.count(), Product.objects.count()) == (480, 1)
     assert Item.objects.get(sku="SMK-7").options == {"Size": "7"}
 
-    left = buyer.get(f"/api/v1/imports/{found['id']}/left-out").content.decode("utf-8-sig")
+    left = left_out(buyer, found["id"])
     again = list(csv.DictReader(io.StringIO(left, newline="")))
     assert len(again) == 20
     assert all(row["why"] for row in again)
@@ -175,7 +180,7 @@ def test_all_or_nothing_takes_nothing_when_a_row_cannot_be_taken_in(buyer: Clien
     done = confirm(buyer, send(buyer, text)["id"])
     assert (done["state"], done["said"]) == ("done", "2 of 3 rows taken in, 0 unchanged, 1 left out.")
     assert Item.objects.filter(sku__startswith="A-").count() == 2
-    left = buyer.get(f"/api/v1/imports/{done['id']}/left-out").content.decode()
+    left = left_out(buyer, done["id"])
     assert "A-2" in left and "belongs to SMK-9" in left and "A-1" not in left
 
 
@@ -242,12 +247,29 @@ def test_a_new_item_of_a_known_product_tells_of_the_product_too(buyer: Client) -
     assert send(buyer, text)["counts"]["unchanged"] == 1
 
 
-def test_an_export_comes_in_again_whatever_is_in_it(buyer: Client) -> None:
-    """A GTIN-12 that begins with 0, values with semicolons and equals signs, a text that looks like a formula."""
-    make_item("JAR", barcodes=["012345678905"], options={"Size": "10 x 12; wide", "Lid": "a=b"})
+@pytest.mark.parametrize("form", ["csv", "xlsx"])
+def test_an_export_comes_in_again_whatever_is_in_it(buyer: Client, form: str) -> None:
+    """A GTIN-12 that begins with 0, values with semicolons and equals signs, a text that looks like a formula, a SKU that
+    looks like a number."""
+    make_item("JAR", barcodes=["012345678905"], options={"Size": "10 x 12; wide", "Lid": "a=b"}, weight_grams=420)
     make_item("=LID")
-    found = send(buyer, everything(buyer))
-    assert (found["counts"]["unchanged"], found["total"]) == (2, 2), found["shown"]
+    make_item("007.50")
+    found = send(buyer, everything(buyer, form=form))
+    assert (found["counts"]["unchanged"], found["total"]) == (3, 3), found["shown"]
+
+
+def test_templates_and_what_was_wrong_come_as_workbooks_too(buyer: Client) -> None:
+    answer = buyer.get("/api/v1/imports/items/template", {"form": "xlsx"})
+    sheet = openpyxl.load_workbook(io.BytesIO(b"".join(answer.streaming_content))).active  # type: ignore[attr-defined]
+    assert sheet is not None
+    told = dict(zip(*sheet.iter_rows(values_only=True), strict=True))
+    assert (told["sku"], told["price"], told["weight_grams"], told["barcodes"]) == ("SMK-S-ASH", 32, 420, "4006381333931")
+    found = send(buyer, "sku,product,price\nA-1,Thing,ten\nA-2,Thing,11\n")
+    answer = buyer.get(f"/api/v1/imports/{found['id']}/left-out", {"form": "xlsx"})
+    assert answer["Content-Disposition"] == 'attachment; filename="left out.xlsx"'
+    sheet = openpyxl.load_workbook(io.BytesIO(b"".join(answer.streaming_content))).active  # type: ignore[attr-defined]
+    assert sheet is not None
+    assert [list(row) for row in sheet.iter_rows(values_only=True)][1:] == [["A-1", "Thing", "ten", "price ten is not a number"]]
 
 
 def test_a_workbook_is_read_as_a_csv_is(buyer: Client) -> None:
@@ -282,7 +304,8 @@ def test_what_suppliers_ask_comes_in_by_the_same_engine(buyer: Client) -> None:
 
 @pytest.mark.parametrize("kind", KINDS)
 def test_a_template_is_a_file_of_its_kind(buyer: Client, kind: str) -> None:
-    text = buyer.get(f"/api/v1/imports/{kind}/template").content.decode("utf-8-sig")
+    answer = buyer.get(f"/api/v1/imports/{kind}/template")
+    text = b"".join(answer.streaming_content).decode("utf-8-sig")  # type: ignore[attr-defined]
     (row,) = csv.DictReader(io.StringIO(text, newline=""))
     for column in KINDS[kind].columns:
         assert row[column.name] == column.example

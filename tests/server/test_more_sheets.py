@@ -257,7 +257,8 @@ def test_past_sales_do_not_count_twice(manager: Client) -> None:
 
 @pytest.mark.parametrize("kind", KINDS)
 def test_every_sheet_has_a_template_that_names_what_is_needed(manager: Client, kind: str) -> None:
-    text = manager.get(f"/api/v1/imports/{kind}/template").content.decode("utf-8-sig")
+    answer = manager.get(f"/api/v1/imports/{kind}/template")
+    text = b"".join(answer.streaming_content).decode("utf-8-sig")  # type: ignore[attr-defined]
     head = text.splitlines()[0].split(",")
     assert set(KINDS[kind].needed) <= set(head)
     assert head == [column.name for column in KINDS[kind].columns]

@@ -16,6 +16,7 @@ from yuvrel.catalogue.retail import keep_prices
 from yuvrel.core.errors import BadInputError, ForbiddenError, RefusedError, StaleError
 from yuvrel.core.price_change import PriceRule
 from yuvrel.core.rules import Level, Rung
+from yuvrel.core.sheets import table_lines
 from yuvrel.events.models import Event
 from yuvrel.intake import actions as intake
 from yuvrel.intake.models import Intake
@@ -119,7 +120,7 @@ def test_sheets_neither_hold_nor_take_the_price_of_a_bundle_that_follows_its_par
     set_parts(SYSTEM, kit.pk, kit.version, [(part.pk, D(2))], D(0))
     assert base_list() and ItemPrice.objects.get(item=kit).amount == 20
     for kind, unchanged in (("prices", 1), ("items", 2)):
-        text = "".join(intake.everything(kind))
+        text = "".join(table_lines(*intake.everything(kind)))
         assert "20.00" not in text
         counts, _ = sent_in(kind, text)
         assert (counts["unchanged"], counts["changed"], counts["wrong"]) == (unchanged, 0, 0)
@@ -418,7 +419,7 @@ def test_prices_come_in_by_sheet_and_the_export_changes_nothing(place: Any) -> N
     assert load_book([a.pk]).price(market.pk, a.pk, NOW.date().replace(day=25)).previous == 10  # type: ignore[union-attr]
     before = PriceChange.objects.count()
     assert taken(SHEET) == {"new": 0, "changed": 0, "unchanged": 3, "wrong": 4}
-    assert taken("".join(intake.everything("prices"))) == {"new": 0, "changed": 0, "unchanged": 4, "wrong": 0}
+    assert taken("".join(table_lines(*intake.everything("prices")))) == {"new": 0, "changed": 0, "unchanged": 4, "wrong": 0}
     beside = "list,sku,from_quantity,from_day,until_day,price,previous\nBase prices,A,,,,11.50,12.00\n"
     assert taken(beside)["wrong"] == 1
     assert "the item's own price" in str(Intake.objects.latest("pk").wrong)

@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 from django.test import Client
 from django.utils import timezone
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 from lxml import html as markup
 
@@ -319,6 +319,7 @@ PIECES = st.sampled_from(
 
 
 @given(st.lists(PIECES, max_size=12).map("".join) | st.text(st.characters(exclude_categories=["Cc", "Cs"]), max_size=60))
+@example("<h1><a href='javascript:alert(1)'><h1>text<a href='javascript:alert(1)'>")
 def test_nothing_stands_in_a_description_but_what_may(typed: str) -> None:
     kept = formatted(typed)
     for element in markup.fragments_fromstring(f"<div>{kept}</div>")[0].iter():

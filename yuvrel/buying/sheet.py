@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from decimal import Decimal
 from typing import Any
@@ -9,7 +10,7 @@ from typing import Any
 from yuvrel.catalogue.models import Item
 from yuvrel.core import bounds
 from yuvrel.core.gtin import normal_sku
-from yuvrel.core.intake import Column, Judge, Read, Wrong, amount, quantity, said_yes, words, yes_or_no
+from yuvrel.core.intake import Amount, Column, Judge, Read, Wrong, quantity, said_yes, words, yes_or_no
 from yuvrel.core.money import ZERO
 from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.roles import Ability, Actor
@@ -17,12 +18,12 @@ from yuvrel.people.roles import Ability, Actor
 from .models import Supplier, SupplierItem
 from .suppliers import Terms, keep_terms
 
-UNITS = amount(bounds.QUANTITY_PLACES, bounds.MOST_UNITS)
+UNITS = Amount(bounds.QUANTITY_PLACES, bounds.MOST_UNITS)
 COLUMNS = (
     Column("supplier", "its name", "Varga", words(120), needed=True),
     Column("sku", "ours", "SMK-S-ASH", words(60), needed=True),
     Column("supplier_sku", "what the supplier calls it", "V-1182", words(60), empty=""),
-    Column("price", "of one, in the supplier's currency, at any quantity", "12.40", amount(6, bounds.MOST_PRICE), quantity),
+    Column("price", "of one, in the supplier's currency, at any quantity", "12.40", Amount(6, bounds.MOST_PRICE), quantity),
     Column("pack", "units in a pack", "6", UNITS, quantity),
     Column("minimum", "smallest quantity it sells", "12", UNITS, quantity),
     Column("preferred", "yes: suggested first", "yes", yes_or_no, said_yes),
@@ -43,18 +44,14 @@ def _terms() -> Iterator[tuple[str, SupplierItem]]:
 def standing() -> Iterator[tuple[str, dict[str, str]]]:
     """What every supplier asks for every item; no price where it depends on the quantity."""
     names = {column.name: column for column in COLUMNS}
-    for key, row in _terms():
-        prices = list(row.prices.all())
-        values: dict[str, Any] = {
-            "supplier": row.supplier.name,
-            "sku": row.item.sku,
-            "supplier_sku": row.code,
-            "pack": row.pack,
-            "minimum": row.minimum,
-            "preferred": row.preferred,
-        }
-        texts = {name: names[name].text(value) for name, value in values.items()}
-        yield key, texts | {"price": quantity(prices[0].price) if len(prices) == 1 else ""}
+    prices: dict[int, list[Decimal]] = defaultdict(list)
+    for terms, price in SupplierItem.objects.exclude(prices=None).values_list("pk", "prices__price"):
+        prices[terms].append(price)
+    told = ("supplier__name", "item__sku", "code", "pack", "minimum", "preferred")
+    for pk, *values in SupplierItem.objects.order_by("supplier__name", "pk").values_list("pk", *told).iterator(5000):
+        said = dict(zip(("supplier", "sku", "supplier_sku", "pack", "minimum", "preferred"), values, strict=True))
+        texts = {name: names[name].text(value) for name, value in said.items()}
+        yield key_of(texts), texts | {"price": quantity(prices[pk][0]) if len(prices[pk]) == 1 else ""}
 
 
 def judge() -> Judge:

@@ -13,11 +13,12 @@ from yuvrel.core import bounds
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.intake import (
+    Amount,
     Column,
     Judge,
     Read,
+    Whole,
     Wrong,
-    amount,
     as_counted,
     as_pairs,
     barcodes,
@@ -50,9 +51,8 @@ MOST_MILLIMETRES = Decimal(100_001)
 MOST_DAYS = Decimal(7_301)
 
 
-def millimetres(text: str) -> int:
-    """A whole number of at most a hundred metres."""
-    return int(amount(0, MOST_MILLIMETRES)(text))
+# A length of at most a hundred metres; days, twenty years at most.
+millimetres, shelf_life = Whole(MOST_MILLIMETRES), Whole(MOST_DAYS)
 
 
 def described(text: str) -> str:
@@ -70,17 +70,12 @@ def country(text: str) -> str:
 
 def percent_off(text: str) -> Decimal:
     """What is taken off the sum of a bundle's parts."""
-    return Together((), amount(2, HUNDRED)(text)).percent_off
+    return Together((), Amount(2, HUNDRED)(text)).percent_off
 
 
 def said_percent(value: Decimal | str) -> str:
     """Without superfluous zeros; empty where a bundle has a price of its own."""
     return quantity(value) if isinstance(value, Decimal) else value
-
-
-def shelf_life(text: str) -> int:
-    """Whole days, twenty years at most."""
-    return int(amount(0, MOST_DAYS)(text))
 
 
 COLUMNS = (
@@ -129,7 +124,7 @@ COLUMNS = (
     ),
     Column("country", "of origin, of the product; two letters", "IE", country, folded=True, empty="", many=True),
     Column("shelf_life_days", "how long the product keeps after it arrives", "180", shelf_life, many=True),
-    Column("price", "with tax", "32.00", amount(2, bounds.MOST_PRICE), money, many=True),
+    Column("price", "with tax", "32.00", Amount(2, bounds.MOST_PRICE), money, many=True),
     Column(
         "parts",
         "of a bundle, as 2 × JAR; 1 × TOOL: items above it in the file, or in the range",
@@ -156,6 +151,8 @@ COLUMNS = (
 )
 NAMED = {column.name: column for column in COLUMNS}
 OF_PRODUCT = ("product", "category", "brand", "tags", "tax_class", "note", "description", "country", "shelf_life_days")
+# The same, as a product keeps them.
+FACTS = ("title", "category__name", "brand", "tags", "tax_class__name", "note", "description", "country", "shelf_life_days")
 SIDES = ("length_mm", "width_mm", "height_mm")
 OF_ITEM = ("price", "barcodes", "weight_grams", *SIDES, "internal")
 
@@ -166,23 +163,22 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
     for item_id, gtin in Barcode.objects.order_by("gtin").values_list("item_id", "gtin"):
         codes[item_id].append(gtin)
     made = _parts_now()
-    rows = Item.objects.filter(active=True).select_related("product__category", "product__tax_class").order_by("product_id", "pk")
-    for item in priced(rows).iterator(2000):
+    rows = priced(Item.objects.filter(active=True)).order_by("product_id", "pk")
+    mine = ("pk", "sku", "options", "kind", "price", "percent_off_parts", "weight_grams", *SIDES, "internal")
+    theirs = [f"product__{name}" for name in FACTS]
+    for found in rows.values_list(*mine, *theirs).iterator(5000):
+        item = dict(zip(mine, found, strict=False))
+        pk, price, percent = item.pop("pk"), item.pop("price"), item.pop("percent_off_parts")
         values: dict[str, Any] = {
-            "sku": item.sku,
-            "options": item.options,
-            "kind": item.kind,
+            **item,
             # What costs what its parts do has nothing typed in.
-            **({"price": item.price} if item.percent_off_parts is None else {}),
-            "parts": [(each, sku) for each, sku, _ in made.get(item.pk, ())],
-            "off_parts": "" if item.percent_off_parts is None else item.percent_off_parts,
-            "barcodes": codes[item.pk],
-            "weight_grams": item.weight_grams,
-            **{side: getattr(item, side) for side in SIDES},
-            "internal": item.internal,
+            **({"price": price} if percent is None else {}),
+            "parts": [(each, sku) for each, sku, _ in made.get(pk, ())],
+            "off_parts": "" if percent is None else percent,
+            "barcodes": codes[pk],
         }
         own = {name: NAMED[name].text(value) for name, value in values.items()}
-        yield normal_sku(item.sku), own | _of_product(item.product)
+        yield normal_sku(item["sku"]), own | _of_product(found[len(mine) :])
 
 
 def _parts_now(bundles: Iterable[int] | None = None) -> dict[int, list[tuple[Decimal, str, int]]]:
@@ -194,20 +190,10 @@ def _parts_now(bundles: Iterable[int] | None = None) -> dict[int, list[tuple[Dec
     return {bundle: sorted(parts, key=lambda one: one[1].casefold()) for bundle, parts in found.items()}
 
 
-def _of_product(product: Product) -> dict[str, str]:
-    """What an export says of a product."""
-    category = product.category.name if product.category else ""
-    return {
-        "product": product.title,
-        "category": category,
-        "brand": product.brand,
-        "tags": semicolons(product.tags),
-        "tax_class": product.tax_class.name if product.tax_class else "",
-        "note": product.note,
-        "description": product.description,
-        "country": product.country,
-        "shelf_life_days": str(product.shelf_life_days),
-    }
+def _of_product(facts: Sequence[Any]) -> dict[str, str]:
+    """What an export says of a product, made of its FACTS."""
+    said = {name: fact or "" for name, fact in zip(OF_PRODUCT, facts, strict=True)}
+    return said | {"tags": semicolons(said["tags"]), "shelf_life_days": str(facts[-1])}
 
 
 def judge() -> Judge:
@@ -293,9 +279,10 @@ def apply(actor: Actor, rows: Sequence[Read]) -> None:
             changes[item.pk] = {**own, "version": item.version}
         told.setdefault(item.product_id, {}).update({name: row.values[name] for name in OF_PRODUCT if name in row.changes})
     change_items(actor, changes)
-    wanted = Product.objects.select_related("category", "tax_class").filter(pk__in=[pk for pk, facts in told.items() if facts])
+    wanted = Product.objects.filter(pk__in=[pk for pk, facts in told.items() if facts])
+    known = {pk: facts for pk, *facts in wanted.values_list("pk", *FACTS)}
     for product in wanted:
-        before = _of_product(product)
+        before = _of_product(known[product.pk])
         facts = {n: v for n, v in told[product.pk].items() if NAMED[n].differs(v, before[n])}
         if facts:
             change(actor, product.pk, product.version, _as_facts(facts))

@@ -31,20 +31,21 @@ def key_of(values: Mapping[str, Any]) -> str:
     return f"{values['connection'].casefold()} / {values['listing'].strip().casefold()}"
 
 
-def _rows() -> Iterator[tuple[list[str], Listing]]:
+def _rows(*more: str) -> Iterator[tuple[list[str], Any]]:
     """Each listing, and what it is called there: the SKU, where it is the only one that has it, then its number."""
-    listings = Listing.objects.select_related("connection", "item").order_by("connection__name", "external_id")
+    names = ("pk", "connection__name", "connection_id", "external_id", "sku", *more)
+    listings = Listing.objects.order_by("connection__name", "external_id").values_list(*names, named=True)
     codes = Counter((row, normal_sku(sku)) for row, sku in Listing.objects.values_list("connection_id", "sku"))
-    for row in listings.iterator(2000):
+    for row in listings.iterator(5000):
         is_known_by_sku = row.sku and codes[row.connection_id, normal_sku(row.sku)] == 1
         yield [row.sku, row.external_id] if is_known_by_sku else [row.external_id], row
 
 
 def standing() -> Iterator[tuple[str, dict[str, str]]]:
     """Every listing, and what it stands for."""
-    for called, row in _rows():
-        texts = {"connection": row.connection.name, "listing": called[0], "title": row.title}
-        yield f"#{row.pk}", texts | ({"sku": row.item.sku, "units": str(row.units)} if row.item else {})
+    for called, row in _rows("title", "item__sku", "units"):
+        texts = {"connection": row.connection__name, "listing": called[0], "title": row.title}
+        yield f"#{row.pk}", texts | ({"sku": row.item__sku, "units": str(row.units)} if row.item__sku else {})
 
 
 def known_as() -> Callable[[str], str]:
@@ -52,7 +53,7 @@ def known_as() -> Callable[[str], str]:
     numbers: dict[str, str] = {}
     skus: dict[str, str] = {}
     for called, row in _rows():
-        *sku, number = (key_of({"connection": row.connection.name, "listing": name}) for name in called)
+        *sku, number = (key_of({"connection": row.connection__name, "listing": name}) for name in called)
         numbers[number] = f"#{row.pk}"
         skus |= dict.fromkeys(sku, f"#{row.pk}")
     told = numbers | skus

@@ -13,7 +13,7 @@ from typing import Any, Literal
 from . import bounds
 from .errors import BadInputError
 from .gtin import normal_gtin, normal_sku, short_gtin
-from .sheets import Fault, Table, decimal_of
+from .sheets import Cell, Fault, Numeral, Table, decimal_of
 from .working import plain
 
 # What is wrong with a row, or the column that is wrong and why; empty for nothing.
@@ -49,6 +49,15 @@ class Column:
     empty: Any = None
     many: bool = False
 
+    @property
+    def is_number(self) -> bool:
+        """Whether its values are numbers, which a workbook holds as such."""
+        return isinstance(self.read, Amount | Whole)
+
+    def cell(self, text: str) -> Cell:
+        """A text of an export as a cell; nothing where it is empty."""
+        return Numeral(text) if text and self.is_number else text or None
+
     def differs(self, value: Any, before: str) -> bool:
         """Whether a value is another than what is there. What a row is known by never is, however it is written."""
         text = self.text(value)
@@ -62,21 +71,33 @@ def words(most: int) -> Callable[[str], str]:
     return lambda text: bounds.check_text(text.strip(), "", most)
 
 
-def amount(places: int, below: Decimal) -> Callable[[str], Decimal]:
-    """A number not below zero, with decimal point or comma."""
+@dataclass(frozen=True)
+class Amount:
+    """Reads a number not below zero, with decimal point or comma."""
 
-    def read(text: str) -> Decimal:
-        value = bounds.check_number(decimal_of(text, ""), "", places=places, below=below)
+    places: int
+    below: Decimal
+
+    def __call__(self, text: str) -> Decimal:
+        """The number. Raises BadInputError."""
+        value = bounds.check_number(decimal_of(text, ""), "", places=self.places, below=self.below)
         if value < 0:
             raise BadInputError("cannot be negative")
         return value
 
-    return read
+
+@dataclass(frozen=True)
+class Whole:
+    """Reads a whole number not below zero."""
+
+    below: Decimal = bounds.MOST_UNITS
+
+    def __call__(self, text: str) -> int:
+        """The number. Raises BadInputError."""
+        return int(Amount(0, self.below)(text))
 
 
-def whole(text: str) -> int:
-    """A whole number not below zero."""
-    return int(amount(0, bounds.MOST_UNITS)(text))
+whole = Whole()
 
 
 def yes_or_no(text: str) -> bool:
@@ -175,7 +196,7 @@ def counted(text: str) -> list[tuple[Decimal, str]]:
         each = re.fullmatch(r"([\d.,]+)\s*[×x*]\s+(\S.*)", part.strip())
         if not each:
             raise BadInputError("must be written 2 × JAR; 1 × TOOL")
-        units, name = amount(bounds.QUANTITY_PLACES, bounds.MOST_UNITS)(each[1]), each[2].strip()
+        units, name = Amount(bounds.QUANTITY_PLACES, bounds.MOST_UNITS)(each[1]), each[2].strip()
         if not units:
             raise BadInputError(f"needs more than 0 of {name}")
         if found.setdefault(name.casefold(), (units, name)) != (units, name):

@@ -11,7 +11,7 @@ from procrastinate.contrib.django.models import ProcrastinateJob
 
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, YuvrelError
 from yuvrel.core.intake import EMPTY, Checked, Read, check_rows
-from yuvrel.core.sheets import read_any, table_lines, write_table
+from yuvrel.core.sheets import Cell, read_any, write_table
 from yuvrel.events.actions import wake
 from yuvrel.people.roles import Actor, Role, audit
 
@@ -259,28 +259,28 @@ def _end(row: Intake, state: Intake.State, said: str, at: datetime) -> None:
     row.save(update_fields=["state", "said", "ended_at"])
 
 
-def left_out(intake_id: int) -> str:
+# The heads of a file, and its rows.
+File = tuple[list[str], Iterator[list[Cell]]]
+
+
+def left_out(intake_id: int) -> File:
     """The wrong rows as they came, with a column that says why: to be put right and sent again."""
     row = Intake.objects.get(pk=get(intake_id).pk)
     table = read_any(bytes(row.data), kind_of(row.kind).needed)
     columns = [name for name in table.columns if name != "why"]
-    rows = [
-        {**values, "why": row.wrong[str(line)]}
-        for line, values in zip(table.lines, table.rows, strict=True)
-        if str(line) in row.wrong
-    ]
-    return write_table([*columns, "why"], rows)
+    lines = zip(table.lines, table.rows, strict=True)
+    rows = ((values, row.wrong[str(line)]) for line, values in lines if str(line) in row.wrong)
+    return [*columns, "why"], ([*(values.get(name, "") for name in columns), why] for values, why in rows)
 
 
-def template(kind: str) -> str:
+def template(kind: str) -> File:
     """A file to start from: the columns with an example."""
     of = kind_of(kind)
-    names = [column.name for column in of.columns]
-    return write_table(names, [{column.name: column.example for column in of.columns}])
+    return [column.name for column in of.columns], iter([[column.cell(column.example) for column in of.columns]])
 
 
-def everything(kind: str) -> Iterator[str]:
+def everything(kind: str) -> File:
     """All there is, as a file that can be sent in again and changes nothing, line by line."""
     of = kind_of(kind)
-    names = [column.name for column in of.columns]
-    return table_lines(names, ([texts.get(name, "") for name in names] for _, texts in of.standing()))
+    cells = [(column.name, column.cell) for column in of.columns]
+    return [name for name, _ in cells], ([cell(texts.get(name, "")) for name, cell in cells] for _, texts in of.standing())

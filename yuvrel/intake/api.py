@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from django.http import HttpRequest, HttpResponse, StreamingHttpResponse
+from django.http import HttpRequest
 from django.utils import timezone
 from ninja import File, Router
 from ninja.files import UploadedFile
 
 from yuvrel.core.errors import BadInputError
-from yuvrel.ownership import steadily
 from yuvrel.platform.auth import actor
+from yuvrel.platform.files import Form, sheet_file
 
 from . import actions
 from .models import Intake
@@ -69,26 +69,21 @@ def undo(request: HttpRequest, import_id: int) -> Any:
 
 
 @router.get("/imports/{int:import_id}/left-out", operation_id="import_left_out", response={200: str})
-def left_out(request: HttpRequest, import_id: int) -> HttpResponse:
+def left_out(request: HttpRequest, import_id: int, form: Form = "csv") -> Any:
     """The wrong rows, each with what is wrong with it."""
     actor(request)
-    return _file(HttpResponse(actions.left_out(import_id), content_type="text/csv; charset=utf-8"), "left-out.csv")
+    return sheet_file("left out", form, *actions.left_out(import_id))
 
 
 @router.get("/imports/{kind}/template", operation_id="import_template", response={200: str})
-def template(request: HttpRequest, kind: str) -> HttpResponse:
+def template(request: HttpRequest, kind: str, form: Form = "csv") -> Any:
     """The columns, with an example."""
     actor(request)
-    return _file(HttpResponse(actions.template(kind), content_type="text/csv; charset=utf-8"), f"{kind}-template.csv")
+    return sheet_file(f"{kind} template", form, *actions.template(kind))
 
 
 @router.get("/imports/{kind}/everything", operation_id="export_everything", response={200: str})
-def everything(request: HttpRequest, kind: str) -> Any:
+def everything(request: HttpRequest, kind: str, form: Form = "csv") -> Any:
     """All there is, as a file that can be sent in again."""
     actor(request)
-    return _file(StreamingHttpResponse(steadily(actions.everything(kind)), content_type="text/csv; charset=utf-8"), f"{kind}.csv")
-
-
-def _file(answer: Any, name: str) -> Any:
-    answer["Content-Disposition"] = f'attachment; filename="{name}"'
-    return answer
+    return sheet_file(kind, form, *actions.everything(kind))

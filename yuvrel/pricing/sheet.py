@@ -12,7 +12,7 @@ from yuvrel.catalogue.products import items_of
 from yuvrel.catalogue.retail import of_parts
 from yuvrel.core import bounds
 from yuvrel.core.gtin import normal_sku
-from yuvrel.core.intake import Column, Judge, Read, Wrong, amount, day, money, quantity, said_day, words
+from yuvrel.core.intake import Amount, Column, Judge, Read, Wrong, day, money, quantity, said_day, words
 from yuvrel.core.pricing import from_quantity
 from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.roles import Ability, Actor
@@ -24,12 +24,12 @@ COLUMNS = (
     Column("list", "its name", "Base prices", words(80), needed=True),
     Column("sku", "ours", "SMK-S-ASH", words(60), needed=True),
     Column(
-        "from_quantity", "counts from so many on; empty: from the first", "10", amount(3, bounds.MOST_UNITS), quantity, tells=True
+        "from_quantity", "counts from so many on; empty: from the first", "10", Amount(3, bounds.MOST_UNITS), quantity, tells=True
     ),
     Column("from_day", "first day, as 2027-03-14; empty: always", "2027-03-14", day, said_day, tells=True),
     Column("until_day", "last day; empty: no end", "2027-03-31", day, said_day, tells=True),
-    Column("price", "in the list's currency, with tax if the list holds tax", "32.00", amount(2, bounds.MOST_PRICE), money),
-    Column("previous", "a higher price to show beside it", "36.00", amount(2, bounds.MOST_PRICE), money),
+    Column("price", "in the list's currency, with tax if the list holds tax", "32.00", Amount(2, bounds.MOST_PRICE), money),
+    Column("previous", "a higher price to show beside it", "36.00", Amount(2, bounds.MOST_PRICE), money),
 )
 NAMED = {column.name: column for column in COLUMNS}
 

@@ -12,7 +12,7 @@ from django.utils import timezone
 from yuvrel.catalogue.models import Item
 from yuvrel.core import bounds
 from yuvrel.core.gtin import normal_sku
-from yuvrel.core.intake import Column, Judge, Read, Wrong, amount, day, quantity, said_day, words
+from yuvrel.core.intake import Amount, Column, Judge, Read, Wrong, day, quantity, said_day, words
 from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.queries import company_day, places_by_name
 from yuvrel.people.roles import Ability, Actor, audit
@@ -24,7 +24,7 @@ COLUMNS = (
     Column("day", "on which it was sold, as 2026-03-14", "2026-03-14", day, said_day, needed=True),
     Column("place", "its name or its short name", "Tannery Yard", words(80), needed=True),
     Column("sku", "ours", "SMK-S-ASH", words(60), needed=True),
-    Column("units", "sold on that day, all customers together", "7", amount(bounds.QUANTITY_PLACES, bounds.MOST_UNITS), quantity),
+    Column("units", "sold on that day, all customers together", "7", Amount(bounds.QUANTITY_PLACES, bounds.MOST_UNITS), quantity),
 )
 
 

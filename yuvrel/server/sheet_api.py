@@ -2,28 +2,24 @@
 
 from __future__ import annotations
 
-from io import BytesIO
 from itertools import chain, islice
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 
-from django.http import FileResponse, HttpRequest, HttpResponseBase, StreamingHttpResponse
+from django.http import HttpRequest, HttpResponseBase
 from django.utils import timezone
-from django.utils.http import content_disposition_header
 from ninja import Router, Schema, Status
 from pydantic import Field
 
-from yuvrel.core.sheets import table_lines, write_workbook
-from yuvrel.ownership import steadily
 from yuvrel.people import views
 from yuvrel.people.queries import company_day
 from yuvrel.people.schemas import Name, OpensWithIn, SheetOut, SheetSettings, ViewIn
 from yuvrel.platform.auth import actor
+from yuvrel.platform.files import Form, sheet_file
 from yuvrel.platform.wire import Said
 
 from .sheets import lines, narrowed, source
 
 router = Router(tags=["sheets"])
-WORKBOOK = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 
 
 class FileColumn(Schema):
@@ -36,7 +32,7 @@ class FileColumn(Schema):
 class FileIn(Schema):
     """What is seen: columns from left to right, order, filters; `title` names the file."""
 
-    form: Literal["csv", "xlsx"]
+    form: Form
     title: str = Field("", max_length=80)
     columns: list[FileColumn] = Field(min_length=1, max_length=60)
     sort: str = Field("", max_length=40)
@@ -103,7 +99,7 @@ def take_view_away(request: HttpRequest, sheet: str, view_id: int) -> Any:
 
 
 @router.post("/sheets/{sheet}/file", operation_id="sheet_file", response={200: bytes})
-def sheet_file(request: HttpRequest, sheet: str, body: FileIn) -> HttpResponseBase:
+def file_of(request: HttpRequest, sheet: str, body: FileIn) -> HttpResponseBase:
     """Everything the filters find, in the columns given, as CSV or as a workbook."""
     actor(request)
     of = source(sheet)
@@ -112,12 +108,4 @@ def sheet_file(request: HttpRequest, sheet: str, body: FileIn) -> HttpResponseBa
     found = chain(list(islice(found, 1)), found)
     heads = [column.head for column in body.columns]
     title = body.title or sheet.replace("_", " ").capitalize()
-    name = f"{title} {company_day(timezone.now()).isoformat()}.{body.form}"
-    if body.form == "xlsx":
-        into = BytesIO()
-        write_workbook(title, heads, found, into)
-        into.seek(0)
-        return FileResponse(into, as_attachment=True, filename=name, content_type=WORKBOOK)
-    answer = StreamingHttpResponse(steadily(table_lines(heads, found)), content_type="text/csv; charset=utf-8")
-    answer["Content-Disposition"] = content_disposition_header(True, name)
-    return answer
+    return sheet_file(f"{title} {company_day(timezone.now()).isoformat()}", body.form, heads, found)

@@ -15,7 +15,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.core import bounds
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.gtin import normal_sku
-from yuvrel.core.intake import Column, Judge, Read, Wrong, amount, day, quantity, signed, words
+from yuvrel.core.intake import Amount, Column, Judge, Read, Wrong, day, quantity, signed, words
 from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.queries import places_by_name
 from yuvrel.people.roles import Ability, Actor
@@ -35,7 +35,7 @@ COLUMNS = (
         "cost",
         "of one unit, where more come in; empty: at the moving average",
         "8.40",
-        amount(6, bounds.MOST_PRICE),
+        Amount(6, bounds.MOST_PRICE),
         quantity,
     ),
     Column("expires_on", "the day until which a new lot keeps", "2027-03-31", day, fixed=True),

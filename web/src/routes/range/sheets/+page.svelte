@@ -62,6 +62,9 @@
 		await changed();
 	}
 
+	/** Of the files that are taken away. */
+	let form = $state<'csv' | 'xlsx'>('csv');
+
 	async function act(work: () => Promise<unknown>): Promise<void> {
 		busy = true;
 		try {
@@ -122,8 +125,16 @@
 				onchange={send}
 			/></label
 		>
-		<a class="quiet" href="/api/v1/imports/{kind}/template" download>Template with an example</a>
-		<a class="quiet" href="/api/v1/imports/{kind}/everything" download>Export everything</a>
+		<a class="quiet" href="/api/v1/imports/{kind}/template?form={form}" download
+			>Template with an example</a
+		>
+		<a class="quiet" href="/api/v1/imports/{kind}/everything?form={form}" download
+			>Export everything</a
+		>
+		<select class="field" aria-label="Files as" bind:value={form}>
+			<option value="csv">as CSV</option>
+			<option value="xlsx">as a workbook</option>
+		</select>
 		{#if of && !may}<span class="soft">Your role can export this sheet, not import it.</span>{/if}
 	{/snippet}
 	<div class="page">
@@ -172,14 +183,14 @@
 									><input type="checkbox" bind:checked={isWhole} /> All of them or none</label
 								>{/if}
 						{:else if !ready}<span>There is nothing to change.</span>{/if}
-						{#if wrong}<a class="quiet" href="/api/v1/imports/{id}/left-out" download
+						{#if wrong}<a class="quiet" href="/api/v1/imports/{id}/left-out?form={form}" download
 								>The {count(wrong, 'wrong row')} as a file to correct</a
 							>{/if}
 					</p>
 				{:else if data.said}<p role="status" class:bad={data.state === 'failed'}>
 						<Mark state={STATES[data.state] ?? ''} word={data.state} />
 						{data.said}
-						{#if wrong}<a href="/api/v1/imports/{id}/left-out" download
+						{#if wrong}<a href="/api/v1/imports/{id}/left-out?form={form}" download
 								>The wrong rows as a file to correct</a
 							>{/if}
 						{#if data.undone}<span class="soft">It was undone, or is about to be.</span>
