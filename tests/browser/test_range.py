@@ -164,6 +164,15 @@ def test_a_sheet_with_wrong_rows_is_corrected_and_taken_in(page: Page, live_serv
     expect(page.get_by_role("status").filter(has_text="20 of 20 rows taken in, 0 unchanged, 0 left out.")).to_be_visible()
     assert (Item.objects.filter(sku__startswith="NEW").count(), str(Item.objects.get(sku="OLD-1").price)) == (499, "11.00")
 
+    # All of it as a workbook, which comes in again and changes nothing.
+    page.get_by_label("Files as").select_option(label="as a workbook")
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Export everything").click()
+    whole = tmp_path / "whole.xlsx"
+    download.value.save_as(whole)
+    choose(whole)
+    expect(page.get_by_text("There is nothing to change.")).to_be_visible()
+
 
 def test_many_items_are_changed_at_once_and_changed_back_and_stock_comes_by_file(
     page: Page, live_server: Any, house: Standins, tmp_path: Path

@@ -1,5 +1,5 @@
 import { QueryObserver } from '@tanstack/svelte-query';
-import { afterEach, beforeEach, expect, test } from 'vitest';
+import { afterEach, beforeEach, expect, test, vi } from 'vitest';
 import { ask } from '../src/lib/api/client.ts';
 import { Changes } from '../src/lib/changes.ts';
 
@@ -62,6 +62,38 @@ test('a look asked for while another is under way is made after it', async () =>
 	const second = changes.look();
 	await Promise.all([first, second]);
 	expect(read).toEqual(['shelf']);
+});
+
+test('what is written while an answer is on its way is read once more', async () => {
+	let arrive = (): void => undefined;
+	const queryFn = (): Promise<string> => {
+		read.push('slow');
+		const data = `slow ${read.length}`;
+		const response = new Response(null, { headers: { 'X-Reads': 'moves' } });
+		return ask(new Promise((resolve) => (arrive = () => resolve({ data, response }))));
+	};
+	const observer = new QueryObserver(changes, { queryKey: ['slow'], queryFn });
+	observer.subscribe(() => undefined);
+	counts.moves = 2;
+	await changes.look();
+	expect(read.sort()).toEqual(['shelf', 'slow']);
+	arrive();
+	await vi.waitFor(() => expect(read.sort()).toEqual(['shelf', 'slow', 'slow']));
+	arrive();
+	await vi.waitFor(() => expect(observer.getCurrentResult().data).toBe('slow 3'));
+	await changes.look();
+	expect(read).toHaveLength(3);
+});
+
+test('nothing is asked for before it is known what had been written', async () => {
+	let tell = (): void => undefined;
+	changes = new Changes(() => new Promise((resolve) => (tell = () => resolve({ ...counts }))));
+	const shown = show('early', 'moves');
+	await Promise.resolve();
+	expect(read).toEqual([]);
+	tell();
+	await shown;
+	expect(read).toEqual(['early']);
 });
 
 test('one that could not look is followed by one that can', async () => {

@@ -12,11 +12,16 @@ type Defaulted = ReturnType<QueryClient['defaultQueryOptions']>;
 /** The server could not be reached: what is asked for is asked for again until it can. */
 const isUnanswered = (error: unknown): boolean => error instanceof Problem && error.status === 0;
 
-/** Remembers for each query which tables its answers were read from, and reads anew those that were written to. */
+type Counts = Readonly<Record<string, number>>;
+
+/** Remembers for each query which tables its answers were read from, and reads anew those that were written to since. */
 export class Changes extends QueryClient {
 	#reads = new Map<string, Set<string>>();
+	/** What had been written when a query was last asked for: its answer holds at least that. */
+	#asOf = new Map<string, Counts | null>();
 	#watched = new WeakSet<object>();
-	#counts: Readonly<Record<string, number>> | null = null;
+	#counts: Counts | null = null;
+	#first: Promise<void> | undefined;
 	#turn: Promise<void> = Promise.resolve();
 
 	constructor(
@@ -43,8 +48,18 @@ export class Changes extends QueryClient {
 	#watch<Options extends Defaulted>(options: Options): Options {
 		const fetch = options.queryFn;
 		if (typeof fetch !== 'function' || this.#watched.has(fetch)) return options;
-		const into = this.#of(options.queryHash);
-		const watched: typeof fetch = (context) => collect(into, () => fetch(context));
+		const hash = options.queryHash;
+		const watched: typeof fetch = async (context) => {
+			// Nothing is asked for before it is known what had been written by then.
+			if (!this.#counts) await (this.#first ??= this.look().catch(() => undefined));
+			this.#asOf.set(hash, this.#counts);
+			try {
+				return await collect(this.#of(hash), () => fetch(context));
+			} finally {
+				// What was written while it was on its way may not be in it.
+				if (this.#isBehind(hash)) setTimeout(() => void this.#again());
+			}
+		};
 		this.#watched.add(watched);
 		return { ...options, queryFn: watched };
 	}
@@ -65,21 +80,22 @@ export class Changes extends QueryClient {
 	}
 
 	async #look(): Promise<void> {
-		const now = await this.fetchCounts();
-		const before = this.#counts;
-		this.#counts = now;
-		if (!before) return;
-		const changed = new Set(Object.keys(now).filter((table) => now[table] !== before[table]));
-		if (changed.size)
-			await this.invalidateQueries({
-				predicate: (query) => this.#hangsOn(query.queryHash, changed)
-			});
+		this.#counts = await this.fetchCounts();
+		await this.#again();
 	}
 
-	/** What is only tried out, as a rehearsal, was read from nothing: it is tried out anew when something else is asked, not
-	 * when somebody else changes something. A refusal says what it was read from, as any answer. */
-	#hangsOn(hash: string, changed: ReadonlySet<string>): boolean {
-		return [...this.#of(hash)].some((table) => changed.has(table));
+	/** Reads anew what is behind. */
+	#again(): Promise<void> {
+		return this.invalidateQueries({ predicate: (query) => this.#isBehind(query.queryHash) });
+	}
+
+	/** Whether something it was read from has been written to since. What is only tried out, as a rehearsal, was read from
+	 * nothing: it is tried out anew when something else is asked, not when somebody else changes something. A refusal says
+	 * what it was read from, as any answer. */
+	#isBehind(hash: string): boolean {
+		const [now, then] = [this.#counts, this.#asOf.get(hash)];
+		if (!now || now === then) return false;
+		return [...this.#of(hash)].some((table) => now[table] !== then?.[table]);
 	}
 
 	/** Goes on looking while somebody looks at the page; gives back how to end it. */
