@@ -175,6 +175,7 @@ def test_a_file_holds_what_the_sheet_shows(manager: Client, sheet: str, monkeypa
     if of.inner:
         shown = [{**row, **inner} for row in shown for inner in row[of.inner]]
     assert len(shown) >= (1 if sheet == "forecasts" else 3)
+    monkeypatch.setattr(sheets, "BY_COLUMN", 3)
     monkeypatch.setattr(sheets, "AT_ONCE", 3)  # so that the file is put together from many pages
     lines = read_csv(content(file(manager, sheet, names, filters=query)))
     assert [[line[name.upper()].removeprefix("'") for name in names] for line in lines] == [

@@ -222,7 +222,8 @@ def settle_held(order_ids: Iterable[int]) -> None:
     """What was to be decided of orders that were held is decided, once they are held no more."""
     orders = SalesOrder.objects.filter(pk__in=list(order_ids)).exclude(state=SalesOrder.State.HELD)
     called_off = orders.filter(state=SalesOrder.State.CANCELLED).exclude(cancelled_because="")
-    settle_snags("order", "the order was cancelled here", order__in=called_off.values("pk"))
+    # That its channel still has it is said of one that was cancelled.
+    settle_snags("order", "the order was cancelled here", ~Q(field="status"), order__in=called_off.values("pk"))
     settle_snags("order", "the order is held no more", order__in=orders.values("pk"), title__endswith=IS_HELD)
 
 

@@ -89,7 +89,8 @@ def _moments(order: SalesOrder) -> list[Moment]:
     if row is None:
         return []
     if row.state == OutboundMessage.State.SENT and row.sent_at:
-        return [Moment(row.sent_at, "", f"{row.connection.name} was told how it stands", str(row.answer["id"]).replace("_", " "))]
+        said = str(row.answer["id"]).replace("_", " ")
+        return [Moment(row.sent_at, "", f"{row.connection.name} was told how it stands", said)] if said else []
     return [Moment(row.next_try_at, "", f"{row.connection.name} is still to be told how it stands", row.last_error)]
 
 

@@ -35,21 +35,24 @@ from yuvrel.sales import return_api as returns
 from yuvrel.stock import api as stock
 from yuvrel.stock import transfer_api as transfers
 
-# Rows a query: enough that most sheets take one, few enough to hold at once.
-AT_ONCE = 100_000
+# Rows a query: enough that most sheets take one, few enough to hold at once. By column five times as many are.
+AT_ONCE = 20_000
+BY_COLUMN = 100_000
 PAGING = ("request", "cursor", "limit")
 
 
 @dataclass(frozen=True)
 class Source:
     """A sheet: the route that gives its pages, and `inner`, the field of a row that holds rows of its own, where a
-    file has one line for each of those. `spread` makes further values of a row, their names beginning with `prefix`."""
+    file has one line for each of those. `spread` makes further values of a row, their names beginning with `prefix`.
+    `by_column`: its rows are worked out so."""
 
     route: Callable[..., Any]
     page: type[Schema]
     inner: str = ""
     prefix: str = ""
     spread: Callable[[Any], dict[str, Any]] | None = None
+    by_column: bool = False
 
     @cached_property
     def row(self) -> type[Schema]:
@@ -93,7 +96,7 @@ SHEETS: dict[str, Source] = {
     "items": Source(stock.list_items, stock.ItemPage),
     "transfers": Source(transfers.list_transfers, transfers.TransferPage),
     "prices": Source(pricing.prices, pricing.PricePage),
-    "stock": Source(stock.list_stock, stock.StockPage),
+    "stock": Source(stock.list_stock, stock.StockPage, by_column=True),
     "moves": Source(stock.list_moves, stock.MovePage),
     "orders": Source(sales.list_orders, sales.OrderPage),
     "returns": Source(returns.list_returns, returns.ReturnPage),
@@ -147,8 +150,9 @@ def _lines(
     plainly = not of.inner and asked <= of.row.model_fields.keys()
     told = [_column(of.row, name, zone) for name in names] if plainly else []
     while True:
-        with long_pages(AT_ONCE, asked):
-            page = of.route(request, **filters, cursor=cursor, limit=AT_ONCE)
+        limit = BY_COLUMN if of.by_column else AT_ONCE
+        with long_pages(limit, asked):
+            page = of.route(request, **filters, cursor=cursor, limit=limit)
         found = page["rows"]
         if isinstance(found, Columns):
             # What was worked out a column at a time is told so: row by row it takes twice as long.

@@ -194,20 +194,16 @@ def stock_sheet(
     ordered, order = in_order(matching, sort, STOCK_SORTS, ["item__title", "location__position", "id"])
     rows, following = page_of_values(ordered, order, cursor, limit, ROW)
     values = _values_of(rows, whole=not (location or sort) and show == "all")
-    expiry = (
-        {}
-        if not is_asked("expires_on")
-        else {
-            (item, place): day
-            for item, place, day in LotBalance.objects.filter(on_hand__gt=0, lot__item_id__any_of=[r.item_id for r in rows])
-            .values_list("lot__item_id", "location_id")
-            .annotate(day=Min("lot__expires_on"))
-            .order_by()
-        }
-    )
+    expiry = _expiry({row.item_id for row in rows}) if is_asked("expires_on") else {}
     pictures = first_of(row.item_id for row in rows) if is_asked("picture") else {}
     shown = rows_by_column(StockRow, rows, lambda some: _columns(some, values, expiry, pictures), _known)
     return {"rows": shown, "next": following, **({} if cursor or not is_asked("total_value") else _totals(matching))}
+
+
+def _expiry(item_ids: set[int]) -> dict[tuple[int, int], date]:
+    """The day until which the oldest lot of an item at a place keeps."""
+    lots = LotBalance.objects.filter(on_hand__gt=0, lot__item_id__any_of=item_ids).values_list("lot__item_id", "location_id")
+    return {(item, place): day for item, place, day in lots.annotate(day=Min("lot__expires_on")).order_by()}
 
 
 def _known(row: Any) -> dict[str, Any]:
