@@ -18,10 +18,10 @@ from django.db import connection
 from django.utils import timezone
 
 from yuvrel.books.actions import account_ids, accounts_of, open_chart
-from yuvrel.books.models import Account
 from yuvrel.buying.models import PriceBreak, Supplier, SupplierItem
 from yuvrel.catalogue.models import Category, Item, Product, TaxClass
 from yuvrel.catalogue.retail import keep_prices
+from yuvrel.channels import mapping
 from yuvrel.channels.credentials import seal
 from yuvrel.channels.models import Connection, Feed, Listing
 from yuvrel.connectors.registry import KINDS
@@ -190,15 +190,12 @@ def _connect(kind: str, name: str, address: str) -> Connection:
         state="live",
         fulfils_from=Location.objects.get(code="north"),
         live_since=timezone.now(),
-        accounts={role: code for role, code in _chart()},
     )
+    if kind == "ledger":
+        mapping.keep(row, mapping.usual())
     SettingValue.objects.create(name="order_prefix", level="connection", subject=row.pk, value=f"{name}-")
     Feed.objects.create(connection=row, part="orders", watermark=timezone.now().isoformat())
     return row
-
-
-def _chart() -> list[tuple[str, str]]:
-    return list(Account.objects.values_list("role", "code"))
 
 
 def standin_setup(size: Size, path: Path, per_second: int) -> None:
@@ -218,7 +215,7 @@ def standin_setup(size: Size, path: Path, per_second: int) -> None:
     for name in ("till1", "till2"):
         account = {"id": name, "sort": "till", "name": name, "tokens": {"t": KINDS["till"].scopes}, "per_second": per_second}
         setup[name] = {"account": account, "article": articles}
-    chart = [{"code": code, "name": role} for role, code in _chart()] if Company.objects.exists() else []
+    chart = [{"code": code, "name": role} for role, code in mapping.usual().items()] if Company.objects.exists() else []
     setup["ledger"] = {
         "account": {
             "id": "ledger",

@@ -7,7 +7,7 @@ they refuse, so that nothing can be forgotten.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any, TypeVar
 
@@ -113,15 +113,15 @@ class AddOwner(migrations.AddField):
             super().database_forwards(app_label, schema_editor, from_state, to_state)
 
 
-def hold_together(pairs: Sequence[tuple[str, str, str]]) -> list[migrations.RunSQL]:
+def hold_together(pairs: Sequence[tuple[str, str, str]], known: Collection[str] = ()) -> list[migrations.RunSQL]:
     """Foreign keys over a row and its company together, for (table, column, table that it points to); checked, as others
-    are, when the transaction ends."""
+    are, when the transaction ends. `known`: tables that are pointed to so already."""
     alone = [
         migrations.RunSQL(
             f"ALTER TABLE {table} ADD CONSTRAINT own_{table} UNIQUE (company_id, id)",
             f"ALTER TABLE {table} DROP CONSTRAINT own_{table}",
         )
-        for table in sorted({target for _, _, target in pairs})
+        for table in sorted({target for _, _, target in pairs} - set(known))
     ]
     both = [
         migrations.RunSQL(

@@ -128,7 +128,7 @@ def state() -> dict[str, bool]:
 def test_each_step_is_done_by_doing_it(company: Location) -> None:
     assert not any(state().values())
     shop = make_connection(state="live")
-    make_connection("ledger", state="live", accounts={})
+    make_connection("ledger", state="live")
     item = make_item()
     assert [name for name, done in state().items() if done] == ["Connect your channels", "Connect the ledger"]
     make_listing(shop, item)

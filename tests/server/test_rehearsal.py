@@ -135,7 +135,7 @@ def test_rules_that_cannot_be_are_refused_by_name(shop: Connection, client: Clie
 def test_only_who_may_connect_rehearses_and_only_what_shows_quantities(shop: Connection) -> None:
     with pytest.raises(ForbiddenError):
         rehearse_rules(Actor("B", Role.BUYER), rung_of(shop), {})
-    ledger = make_connection("ledger", accounts={})
+    ledger = make_connection("ledger")
     with pytest.raises(RefusedError, match="shows no quantities"):
         rehearse_rules(SYSTEM, rung_of(ledger), {})
 

@@ -85,7 +85,7 @@ class Business(RuleBasedStateMachine):
         make_supplier(self.fresh)
         self.shops = [make_connection(), make_connection(backorders="held")]
         self.till = make_connection("till", fulfils_from=self.corner)
-        make_connection("ledger", accounts={})
+        make_connection("ledger")
         self.till_sales = self.closed_for = 0
         self.exact: dict[int, ExactCost] = defaultdict(self.exactly)
         self.seen = self.seen_part = 0

@@ -18,6 +18,7 @@ from yuvrel.catalogue.models import Item
 from yuvrel.channels import inbound, offers, price_intake, prices
 from yuvrel.channels.credentials import connector_as, kind_of
 from yuvrel.channels.jobs import relay_now
+from yuvrel.channels.mapping import mapping_of
 from yuvrel.channels.models import Connection, InboundMessage, Listing, PriceOffer
 from yuvrel.channels.runs import raise_snag, run_of, settle_snags
 from yuvrel.channels.sql import Read, judge, note_shown
@@ -368,8 +369,9 @@ def _compare_ledger(connection: Connection) -> _LedgerOutcome:
     untold = Q(state="gathered", within=None) | Q(within__external_id=NOTHING)
     gathered = LedgerDocument.objects.filter(Q(within__in=young) | untold)
     lines = JournalLine.objects.exclude(entry__ledger_document__in=young).exclude(entry__ledger_document__in=gathered)
-    ours = _debits_by_document(lines, connection.accounts)
-    by_account = _movement(lines, connection.accounts)
+    mapped = mapping_of(connection)
+    ours = _debits_by_document(lines, mapped)
+    by_account = _movement(lines, mapped)
     connector = connector_as(connection, Documents)
     documents = compare(ours, connector.document_totals())
     balances = connector.balances()
@@ -396,7 +398,7 @@ def _compare_ledger(connection: Connection) -> _LedgerOutcome:
             )
         )
     findings += order_checks.compare_orders(connection, connector)
-    inventory = connection.accounts.get(Role.INVENTORY, "")
+    inventory = mapped.get(Role.INVENTORY, "")
     left = sum((v for (_, code), v in by_account.items() if code == inventory), ZERO)
     right = sum((v for (_, code), v in balances.items() if code == inventory), ZERO)
     return _LedgerOutcome(left, right, documents.compared + movement.compared, findings)

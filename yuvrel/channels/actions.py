@@ -12,14 +12,13 @@ from django.db import IntegrityError, transaction
 from django.db.models import Q
 from django.utils import timezone
 
-from yuvrel.books.models import Account, LedgerDocument
+from yuvrel.books.models import LedgerDocument
 from yuvrel.catalogue.models import Category
 from yuvrel.connectors.capabilities import Capability, Documents, Places, Publishing, TaxCodes, Webhooks
 from yuvrel.connectors.http import AddressError, ConnectorError, check_address
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.bounds import check_happened
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
-from yuvrel.core.postings import their_account
 from yuvrel.core.rules import Level, Rung
 from yuvrel.events.actions import record
 from yuvrel.events.models import Event
@@ -30,13 +29,11 @@ from yuvrel.pricing.models import PriceList
 from yuvrel.rules.actions import change
 from yuvrel.rules.models import SettingValue
 
+from . import mapping
 from .credentials import connector_for, keep_sign_in, kind_of, seal, secrets_of
 from .models import Connection, Feed, GroupPrice, Listing, PriceOffer
 from .places_there import NAME as PLACES_THERE
 from .schedules import parts_of
-
-# Set as they come; the way in, the address and the places are looked at besides.
-SETTINGS = ("name", "accounts")
 
 
 def get_connection(connection_id: int) -> Connection:
@@ -68,13 +65,14 @@ def add(actor: Actor, *, kind: str, name: str, address: str, sign_in: dict[str, 
         address=address.strip().rstrip("/"),
         hook_key=secrets.token_urlsafe(24),
         fulfils_from=Location.objects.first(),
-        accounts=_default_accounts() if Capability.DOCUMENTS in KINDS[kind].can else {},
     )
     other = _like(kind, copy_from) if copy_from else None
     known = {**other.account, **secrets_of(other)} if other and other.address == row.address else {}
     keep_sign_in(row, {**known, **{entry: text for entry, text in sign_in.items() if text.strip()}})
     row.save()
     row.feeds.set(other.feeds.all() if other else Location.objects.all()[:1])
+    if Capability.DOCUMENTS in KINDS[kind].can:
+        mapping.keep(row, mapping.usual())
     if other:
         _copy_rules(actor, other, row)
     after = {"kind": kind, "name": row.name, **({"like": other.name} if other else {})}
@@ -117,10 +115,6 @@ def _check_address(address: str) -> None:
         raise BadInputError(str(error), field="address") from error
     except ConnectorError as error:
         raise BadInputError(str(error), field="address") from error
-
-
-def _default_accounts() -> dict[str, str]:
-    return dict(Account.objects.values_list("role", "code"))
 
 
 def test(actor: Actor, connection_id: int, at: datetime) -> Connection:
@@ -172,11 +166,12 @@ def change_settings(actor: Actor, connection_id: int, version: int, changes: dic
         raise NotFoundError("There is no such connection.")
     if row.version != version:
         raise StaleError
-    before = {name: str(getattr(row, name)) for name in SETTINGS if name in changes}
+    before = {"name": row.name} if "name" in changes else {}
     check_settings(row, changes)
-    for name in SETTINGS:
-        if name in changes:
-            setattr(row, name, changes[name])
+    row.name = changes.get("name", row.name)
+    if "accounts" in changes:
+        before["accounts"] = str(mapping.mapping_of(row))
+        mapping.keep(row, changes["accounts"])
     if "fulfils_from" in changes:
         row.fulfils_from = Location.objects.get(pk=changes["fulfils_from"])
     if "their_place" in changes:
@@ -246,11 +241,6 @@ def check_settings(row: Connection, changes: dict[str, Any]) -> None:
         raise BadInputError("There is no such price list.", field="price_list")
     if "name" in changes and not str(changes["name"]).strip():
         raise BadInputError("Give the connection a name.", field="name")
-    if "accounts" in changes:
-        mapping = dict(changes["accounts"])
-        missing = {role for role in Account.objects.values_list("role", flat=True) if not their_account(mapping, role)}
-        if missing:
-            raise BadInputError(f"Map an account for {', '.join(sorted(missing))}.", field="accounts")
 
 
 def go_live(actor: Actor, connection_id: int, at: datetime, orders_from: date | None = None) -> Connection:
@@ -268,7 +258,7 @@ def go_live(actor: Actor, connection_id: int, at: datetime, orders_from: date | 
         raise BadInputError("It has been live before: read its orders again from a moment on instead.", field="orders_from")
     connector = connector_for(row)
     if isinstance(connector, Documents):
-        _check_mapping(row)
+        mapping.check(row)
     secret = ""
     if isinstance(connector, Webhooks):
         try:
@@ -297,13 +287,6 @@ def go_live(actor: Actor, connection_id: int, at: datetime, orders_from: date | 
 def hook_proved(row: Connection, at: datetime) -> None:
     """A test message came through a connection's webhook."""
     Connection.objects.filter(pk=row.pk).update(hook_proved_at=at)
-
-
-def _check_mapping(row: Connection) -> None:
-    theirs = {code for code, _ in row.test_report.get("accounts", [])}
-    unknown = sorted({code for code in row.accounts.values() if code not in theirs})
-    if unknown:
-        raise RefusedError(f"The ledger has no account {', '.join(unknown)}. Map ours to one it has.", field="accounts")
 
 
 def _start_flow(row: Connection) -> None:

@@ -28,6 +28,7 @@ from yuvrel.sales.models import SalesOrder
 from yuvrel.sales.rules import OrderRules, order_rules_of
 
 from . import ledger_known
+from .mapping import mapping_of
 from .models import Connection, OutboundMessage
 from .queueing import live_one, queue, queue_again
 from .rules import connection_rungs
@@ -98,8 +99,9 @@ def queue_ledger(document_ids: Iterable[int]) -> set[int]:
 def ledger_message(document: LedgerDocument, connection: Connection) -> LedgerDoc:
     """A document in the ledger's own account codes. Raises RefusedError when a role is not mapped."""
     codes: dict[str, Decimal] = {}
+    mapped = mapping_of(connection)
     for role, total in account_sums(document):
-        code = their_account(connection.accounts, role)
+        code = their_account(mapped, role)
         if not code:
             raise RefusedError(f"No ledger account is mapped for {role}.", field="accounts")
         codes[code] = codes.get(code, Decimal(0)) + total

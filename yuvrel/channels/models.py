@@ -48,7 +48,6 @@ class Connection(models.Model):
         help_text="Its own; else the place's",
     )
     categories = models.JSONField(default=list, help_text="Of a channel that listings are made on: as it last told them")
-    accounts = models.JSONField(default=dict, help_text="Ledger only: our role to their account")
     live_since = models.DateTimeField(null=True)
     survey = models.JSONField(default=dict, help_text="What would come in, as it was read before going live")
     hook_proved_at = models.DateTimeField(null=True, help_text="When a test message came through the webhook")
@@ -98,6 +97,23 @@ class HeardWord(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["connection", "sort", "word"], name="word_once")]
+
+
+class MappedAccount(models.Model):
+    """Which account of an outside ledger one of ours is."""
+
+    company = owner()
+    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="mapped")
+    account = models.ForeignKey("books.Account", on_delete=models.PROTECT, related_name="+")
+    code = models.CharField(max_length=40)
+
+    objects: ClassVar[models.Manager["MappedAccount"]] = owned()
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["connection", "account"], name="account_mapped_once"),
+            models.CheckConstraint(condition=~models.Q(code=""), name="account_mapped_to_one"),
+        ]
 
 
 class Feed(models.Model):

@@ -11,7 +11,6 @@ from django.db.models import Count, Max, Q, QuerySet
 from django.db.models.functions import Lower, Trim
 from django.utils import timezone
 
-from yuvrel.books.models import Account
 from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.catalogue.pictures import first_of
@@ -37,6 +36,7 @@ from .credentials import kind_of
 from .inbound import STATE_SNAG, WORDS
 from .ledger_out import tax_words
 from .linking import pairing_index, verdict_for
+from .mapping import all_of
 from .models import Connection, Feed, Listing, PriceOffer, Publication, Snag
 from .offers import load_shelves, offer_of, places_of
 from .order_states import words_of
@@ -111,7 +111,7 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "can": sorted(kind.can),
         "words": words(row),
         "told_states": list(told_states(kind)),
-        "accounts": _mapping(row),
+        "accounts": all_of(row) if Capability.DOCUMENTS in kind.can else {},
         "fulfils_from": row.fulfils_from_id,
         "feeds": [place.pk for place in row.feeds.all()],
         "their_place": row.their_place_id,
@@ -127,13 +127,6 @@ def connection_page(row: Connection) -> dict[str, Any]:
         "health": health(row, timezone.now()),
         "runs": sheet_rows(RunRow, list(runs), run_row, known_run),
     }
-
-
-def _mapping(row: Connection) -> dict[str, str]:
-    """The ledger's account of each of ours; empty for one that was opened since and is not mapped yet."""
-    if Capability.DOCUMENTS not in kind_of(row).can:
-        return dict(row.accounts)
-    return {**dict.fromkeys(Account.objects.order_by("code").values_list("role", flat=True), ""), **row.accounts}
 
 
 def words(row: Connection) -> list[dict[str, Any]]:

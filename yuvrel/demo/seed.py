@@ -17,7 +17,7 @@ from yuvrel.books.actions import CHART
 from yuvrel.buying import actions as buying
 from yuvrel.buying.models import PurchaseOrder, Supplier, SupplierInbox
 from yuvrel.catalogue.models import Category, Item
-from yuvrel.channels import prices
+from yuvrel.channels import mapping, prices
 from yuvrel.channels.credentials import seal
 from yuvrel.channels.models import ChannelGroup, Connection, Feed, GroupPrice, Listing, OutboundMessage, PriceOffer, Publication
 from yuvrel.channels.offers import wanted_of
@@ -161,9 +161,8 @@ class Seeder(Outside):
             of_till = {"order_prefix": prefix, "cash_customer": customer, "ledger_document": "day"}
             self.connection(key, "till", name, f"till/{key}", token, of_till)
         accounts = {role.value: code for role, code, _ in CHART}
-        self.connection(
-            "daybook", "ledger", "Daybook", "ledger/daybook", "daybook-token", {"ledger_items": "sold"}, accounts=accounts
-        )
+        ledger = self.connection("daybook", "ledger", "Daybook", "ledger/daybook", "daybook-token", {"ledger_items": "sold"})
+        mapping.keep(ledger, accounts)
         for spec in SUPPLIERS:
             path, secret = f"supplier/{spec.code}", f"{spec.code}-secret"
             row = self.connection(spec.code, "supplier", f"{spec.name} inbox", path, secret, account={"key": "larkmead"})
