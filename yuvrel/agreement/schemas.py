@@ -65,7 +65,7 @@ class AgreeRow(SheetRow):
     holds: Quantity | None
     worth: Money | None
     booked: Money | None
-    state: str
+    state: Annotated[str, words(Listing.Offer)]
 
 
 class ColumnOut(Schema):

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from datetime import date, datetime
+from typing import Annotated
 
 from ninja import Schema
 from pydantic import Field
 
-from yuvrel.platform.wire import DayIn, Money, SheetRow, UnitCost
+from yuvrel.platform.wire import DayIn, Money, SheetRow, UnitCost, words
+
+from .models import JournalEntry, LedgerDocument
 
 
 class JournalLineOut(Schema):
@@ -25,15 +28,15 @@ class EntryOut(SheetRow):
 
     id: int
     date: date
-    kind: str
+    kind: Annotated[str, words(JournalEntry.Kind)]
     document: str
     link: str
     memo: str
     posted_at: datetime
     amount: Money
-    ledger_kind: str
+    ledger_kind: Annotated[str, words(("", *LedgerDocument.Kind))]
     ledger_number: str
-    ledger_state: str
+    ledger_state: Annotated[str, words(("", *LedgerDocument.State))]
     contact: str
     lines: list[JournalLineOut]
 

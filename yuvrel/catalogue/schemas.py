@@ -13,6 +13,9 @@ from yuvrel.platform.wire import Id, Money, MoneyIn, Quantity, QuantityIn, Sheet
 
 from .models import Item
 
+# How what a channel is to show stands: a quantity, a price.
+OFFERS = ("pending", "agreed", "drifting", "held")
+
 
 class PictureOut(Schema):
     """A picture of a product; its bytes are at `/pictures/{id}/full` and `/thumb`."""
@@ -79,12 +82,12 @@ class ListingBrief(Schema):
     external_id: str
     shown: Quantity | None
     offered: Quantity | None
-    state: str
+    state: Annotated[str, words(("", *OFFERS))]
     live: bool
     price: Money | None
     price_offered: Money | None
     price_currency: str
-    price_state: str
+    price_state: Annotated[str, words(("", *OFFERS))]
 
 
 class CostRow(Schema):
@@ -176,7 +179,7 @@ class CombinationOut(Schema):
 
     options: dict[str, str]
     sku: str
-    state: str
+    state: Annotated[str, words(("new", "there", "clash"))]
     item_id: int | None
 
 

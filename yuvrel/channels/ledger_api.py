@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import Annotated, Any
 
 from django.http import HttpRequest
 from ninja import Router, Schema
 
 from yuvrel.platform.auth import actor
+from yuvrel.platform.wire import words
 from yuvrel.sales.customers import get_customer
 
 from . import ledger_known
+from .models import OutboundMessage
 
 router = Router(tags=["connections"])
 
@@ -22,7 +24,7 @@ class LedgerContactOut(Schema):
     ledger: str
     connection_id: int
     key: str
-    state: str
+    state: Annotated[str, words(OutboundMessage.State)]
     at: datetime | None
     said: str
 

@@ -36,6 +36,9 @@ class ListingEventOut(Schema):
     link: str
 
 
+STANDINGS = ("live", "hidden", "ended")
+
+
 class GroupPriceOut(Schema):
     """What a group of customers is to be shown and what it is; no price: as everybody."""
 
@@ -44,7 +47,7 @@ class GroupPriceOut(Schema):
     price: Money | None
     shown: Money | None
     currency: str
-    state: str
+    state: Annotated[str, words(PriceOffer.State)]
 
 
 class SaidOut(Schema):
@@ -86,14 +89,14 @@ class ListingOut(Schema):
     pushed_at: datetime | None
     agreed_at: datetime | None
     rests: bool
-    stands: str
-    stands_there: str
+    stands: Annotated[str, words(STANDINGS)]
+    stands_there: Annotated[str, words(("", *STANDINGS))]
     told: list[str]
     price: Money | None
     price_offered: Money | None
     price_before: Money | None
     price_currency: str
-    price_state: str
+    price_state: Annotated[str, words(("", *PriceOffer.State))]
     group_prices: list[GroupPriceOut]
     entry: str
     facts: list[SaidOut]

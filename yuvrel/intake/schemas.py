@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Any
+from typing import Annotated, Any, get_args
 
 from ninja import Schema
 
+from yuvrel.core.intake import Outcome
 from yuvrel.platform.wire import words
 
 from .models import Intake
@@ -38,7 +39,7 @@ class IntakeLine(Schema):
 
     line: int
     key: str
-    outcome: str
+    outcome: Annotated[str, words(get_args(Outcome))]
     changes: list[list[str]]
     faults: list[list[str]]
 

@@ -9,6 +9,7 @@ from typing import Annotated, Literal
 from ninja import Schema
 from pydantic import Field
 
+from yuvrel.books.models import LedgerDocument
 from yuvrel.books.schemas import EntryOut
 from yuvrel.documents.schemas import MomentOut
 from yuvrel.platform.wire import Id, Money, MoneyIn, Quantity, QuantityIn, SheetRow, words
@@ -73,7 +74,7 @@ class CreditOut(Schema):
     refunded: Money
     way: str
     told: bool
-    ledger_state: str
+    ledger_state: Annotated[str, words(("none", *LedgerDocument.State))]
 
 
 class ReturnShort(Schema):

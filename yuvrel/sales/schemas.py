@@ -9,6 +9,7 @@ from typing import Annotated, Any
 from ninja import Schema
 from pydantic import Field
 
+from yuvrel.books.models import LedgerDocument
 from yuvrel.documents.schemas import MomentOut
 from yuvrel.platform.wire import Id, Money, Quantity, QuantityIn, SheetRow, UnitCost, words
 
@@ -88,7 +89,7 @@ class ShipmentOut(Schema):
     cost: Money
     invoice_id: int
     invoice_total: Money
-    ledger_state: str
+    ledger_state: Annotated[str, words(("none", *LedgerDocument.State))]
 
 
 class PaymentOut(Schema):

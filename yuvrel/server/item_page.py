@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from typing import Any
+from typing import Annotated, Any
 
 from ninja import Schema
 
@@ -15,7 +15,7 @@ from yuvrel.catalogue.schemas import TraceOut
 from yuvrel.core.errors import NotFoundError
 from yuvrel.documents.registry import address
 from yuvrel.people.models import Location
-from yuvrel.platform.wire import Quantity, UnitCost
+from yuvrel.platform.wire import Quantity, UnitCost, words
 from yuvrel.sales.models import Reservation
 from yuvrel.stock.models import StockMove
 
@@ -55,7 +55,7 @@ class WaitingOut(Schema):
     channel: str
     placed_at: datetime
     units: Quantity
-    state: str
+    state: Annotated[str, words(("reserved", "backordered"))]
 
 
 class ItemMoveOut(Schema):
