@@ -720,7 +720,7 @@ def test_an_order_is_held_and_cancelled_here_and_the_shop_s_customer_sees_it(per
     person.go(f"/orders/{order.pk}", check=False)
     page.get_by_role("button", name="Cancel it").click()
     asked = page.get_by_role("dialog")
-    expect(asked).to_contain_text("2 reserved units are released.")
+    expect(asked).to_contain_text("Reserved units (2) are for sale again.")
     expect(asked).to_contain_text("The shop is told, and pays back what was paid there.")
     assert_accessible(page)
     asked.get_by_label("Reason").fill("ordered twice")

@@ -116,7 +116,8 @@ def test_an_order_cancelled_here_is_cancelled_there_and_its_money_taken_back(wor
     before = StockBalance.objects.get(item=world.small).committed
     order = bought(world, units=2)
     assert prepaid() == -order.total
-    assert order_page(order.pk)["is_cancelling_told"]
+    told = ["Reserved units (2) are for sale again.", "Web is told, and pays back what was paid there."]
+    assert order_page(order.pk)["if_cancelled"] == told
     cancel(SYSTEM, order.pk, "ordered twice", timezone.now())
     follow(world, order)
     assert (there(world, order)["status"], there(world, order)["note"]) == ("cancelled", "ordered twice")
@@ -130,7 +131,10 @@ def test_an_order_cancelled_here_is_cancelled_there_and_its_money_taken_back(wor
 
 def test_a_cancelled_order_that_the_channel_changes_stays_cancelled_and_is_pointed_out(world: World) -> None:
     order = bought(world)
-    assert not order_page(order.pk)["is_cancelling_told"]
+    set_rules(world.shop, cancelled_goods="wait")
+    waits, untold = order_page(order.pk)["if_cancelled"]
+    assert waits == "Reserved units (1) stay reserved until somebody has put them back."
+    assert untold.startswith("Web is not told: no rule says with which word. Cancel it there too, and pay")
     cancel(SYSTEM, order.pk, "ordered twice", timezone.now())
     settle()
     change_there(world, order)

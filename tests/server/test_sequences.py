@@ -33,9 +33,10 @@ from yuvrel.people.models import Location
 from yuvrel.people.roles import SYSTEM
 from yuvrel.rules.actions import change
 from yuvrel.sales import returns
-from yuvrel.sales.actions import TO_LEAVE, release, ship, take_order, take_till_sale
 from yuvrel.sales.actions import cancel as cancel_order
+from yuvrel.sales.actions import release, ship, take_order, take_till_sale
 from yuvrel.sales.credits import credit
+from yuvrel.sales.documents import TO_LEAVE
 from yuvrel.sales.incoming import IncomingLine
 from yuvrel.sales.models import OrderLine, Reservation, Return, ReturnPart, SalesOrder
 from yuvrel.stock import transfers

@@ -12,6 +12,7 @@ from yuvrel.buying.models import PurchaseOrder
 from yuvrel.connectors.capabilities import Capability
 from yuvrel.core.errors import RefusedError
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.sales.documents import TO_LEAVE
 
 from .actions import get_connection
 from .credentials import kind_of
@@ -38,7 +39,7 @@ def _stops(row: Connection) -> Iterator[str]:
         shown = Listing.objects.filter(connection=row, link=Listing.Link.LINKED).count()
         yield f"{_counted(shown, 'listing')} there: what is shown now stays as it is. More may be sold than is here."
     if Capability.ORDERS in can:
-        open_orders = row.orders.filter(state__in=("received", "held", "ready", "part-shipped")).count()  # type: ignore[attr-defined]
+        open_orders = row.orders.filter(state__in=TO_LEAVE).count()  # type: ignore[attr-defined]
         yield "Orders placed there are not heard of any more."
         if open_orders:
             yield f"{_counted(open_orders, 'open order')} of it can still be shipped; the channel is not told."

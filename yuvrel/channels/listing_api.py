@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, get_args
 
 from django.db import transaction
 from django.http import HttpRequest
@@ -11,6 +11,7 @@ from django.utils import timezone
 from ninja import Router, Schema
 
 from yuvrel.core.errors import RefusedError
+from yuvrel.core.standing import Standing
 from yuvrel.people.roles import Ability, audit
 from yuvrel.platform.auth import actor
 from yuvrel.platform.wire import Money, Quantity, Said, words
@@ -36,7 +37,7 @@ class ListingEventOut(Schema):
     link: str
 
 
-STANDINGS = ("live", "hidden", "ended")
+STANDINGS = get_args(Standing)
 
 
 class GroupPriceOut(Schema):

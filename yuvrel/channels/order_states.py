@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable, Mapping
 
 from yuvrel.connectors.base import Connector, capable, told_states
@@ -12,6 +13,7 @@ from yuvrel.core.errors import BadInputError
 from yuvrel.core.rules import Level, Rung, Value, meanings
 from yuvrel.documents.registry import Moment, add_moments
 from yuvrel.rules.registry import add_check
+from yuvrel.sales.documents import TO_LEAVE
 from yuvrel.sales.models import SalesOrder
 from yuvrel.sales.rules import OUR_STATES, order_rules, order_rules_of
 
@@ -19,8 +21,6 @@ from .models import Connection, OutboundMessage
 from .queueing import queue_again
 
 STATE = "order_state"
-State = SalesOrder.State
-WAITS = (State.RECEIVED, State.HELD, State.READY, State.PART_SHIPPED)
 
 
 @add_check
@@ -39,7 +39,7 @@ def _check_words(rung: Rung, found: Mapping[str, Value]) -> None:
 
 def words_of(kind: type[Connector]) -> list[dict[str, str]]:
     """How an order can stand here, for a kind that can be told of it."""
-    titles = {State.RECEIVED.value: "received, waits for goods"}
+    titles = {SalesOrder.State.RECEIVED.value: "received, waits for goods"}
     words = OUR_STATES if told_states(kind) else ()
     return [{"sort": "our_states", "word": word, "proposed": "", "title": titles.get(word, "")} for word in words]
 
@@ -51,17 +51,17 @@ def queue_states(order_ids: Iterable[int]) -> set[int]:
     orders = list(found.exclude(history=True).select_related("connection"))
     rules = order_rules_of({order.connection for order in orders})
     last = told_last(order.pk for order in orders)
-    woken = set[int]()
+    tell: dict[Connection, list[int]] = defaultdict(list)
     for order in orders:
         word = rules[order.connection_id].states_told.get(order.state)
         if word and word != last.get(order.pk):
-            woken |= queue_again(STATE, [order.pk], order.connection)
-    return woken
+            tell[order.connection].append(order.pk)
+    return set[int]().union(*(queue_again(STATE, ids, connection) for connection, ids in tell.items()))
 
 
 def waiting_orders(connection: Connection) -> set[int]:
     """Orders of a connection of which something is still to leave: what a changed rule tells it of."""
-    rows = SalesOrder.objects.filter(connection=connection, kind=SalesOrder.Kind.ORDER, state__in=WAITS)
+    rows = SalesOrder.objects.filter(connection=connection, kind=SalesOrder.Kind.ORDER, state__in=TO_LEAVE)
     return set(rows.values_list("pk", flat=True))
 
 

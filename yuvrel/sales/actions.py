@@ -23,7 +23,7 @@ from yuvrel.stock.actions import lock_balances
 
 from . import amending, foreign, past_zero
 from .allocation import Allowed, Shelf, allocate, allocate_after_all, held_items, ready_to_ship, take_back, waiting_state
-from .documents import ORDER, WAITS
+from .documents import ORDER, TO_LEAVE
 from .incoming import IncomingLine, IncomingOrder, faults, fits
 from .late_demand import note_demand
 from .models import Customer, OrderLine, Reservation, SalesOrder, Shipment
@@ -33,8 +33,6 @@ from .shipping import hand_over
 from .till_counts import heard_late
 
 State = SalesOrder.State
-# Of these something is still to leave.
-TO_LEAVE = (*WAITS, State.PART_SHIPPED)
 STILL_THERE = "It was cancelled here, and the channel has changed it since. Cancel it there too."
 
 

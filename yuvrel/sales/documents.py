@@ -16,6 +16,8 @@ from .models import Capture, CreditNote, Invoice, Return, SalesOrder, Shipment, 
 State = SalesOrder.State
 WAITS = (State.RECEIVED.value, State.HELD.value, State.READY.value)
 BEGUN = (State.PART_SHIPPED.value, State.SHIPPED.value)
+# Of these something is still to leave.
+TO_LEAVE = (*WAITS, State.PART_SHIPPED.value)
 
 # A channel may change an order, bring a cancelled one back, and add to one that has left; each version says its state anew.
 STATES = States(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict
 from decimal import Decimal
 from typing import Any
@@ -12,14 +12,14 @@ from django.db.models import Count, Q
 
 from yuvrel.books.models import Account, LedgerDocument
 from yuvrel.catalogue.pictures import first_of
-from yuvrel.core.money import ZERO
+from yuvrel.core.money import ZERO, spoken
 from yuvrel.documents.queries import time_line
 from yuvrel.platform.faults import row_or, sheet_rows
 
 from .allocation import ready_to_ship
-from .documents import ORDER
+from .documents import ORDER, TO_LEAVE
 from .models import OrderLine, Payment, Reservation, SalesOrder
-from .queries import WAITING, Rules, earnings, get_order, handler_names, rules_for, short_order
+from .queries import Rules, earnings, get_order, handler_names, rules_for, short_order
 from .return_queries import can_return, credits_of, returns_of
 from .rules import OrderRules
 from .schemas import LineOut
@@ -29,6 +29,7 @@ def order_page(order_id: int) -> dict[str, Any]:
     """An order with its lines, reservations, shipments and profit."""
     row = get_order(order_id)
     rules = rules_for([row])
+    lines, may_cancel = _lines(row), row.kind == SalesOrder.Kind.ORDER and row.state in TO_LEAVE
     ship_to = ", ".join(str(row.ship_to.get(k, "")) for k in ("street", "city", "country") if row.ship_to.get(k))
     return {
         "id": row.pk,
@@ -46,7 +47,6 @@ def order_page(order_id: int) -> dict[str, Any]:
         "state": row.state,
         "held_because": row.held_because,
         "cancelled_because": row.cancelled_because,
-        "is_cancelling_told": bool(rules[row.connection_id].states_told.get(SalesOrder.State.CANCELLED)),
         "paid": row.paid,
         "placed_at": row.placed_at,
         "send_by": row.send_by,
@@ -55,7 +55,8 @@ def order_page(order_id: int) -> dict[str, Any]:
         "currency": row.currency,
         "total": row.total,
         **{name: getattr(row, name) for name in ("stated_currency", "stated_total", "rate")},
-        "lines": _lines(row),
+        "lines": lines,
+        "if_cancelled": list(_if_cancelled(row, lines, rules[row.connection_id])) if may_cancel else [],
         "shipments": [
             _shipment(s, rules[row.connection_id])
             for s in row.shipments.select_related("invoice").prefetch_related("lines").order_by("pk")
@@ -100,8 +101,27 @@ def _also_open(row: SalesOrder) -> list[dict[str, Any]]:
     """Other orders of its customer that wait."""
     if row.customer is None:
         return []
-    others = row.customer.orders.filter(state__in=WAITING).exclude(pk=row.pk)  # type: ignore[attr-defined]
+    others = row.customer.orders.filter(state__in=TO_LEAVE).exclude(pk=row.pk)  # type: ignore[attr-defined]
     return [short_order(one) for one in others.select_related("connection").order_by("placed_at", "pk")[:5]]
+
+
+def _if_cancelled(row: SalesOrder, lines: Sequence[LineOut], rules: OrderRules) -> Iterator[str]:
+    """In sentences: what it would mean to cancel it."""
+    shipped, reserved, owed = (
+        sum((getattr(line, name) for line in lines), ZERO) for name in ("shipped", "reserved", "backordered")
+    )
+    if shipped:
+        yield "What has left stays shipped and invoiced."
+    if reserved:
+        said = "stay reserved until somebody has put them back" if rules.goods_wait else "are for sale again"
+        yield f"Reserved units ({spoken(reserved)}) {said}."
+    if owed:
+        yield f"Backordered units ({spoken(owed)}) are no longer owed."
+    if rules.states_told.get(SalesOrder.State.CANCELLED):
+        yield f"{row.connection.name} is told{', and pays back what was paid there' if row.paid else ''}."
+    else:
+        back = ", and pay the customer back there" if row.paid else ""
+        yield f"{row.connection.name} is not told: no rule says with which word. Cancel it there too{back}."
 
 
 def _then(row: SalesOrder, rules: OrderRules) -> list[str]:

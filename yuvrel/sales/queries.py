@@ -25,13 +25,13 @@ from yuvrel.platform.faults import figure_or, sheet_rows
 from yuvrel.platform.paging import in_order, page
 from yuvrel.stock.models import ItemCost
 
+from .documents import TO_LEAVE
 from .models import CreditNote, OrderLine, Reservation, ReturnPart, SalesOrder, ShipmentLine
 from .rules import OrderRules, handlers, order_rules_of
 from .schemas import OrderRow
 
 # The orders that an index has: there may be hundreds of thousands, and a sheet's first page is there at once.
 SORTS = {"placed": "placed_at", "number": "number", "total": "total"}
-WAITING = ("received", "ready", "part-shipped", "held")
 Earnings = Callable[[SalesOrder], Profit]
 # Of more orders than this the total is not added up for a sheet.
 MOST_ADDED = 5000
@@ -49,7 +49,7 @@ def orders(q: str, state: str, connection: int | None, handler: str = "") -> Que
     back."""
     rows = SalesOrder.objects.select_related("connection", "customer", "location")
     if state == "waiting":
-        rows = rows.filter(state__in=WAITING)
+        rows = rows.filter(state__in=TO_LEAVE)
     elif state == "due":
         rows = due(company_day(timezone.now())).select_related("connection", "customer", "location")
     elif state == "back":
@@ -77,7 +77,7 @@ def to_put_back() -> QuerySet[SalesOrder]:
 
 def due(day: date) -> QuerySet[SalesOrder]:
     """Orders still to be shipped that have to leave on a day, or should have left before."""
-    return SalesOrder.objects.filter(state__in=WAITING, send_by__lte=day)
+    return SalesOrder.objects.filter(state__in=TO_LEAVE, send_by__lte=day)
 
 
 def order_sheet(
@@ -99,7 +99,7 @@ def order_sheet(
     backordered = {order: (units, day) for order, units, day in owed}
     rules = rules_for(rows)
     earns, names = earnings(rows, rules), handler_names(rules)
-    counts = dict(SalesOrder.objects.filter(state__in=WAITING).values_list("state").annotate(n=Count("id")).order_by())
+    counts = dict(SalesOrder.objects.filter(state__in=TO_LEAVE).values_list("state").annotate(n=Count("id")).order_by())
     return {
         "rows": sheet_rows(OrderRow, rows, lambda row: _row(row, units, backordered, earns) | names[row.connection_id], _known),
         "next": following,
@@ -144,7 +144,7 @@ def _row(
 
 def _due(row: SalesOrder) -> str:
     """Whether an order has to leave *today*, or is *late*; empty when neither."""
-    if row.send_by is None or row.state not in WAITING:
+    if row.send_by is None or row.state not in TO_LEAVE:
         return ""
     today = company_day(timezone.now())
     return "late" if row.send_by < today else "today" if row.send_by == today else ""
@@ -330,5 +330,5 @@ def daily_sales(start: datetime, days: int) -> list[tuple[datetime, Decimal]]:
 @look_for
 def order_obstacles(item_id: int) -> list[Obstacle]:
     """Orders that wait for an item."""
-    rows = OrderLine.objects.filter(item_id=item_id, order__state__in=WAITING).select_related("order").order_by("order_id")[:5]
+    rows = OrderLine.objects.filter(item_id=item_id, order__state__in=TO_LEAVE).select_related("order").order_by("order_id")[:5]
     return [Obstacle(f"Order {row.order.number} waits for it.", f"/orders/{row.order_id}") for row in rows]

@@ -135,7 +135,6 @@ class OrderOut(Schema):
     state: Annotated[str, words(SalesOrder.State)]
     held_because: str
     cancelled_because: str
-    is_cancelling_told: bool
     paid: bool
     placed_at: datetime
     send_by: date | None
@@ -147,6 +146,7 @@ class OrderOut(Schema):
     stated_total: Money | None
     rate: UnitCost
     lines: list[LineOut]
+    if_cancelled: list[str]
     shipments: list[ShipmentOut]
     payments: list[PaymentOut]
     shipping_method: str

@@ -2,7 +2,6 @@
 	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import type { Schemas } from '#lib/api/client.ts';
-	import { figure } from '#lib/format.ts';
 	import { notices } from '#lib/notice.svelte.ts';
 	import Dialogue from './Dialogue.svelte';
 
@@ -12,8 +11,6 @@
 	let why = $state('');
 	let refusal = $state('');
 	let busy = $state(false);
-	const total = (name: 'reserved' | 'backordered' | 'shipped'): number =>
-		order.lines.reduce((sum, line) => sum + Number(line[name]), 0);
 
 	async function cancel(event: SubmitEvent): Promise<void> {
 		event.preventDefault();
@@ -39,23 +36,7 @@
 <Dialogue isOpen title="Cancel order {order.number}" {onclose}>
 	<form onsubmit={cancel}>
 		<ul>
-			{#if total('shipped')}<li>What has left stays shipped and invoiced.</li>{/if}
-			{#if total('reserved')}<li>
-					{figure(`${total('reserved')}`)} reserved {total('reserved') === 1
-						? 'unit is'
-						: 'units are'} released.
-				</li>{/if}
-			{#if total('backordered')}<li>
-					{figure(`${total('backordered')}`)} backordered {total('backordered') === 1
-						? 'unit is'
-						: 'units are'} no longer owed.
-				</li>{/if}
-			<li>
-				{order.channel}
-				{order.is_cancelling_told
-					? `is told${order.paid ? ', and pays back what was paid there' : ''}.`
-					: `is not told: no rule says with which word. Cancel it there too${order.paid ? ', and pay the customer back there' : ''}.`}
-			</li>
+			{#each order.if_cancelled as line (line)}<li>{line}</li>{/each}
 		</ul>
 		<label class="ask"
 			>Reason<input class="field w-full" bind:value={why} maxlength="300" required /></label

@@ -114,7 +114,7 @@
 						)}>Hold it</button
 				>
 			{/if}
-			{#if data.kind === 'order' && ['ready', 'received', 'held', 'part-shipped'].includes(data.state) && session.may('ship orders')}
+			{#if data.if_cancelled.length && session.may('ship orders')}
 				<button class="quiet" disabled={busy} onclick={() => (isCancelling = true)}
 					>Cancel it</button
 				>
