@@ -6,14 +6,17 @@ import hashlib
 import os
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
+from django.core.signals import request_finished, request_started
 from django.db import connection
 
+from standins import hooks
 from tests.channels.conftest import Standins, _serving, standins  # noqa: F401  (the fixtures themselves)
 from tests.shots import browser_flags
 from tests.world import make_company, make_user
@@ -71,6 +74,45 @@ def browser_context_args() -> dict[str, Any]:
     return {"viewport": {"width": 1280, "height": 800}, "reduced_motion": "reduce"}
 
 
+class Served:
+    """How many requests the live server is answering just now."""
+
+    def __init__(self) -> None:
+        self.now = 0
+        self._lock = threading.Lock()
+        request_started.connect(self._started)
+        request_finished.connect(self._finished)
+
+    def _started(self, **_: Any) -> None:
+        with self._lock:
+            self.now += 1
+
+    def _finished(self, **_: Any) -> None:
+        with self._lock:
+            self.now -= 1
+
+
+@pytest.fixture(scope="session")
+def _served() -> Served:
+    return Served()
+
+
+@pytest.fixture
+def nobody_left(transactional_db: None, live_server: Any, browser: Any, _served: Served) -> Iterator[None]:
+    """No page is open and no request under way any more when the tables are emptied: it would read them just then, and each would wait for the other."""
+    yield
+    for context in browser.contexts:
+        for page in context.pages:
+            page.close()
+    hooks._waiting.clear()
+    until(lambda: _served.now == 0)
+
+
+@pytest.fixture(scope="session")
+def _hooks() -> None:
+    hooks.start()
+
+
 @pytest.fixture(scope="session")
 def _workers(django_db_setup: None) -> Iterator[Callable[[str], None]]:
     """Starts and stops the worker of this process's database, each when it says so."""
@@ -101,20 +143,18 @@ def _workers(django_db_setup: None) -> Iterator[Callable[[str], None]]:
 
 @pytest.fixture
 def house(
-    transactional_db: None,
+    nobody_left: None,
     live_server: Any,
     standins: Standins,  # noqa: F811
     settings: Any,
     _workers: Callable[[str], None],
+    _hooks: None,
 ) -> Iterator[Standins]:
     """A company with people and nothing else, its worker running, webhooks on."""
-    from standins import hooks
-
     settings.PUBLIC_ADDRESS = live_server.url
     make_company()
     for role in (Role.MANAGER, Role.VIEWER):
         make_user(role)
-    hooks.start()
     _workers("start")
     yield standins
     _workers("stop")

@@ -151,7 +151,7 @@ class Looker:
 
 
 @pytest.fixture
-def looker(page: Page, live_server: Any, transactional_db: None) -> Iterator[Looker]:
+def looker(page: Page, live_server: Any, nobody_left: None) -> Iterator[Looker]:
     found = Looker(page, live_server.url, [])
     page.on("pageerror", lambda error: found.complaints.append(f"script: {error}"))
     page.on("response", lambda r: found.complaints.append(f"{r.status} {r.url}") if r.status >= 402 else None)
