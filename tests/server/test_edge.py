@@ -32,7 +32,7 @@ from yuvrel.people.models import ApiToken, AuditRow, Location
 from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.planning import queries as planning
 from yuvrel.platform.faults import record_faults
-from yuvrel.sales import queries as sales
+from yuvrel.sales import earnings as sales
 from yuvrel.sales.actions import release, ship, take_order, take_till_sale
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.stock.actions import adjust
@@ -415,7 +415,7 @@ def test_a_row_that_cannot_be_worked_out_says_so_in_its_place(manager: Client, m
     snag = Snag.objects.get(resolved_at=None)
     assert "BROKEN" in snag.detail
 
-    of_one = sales.profit
+    of_one = sales.Profit
     number = SalesOrder.objects.get(lines__sku="BROKEN").number
 
     def earned(**facts: Any) -> Any:
@@ -423,7 +423,7 @@ def test_a_row_that_cannot_be_worked_out_says_so_in_its_place(manager: Client, m
             raise OverflowError("too much")
         return of_one(**facts)
 
-    monkeypatch.setattr(sales, "profit", earned)
+    monkeypatch.setattr(sales, "Profit", earned)
     faults = [row["fault"] for row in manager.get("/api/v1/orders").json()["rows"]]
     assert [bool(fault) for fault in faults] == [False, True]
 

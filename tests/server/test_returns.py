@@ -28,10 +28,10 @@ from yuvrel.planning.queries import replenishment
 from yuvrel.sales import returns
 from yuvrel.sales.actions import ship, take_order, take_till_sale
 from yuvrel.sales.credits import Refund, RefundLine, TakenRefund, credit, take_refund
+from yuvrel.sales.earnings import earnings
 from yuvrel.sales.incoming import IncomingPayment
 from yuvrel.sales.models import CreditNote, OrderLine, Return, SalesOrder
 from yuvrel.sales.order_page import order_page
-from yuvrel.sales.queries import earnings
 from yuvrel.sales.return_queries import open_returns
 from yuvrel.sales.returns import Coming, Found
 from yuvrel.stock.actions import OpeningRow, adjust, take_opening

@@ -121,62 +121,84 @@ def _part(line: BookedLine, quantity: Decimal, *, last: bool, currency: str) -> 
     return InvoicePart(line.id, quantity, round_money(line.net * share, currency), round_money(line.tax * share, currency))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Profit:
-    """An order's contribution; `charged`: all of it without tax, less what was given back; `margin_percent` of that, None
-    when nothing was."""
+    """What an order earned: net revenue + extras - credits - cost + cost of what came back - channel fees - penalty -
+    carrier = contribution.
 
-    net_revenue: Decimal
-    charged: Decimal
-    cost: Decimal
-    fees: Decimal
-    contribution: Decimal
-    margin_percent: Decimal | None
-    working: Working
-
-
-def profit(
-    *,
-    goods: Decimal,
-    discount: Decimal,
-    charged: Decimal,
-    cost: Decimal,
-    basis: str,
-    fee_rate: Decimal,
-    fee_fixed: Decimal,
-    gross: Decimal,
-    carrier: Decimal = ZERO,
-    penalty: Decimal = ZERO,
-    credited: Decimal = ZERO,
-    cost_back: Decimal = ZERO,
-    subject: str = "",
-    currency: str = "EUR",
-) -> Profit:
-    """Net revenue + charges - credits - cost + cost of what came back - channel fees - penalty - carrier cost =
-    contribution.
-
-    `credited`: given back without tax; `cost_back`: of what came back and is still ours. `penalty`: what the channel charges
-    for being late; `goods`, `discount` (positive) and `charged` (shipping and
-    surcharges) are net of tax; `gross` is what the customer pays, on which the channel's fee is taken. The basis of the cost
-    is named, never implied. The margin is the contribution's share of all that was charged without tax.
+    `goods`, `discount` (positive) and `extras` (shipping and surcharges charged) are net of tax; `credited`: given back
+    without tax; `cost_back`: of what came back and is still ours; `penalty`: what the channel charges for being late or
+    cancelled; `gross`: what the customer pays, on which the channel's fee is taken. `basis` names what the cost goes by,
+    never implied. Money in `currency`, rounded half up where it is worked out.
     """
-    net = goods - discount
-    revenue = net + charged - credited
-    fees = round_money(gross * fee_rate / 100, currency) + fee_fixed
-    contribution = revenue - cost + cost_back - fees - penalty - carrier
-    margin = (contribution * 100 / revenue).quantize(Decimal("0.1")) if revenue else None
-    steps = (
-        Step("Goods, net of tax", goods),
-        Step("Discounts", discount, op="-"),
-        Step("Net revenue", net, kind="subtotal"),
-        Step("Shipping and surcharges charged", charged, op="+"),
-        *([Step("Credited", credited, "given back, without tax", op="-")] if credited else []),
-        Step("Charged without tax", revenue, kind="subtotal"),
-        Step("Cost of goods", cost, basis, op="-"),
-        *([Step("Cost of what came back", cost_back, "at the cost at which it left", op="+")] if cost_back else []),
-        Step("Channel fees", fees, f"{spoken(fee_rate)} % of {gross} + {fee_fixed}", op="-"),
-        *([Step("Penalty", penalty, "charged by the channel for being late or cancelled", op="-")] if penalty else []),
-        Step("Carrier", carrier, op="-"),
-        Step("Contribution", contribution, f"{margin} % of what was charged" if margin is not None else "", kind="result"),
-    )
-    return Profit(net, revenue, cost - cost_back, fees, contribution, margin, Working("What did it earn?", subject, steps))
+
+    goods: Decimal
+    discount: Decimal
+    extras: Decimal
+    goods_cost: Decimal
+    basis: str
+    fee_rate: Decimal
+    fee_fixed: Decimal
+    gross: Decimal
+    carrier: Decimal = ZERO
+    penalty: Decimal = ZERO
+    credited: Decimal = ZERO
+    cost_back: Decimal = ZERO
+    subject: str = ""
+    currency: str = "EUR"
+
+    @property
+    def net_revenue(self) -> Decimal:
+        """The goods, less discounts, without tax."""
+        return self.goods - self.discount
+
+    @property
+    def charged(self) -> Decimal:
+        """All that was charged without tax, less what was given back."""
+        return self.net_revenue + self.extras - self.credited
+
+    @property
+    def cost(self) -> Decimal:
+        """Of the goods, less what came back."""
+        return self.goods_cost - self.cost_back
+
+    @property
+    def fees(self) -> Decimal:
+        """What the channel keeps."""
+        return round_money(self.gross * self.fee_rate / 100, self.currency) + self.fee_fixed
+
+    @property
+    def contribution(self) -> Decimal:
+        """What is left."""
+        return self.charged - self.cost - self.fees - self.penalty - self.carrier
+
+    @property
+    def margin_percent(self) -> Decimal | None:
+        """The contribution's share of all that was charged, to one decimal; None when nothing was."""
+        return (self.contribution * 100 / self.charged).quantize(Decimal("0.1")) if self.charged else None
+
+    @property
+    def working(self) -> Working:
+        """The sum, line by line."""
+        margin = self.margin_percent
+        steps = (
+            Step("Goods, net of tax", self.goods),
+            Step("Discounts", self.discount, op="-"),
+            Step("Net revenue", self.net_revenue, kind="subtotal"),
+            Step("Shipping and surcharges charged", self.extras, op="+"),
+            *([Step("Credited", self.credited, "given back, without tax", op="-")] if self.credited else []),
+            Step("Charged without tax", self.charged, kind="subtotal"),
+            Step("Cost of goods", self.goods_cost, self.basis, op="-"),
+            *([Step("Cost of what came back", self.cost_back, "at the cost at which it left", op="+")] if self.cost_back else []),
+            Step("Channel fees", self.fees, f"{spoken(self.fee_rate)} % of {self.gross} + {self.fee_fixed}", op="-"),
+            *(
+                [Step("Penalty", self.penalty, "charged by the channel for being late or cancelled", op="-")]
+                if self.penalty
+                else []
+            ),
+            Step("Carrier", self.carrier, op="-"),
+            Step(
+                "Contribution", self.contribution, f"{margin} % of what was charged" if margin is not None else "", kind="result"
+            ),
+        )
+        return Working("What did it earn?", self.subject, steps)

@@ -174,7 +174,7 @@ def _text(cell: Cell) -> str:
     if isinstance(cell, bool):
         return "yes" if cell else "no"
     if isinstance(cell, datetime):
-        return cell.strftime("%Y-%m-%d %H:%M:%S")
+        return cell.isoformat(" ", "seconds")[:19]
     return format(cell, "f") if isinstance(cell, Decimal) else str(cell)
 
 
@@ -219,9 +219,19 @@ DAY, MOMENT = "yyyy-mm-dd", "yyyy-mm-dd hh:mm"
 FORMS = [*("#,##0" + ("." + "0" * places if places else "") for places in range(MOST_PLACES + 1)), DAY, MOMENT]
 
 
+# Days count from here, since spreadsheets hold 1900 for a leap year; before its March they count otherwise.
+BEGIN, LEAP = date(1899, 12, 30).toordinal(), date(1900, 3, 1).toordinal()
+
+
 def _serial(value: date) -> str:
-    """A day or a moment as the days since a workbook's first one."""
-    return repr(to_excel(value))  # type: ignore[no-untyped-call]
+    """A day or a moment, as the clock shows it, as the days since a workbook's first one."""
+    day = value.toordinal()
+    if day < LEAP:
+        return repr(to_excel(value.replace(tzinfo=None) if isinstance(value, datetime) else value))  # type: ignore[no-untyped-call]
+    if not isinstance(value, datetime):
+        return str(day - BEGIN)
+    seconds = value.hour * 3600 + value.minute * 60 + value.second + value.microsecond / 1e6
+    return repr(day - BEGIN + seconds / 86400)
 
 
 def _head(sheet: Any, text: str) -> BookCell:
@@ -240,16 +250,15 @@ def _style(sheet: Any, form: str) -> str:
 def _pieces(rows: Iterable[Sequence[Cell]], tails: _Tails, columns: int) -> Iterator[str]:
     """The rows as the standard writes them, a thousand at a time, the first of them the second of the sheet."""
     begins = [f'<c r="{get_column_letter(number + 1)}' for number in range(columns)]
-    # A number and a text that look the same are not, and days and moments are seldom the same.
-    numerals, texts = _Kept(tails.of), _Kept(tails.of)
+    # Most values come again, moments do not. A number and a text that look the same are not.
+    told = _Kept(lambda kind: tails.of)
+    told |= {Numeral: _Kept(tails.numeral).__getitem__, str: _Kept(tails.text).__getitem__, date: _Kept(tails.day).__getitem__}
     lines: list[str] = []
     for number, row in enumerate(rows, 2):
         if number > MOST_ROWS + 1:
             raise BadInputError(f"These are more than {MOST_ROWS:,} rows. Narrow the filter, or take the CSV.", field="form")
         cells = [
-            f"{begin}{number}{(numerals if type(value) is Numeral else texts if type(value) is str else tails)[value]}"
-            for begin, value in zip(begins, row, strict=True)
-            if value is not None
+            f"{begin}{number}{told[type(value)](value)}" for begin, value in zip(begins, row, strict=True) if value is not None
         ]
         lines.append(f'<row r="{number}">{"".join(cells)}</row>')
         if len(lines) == 1000:
@@ -258,13 +267,13 @@ def _pieces(rows: Iterable[Sequence[Cell]], tails: _Tails, columns: int) -> Iter
     yield "".join(lines)
 
 
-class _Kept(dict[Any, str]):
+class _Kept(dict[Any, Any]):
     """What was made of values that may come again, until there are so many that keeping them brings nothing."""
 
-    def __init__(self, make: Callable[[Cell], str]) -> None:
+    def __init__(self, make: Callable[[Any], Any]) -> None:
         self.make = make
 
-    def __missing__(self, value: Cell) -> str:
+    def __missing__(self, value: Any) -> Any:
         if len(self) >= MOST_KEPT:
             self.clear()
         made = self[value] = self.make(value)
@@ -278,24 +287,33 @@ class _Tails:
 
     styles: Sequence[str]
 
-    def __getitem__(self, value: Cell) -> str:
-        return self.of(value)
-
     def of(self, value: Cell) -> str:
-        """For one value."""
+        """For a value of any kind."""
         if isinstance(value, Numeral):
-            point = value.find(".")
-            return self._number(value, 0 if point < 0 else min(MOST_PLACES, len(value) - point - 1))
+            return self.numeral(value)
         if isinstance(value, str | bool):
-            text = escape(NOT_A_CHARACTER.sub("\ufffd", _text(value))[:LONGEST], {"\r": "&#13;"})
-            return f'" t="inlineStr"><is><t xml:space="preserve">{text}</t></is></c>'
+            return self.text(value)
         if isinstance(value, Decimal):
             return self._number(format(value, "f"), min(MOST_PLACES, max(0, -int(value.as_tuple().exponent))))
         if isinstance(value, datetime):
-            return self._number(_serial(value.replace(tzinfo=None)), FORMS.index(MOMENT))
+            return self._number(_serial(value), FORMS.index(MOMENT))
         if isinstance(value, date):
-            return self._number(_serial(value), FORMS.index(DAY))
+            return self.day(value)
         return f'"><v>{value}</v></c>'
+
+    def numeral(self, value: Numeral) -> str:
+        """For a number that is written as it is."""
+        point = value.find(".")
+        return self._number(value, 0 if point < 0 else min(MOST_PLACES, len(value) - point - 1))
+
+    def text(self, value: Cell) -> str:
+        """For a text, and for yes and no."""
+        text = escape(NOT_A_CHARACTER.sub("\ufffd", _text(value))[:LONGEST], {"\r": "&#13;"})
+        return f'" t="inlineStr"><is><t xml:space="preserve">{text}</t></is></c>'
+
+    def day(self, value: date) -> str:
+        """For a day."""
+        return self._number(_serial(value), FORMS.index(DAY))
 
     def _number(self, digits: str, form: int) -> str:
         return f"{self.styles[form]}{digits}</v></c>"

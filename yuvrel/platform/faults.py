@@ -11,6 +11,7 @@ from contextvars import ContextVar
 from dataclasses import dataclass
 from decimal import Decimal
 from functools import cache, partial
+from operator import attrgetter
 from typing import Annotated, Any, TypeVar
 from zlib import crc32
 
@@ -21,7 +22,8 @@ from yuvrel.core.errors import YuvrelError
 from yuvrel.events.actions import record
 from yuvrel.events.models import Event
 from yuvrel.ownership import in_hand, working_for
-from yuvrel.platform.paging import asked_fields
+from yuvrel.platform.columns import Many
+from yuvrel.platform.paging import asked_fields, is_asked
 from yuvrel.platform.wire import SheetRow
 
 log = logging.getLogger("yuvrel.rows")
@@ -75,8 +77,12 @@ class Columns:
     of: Mapping[str, Sequence[Any]]
 
 
-# The fields of some rows, each as what gives its values for all of them.
-Build = Callable[[Sequence[M]], Mapping[str, Callable[[], Sequence[Any]]]]
+# What gives the values of a field for all rows.
+Column = Callable[[], Sequence[Any]]
+# The fields of some rows.
+Build = Callable[[Sequence[M]], Mapping[str, Column]]
+# What is said beside rows as they are kept: how it is read for many ids, and what a row is told that is not among them.
+Beside = Mapping[str, tuple[Callable[[Many], Mapping[int, Any]], Any]]
 
 
 def rows_by_column(
@@ -95,6 +101,21 @@ def rows_by_column(
         return _checker(row_type).validate_python([dict(zip(names, row, strict=True)) for row in values])  # type: ignore[no-any-return]
     except Exception:  # one of them cannot be made: each by itself says which
         return sheet_rows(row_type, found, lambda row: {name: column()[0] for name, column in build([row]).items()}, known)
+
+
+def beside_of(beside: Beside, ids: Many) -> Callable[[Sequence[Any]], dict[str, Column]]:
+    """Reads, once, what is said beside rows with such ids and is looked at; gives the columns of some of them."""
+    read_once = {name: read(ids) for name, (read, _) in beside.items() if is_asked(name)}
+
+    def told(rows: Sequence[Any], name: str, nothing: Any) -> list[Any]:
+        return [read_once[name].get(row.pk, nothing) for row in rows]
+
+    return lambda rows: {name: partial(told, rows, name, nothing) for name, (_, nothing) in beside.items()}
+
+
+def kept_of(rows: Sequence[Any], name: str) -> list[Any]:
+    """A column that is told as it is kept."""
+    return list(map(attrgetter(name), rows))
 
 
 @cache

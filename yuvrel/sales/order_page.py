@@ -18,8 +18,9 @@ from yuvrel.platform.faults import row_or, sheet_rows
 
 from .allocation import ready_to_ship
 from .documents import ORDER, TO_LEAVE
+from .earnings import Rules, earnings, rules_for
 from .models import OrderLine, Payment, Reservation, SalesOrder
-from .queries import Rules, earnings, get_order, handler_names, rules_for, short_order
+from .queries import get_order, handler_names, short_order
 from .return_queries import can_return, credits_of, returns_of
 from .rules import OrderRules
 from .schemas import LineOut
@@ -28,7 +29,7 @@ from .schemas import LineOut
 def order_page(order_id: int) -> dict[str, Any]:
     """An order with its lines, reservations, shipments and profit."""
     row = get_order(order_id)
-    rules = rules_for([row])
+    rules = rules_for({row.connection_id})
     lines, may_cancel = _lines(row), row.kind == SalesOrder.Kind.ORDER and row.state in TO_LEAVE
     ship_to = ", ".join(str(row.ship_to.get(k, "")) for k in ("street", "city", "country") if row.ship_to.get(k))
     return {
@@ -43,7 +44,7 @@ def order_page(order_id: int) -> dict[str, Any]:
         "email": row.customer.email if row.customer else "",
         "ship_to": ship_to,
         "location": row.location.name,
-        **handler_names(rules)[row.connection_id],
+        "handled_by": handler_names(rules)[row.connection_id],
         "state": row.state,
         "held_because": row.held_because,
         "cancelled_because": row.cancelled_because,

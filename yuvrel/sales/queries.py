@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
 from datetime import date, datetime, timedelta
 from decimal import Decimal
+from functools import partial
 from typing import Any
 
 from django.apps import apps
@@ -14,25 +13,23 @@ from django.db.models import Count, Exists, Max, OuterRef, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
 from django.utils import timezone
 
-from yuvrel.catalogue.kits import kits, parts_of
 from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.core.errors import NotFoundError
-from yuvrel.core.money import ZERO, round_money, spoken
-from yuvrel.core.orders import Profit, profit
+from yuvrel.core.money import ZERO, spoken
 from yuvrel.core.working import Step, Working
 from yuvrel.people.queries import company_day
-from yuvrel.platform.faults import figure_or, sheet_rows
-from yuvrel.platform.paging import in_order, page
-from yuvrel.stock.models import ItemCost
+from yuvrel.platform.columns import Many
+from yuvrel.platform.faults import Beside, Column, beside_of, figure_or, kept_of, rows_by_column
+from yuvrel.platform.paging import asked_fields, in_order, is_asked, page_of_values
 
 from .documents import TO_LEAVE
-from .models import CreditNote, OrderLine, Reservation, ReturnPart, SalesOrder, ShipmentLine
-from .rules import OrderRules, handlers, order_rules_of
+from .earnings import Earnings, Rules, earnings, rules_for
+from .models import OrderLine, Reservation, SalesOrder
+from .rules import handlers, order_rules_of
 from .schemas import OrderRow
 
 # The orders that an index has: there may be hundreds of thousands, and a sheet's first page is there at once.
 SORTS = {"placed": "placed_at", "number": "number", "total": "total"}
-Earnings = Callable[[SalesOrder], Profit]
 # Of more orders than this the total is not added up for a sheet.
 MOST_ADDED = 5000
 
@@ -86,71 +83,84 @@ def order_sheet(
     """A page of orders with units, what is backordered and the margin of each."""
     asked = orders(q, state, connection, handler)
     found, order = in_order(asked, sort, SORTS, ["-placed_at", "-id"])
-    rows, following = page(found, order, cursor, limit)
-    ids = [row.pk for row in rows]
-    units = dict(
-        OrderLine.objects.filter(order_id__in=ids, kind__in=("item", "service"))
-        .values_list("order_id")
-        .annotate(units=Sum("quantity"))
-        .order_by()
-    )
-    waiting = Reservation.objects.filter(line__order_id__in=ids, state="backorder").values_list("line__order_id")
-    owed = waiting.annotate(units=Sum("quantity"), day=Max("line__promised_on")).order_by()
-    backordered = {order: (units, day) for order, units, day in owed}
-    rules = rules_for(rows)
-    earns, names = earnings(rows, rules), handler_names(rules)
+    rows, following = page_of_values(found, order, cursor, limit, ROW)
+    beside = beside_of(BESIDE, Many(row.pk for row in rows))
+    rules = rules_for({row.connection_id for row in rows})
+    earns = earnings(rows if is_asked("margin_percent") else [], rules)
+    names = handler_names(rules)
     counts = dict(SalesOrder.objects.filter(state__in=TO_LEAVE).values_list("state").annotate(n=Count("id")).order_by())
     return {
-        "rows": sheet_rows(OrderRow, rows, lambda row: _row(row, units, backordered, earns) | names[row.connection_id], _known),
+        "rows": rows_by_column(OrderRow, rows, lambda some: _columns(some, earns, names) | beside(some), _known),
         "next": following,
         "counts": counts,
-        "total": None if cursor else _total(asked),
+        "total": None if cursor or asked_fields() is not None else _total(asked),
     }
 
 
-def handler_names(rules: Rules) -> dict[int, dict[str, str]]:
-    """Who handles the orders of each connection, as a field of their rows."""
+def handler_names(rules: Rules) -> dict[int, str]:
+    """Who handles the orders of each connection."""
     people = dict(handlers()) if any(one.handled_by for one in rules.values()) else {}
-    return {pk: {"handled_by": people.get(one.handled_by, one.handled_by)} for pk, one in rules.items()}
+    return {pk: people.get(one.handled_by, one.handled_by) for pk, one in rules.items()}
 
 
-def _row(
-    row: SalesOrder,
-    units: Mapping[int, Decimal],
-    backordered: Mapping[int, tuple[Decimal, date | None]],
-    earns: Earnings,
-) -> dict[str, Any]:
-    owed, promised = backordered.get(row.pk, (ZERO, None))
+def _units(ids: Many) -> dict[int, Decimal]:
+    """How many units of goods and services each order is of."""
+    goods = OrderLine.objects.filter(order_id__any_of=ids, kind__in=("item", "service")).order_by()
+    return dict(goods.values_list("order_id").annotate(units=Sum("quantity")))
+
+
+def _owed(ids: Many) -> QuerySet[Reservation, Any]:
+    rows = Reservation.objects.filter(line__order_id__any_of=ids, state=Reservation.State.BACKORDER)
+    return rows.values_list("line__order_id").order_by()
+
+
+def _backordered(ids: Many) -> dict[int, Decimal]:
+    """Units that each order is still owed."""
+    return dict(_owed(ids).annotate(units=Sum("quantity")))
+
+
+def _promised(ids: Many) -> dict[int, date | None]:
+    """The day for which the last of what is owed was promised."""
+    return dict(_owed(ids).annotate(day=Max("line__promised_on")))
+
+
+# What a row of the sheet is made of, and what of it is said as it is kept.
+AS_KEPT = {
+    "id": "pk",
+    "channel": "connection__name",
+    "location": "location__name",
+    **{name: name for name in ("number", "kind", "placed_at", "state", "held_because", "send_by", "total", "currency")},
+}
+ROW = (*(kept for kept in AS_KEPT.values() if kept != "pk"), "customer__name", "connection_id", "penalty")
+BESIDE: Beside = {
+    "units": (_units, ZERO),
+    "backordered": (_backordered, ZERO),
+    "promised_on": (_promised, None),
+}
+
+
+def _columns(rows: Sequence[Any], earns: Earnings, names: Mapping[int, str]) -> dict[str, Column]:
+    def due() -> list[str]:
+        today = company_day(timezone.now())
+        return [_due(row, today) for row in rows]
+
     return {
-        "id": row.pk,
-        "number": row.number,
-        "kind": row.kind,
-        "channel": row.connection.name,
-        "customer": row.customer.name if row.customer else "",
-        "location": row.location.name,
-        "placed_at": row.placed_at,
-        "state": row.state,
-        "held_because": row.held_because,
-        "units": units.get(row.pk, ZERO),
-        "backordered": owed,
-        "promised_on": promised,
-        "send_by": row.send_by,
-        "due": _due(row),
-        "total": row.total,
-        "currency": row.currency,
-        "margin_percent": earns(row).margin_percent,
+        **{name: partial(kept_of, rows, kept) for name, kept in AS_KEPT.items()},
+        "customer": lambda: [row.customer__name or "" for row in rows],
+        "handled_by": lambda: [names[row.connection_id] for row in rows],
+        "due": due,
+        "margin_percent": lambda: [earns(row).margin_percent for row in rows],
     }
 
 
-def _due(row: SalesOrder) -> str:
+def _due(row: Any, today: date) -> str:
     """Whether an order has to leave *today*, or is *late*; empty when neither."""
     if row.send_by is None or row.state not in TO_LEAVE:
         return ""
-    today = company_day(timezone.now())
     return "late" if row.send_by < today else "today" if row.send_by == today else ""
 
 
-def _known(row: SalesOrder) -> dict[str, Any]:
+def _known(row: Any) -> dict[str, Any]:
     known = {"id": row.pk, "number": row.number, "kind": row.kind, "state": row.state, "placed_at": row.placed_at}
     return {**known, "currency": row.currency}
 
@@ -159,94 +169,6 @@ def _total(found: QuerySet[SalesOrder]) -> Decimal | None:
     """What all orders of a filter come to, with tax; None where they are too many to add up while somebody waits."""
     added = found.order_by().values("pk", "total")[: MOST_ADDED + 1].aggregate(n=Count("pk"), total=Sum("total"))
     return figure_or(lambda: added["total"] or ZERO, "The total of these orders") if added["n"] <= MOST_ADDED else None
-
-
-@dataclass(frozen=True)
-class _Costs:
-    """Cost of each line: of what left, at the cost it left with; of the rest, at today's average."""
-
-    left: dict[int, Decimal]
-    average: dict[int, Decimal]
-    kits: dict[int, list[tuple[int, Decimal]]]
-    back: dict[int, Decimal]
-
-    def of(self, line: OrderLine) -> Decimal:
-        open_units = line.quantity - line.shipped
-        cost = self.left.get(line.pk, ZERO)
-        if line.item_id and open_units:
-            parts = parts_of(self.kits, line.item_id)
-            cost += sum((round_money(self.average.get(i, ZERO) * each * open_units) for i, each in parts), ZERO)
-        return cost
-
-
-def _costs(lines: Iterable[OrderLine]) -> _Costs:
-    listed = list(lines)
-    left = dict(
-        ShipmentLine.objects.filter(order_line__in=listed).values_list("order_line_id").annotate(c=Sum("cost")).order_by()
-    )
-    items = {line.item_id for line in listed if line.item_id}
-    made = kits(items)
-    parts = items | {part for rows in made.values() for part, _ in rows}
-    average = dict(ItemCost.objects.filter(item_id__in=parts).values_list("item_id", "last_average"))
-    came = ReturnPart.objects.filter(line__order_line__in=[line for line in listed if line.returned])
-    ours = came.exclude(kind=ReturnPart.Kind.WRITTEN_OFF).values_list("line__order_line").annotate(v=Sum("value")).order_by()
-    return _Costs(left, average, made, dict(ours) if any(line.returned for line in listed) else {})
-
-
-Rules = Mapping[int, OrderRules]
-
-
-def rules_for(rows: Iterable[SalesOrder]) -> Rules:
-    """What is set about the orders of the connections of some orders, by connection."""
-    return order_rules_of({row.connection_id: row.connection for row in rows}.values())
-
-
-def earnings(rows: Sequence[SalesOrder], rules: Rules | None = None) -> Earnings:
-    """What is needed to say what each of some orders earns, read in a fixed number of queries; `rules`: as `rules_for`,
-    where they have been read.
-
-    Each is worked out when it is asked for, so that one that cannot be does not take the others along.
-    """
-    lines = list(OrderLine.objects.filter(order__in=rows))
-    costs = _costs(lines)
-    by_order: dict[int, list[OrderLine]] = defaultdict(list)
-    for line in lines:
-        by_order[line.order_id].append(line)
-    known = rules_for(rows) if rules is None else rules
-    credited = {line.order_id for line in lines if line.credited_net}
-    notes = CreditNote.objects.filter(order__in=credited).values_list("order_id").annotate(net=Sum("net")).order_by()
-    given: dict[int, Decimal] = dict(notes) if credited else {}
-
-    def earned(row: SalesOrder) -> Profit:
-        back = given.get(row.pk, ZERO)
-        return _profit(row, _earning(row, by_order[row.pk]), costs, known[row.connection_id], back)
-
-    return earned
-
-
-def _earning(row: SalesOrder, lines: Sequence[OrderLine]) -> Sequence[OrderLine]:
-    """The lines that an order earns by: of one that was cancelled only what had left by then."""
-    return [line for line in lines if line.invoiced] if row.state == SalesOrder.State.CANCELLED else lines
-
-
-def _profit(row: SalesOrder, lines: Sequence[OrderLine], costs: _Costs, rules: OrderRules, given: Decimal) -> Profit:
-    def net(*kinds: str) -> Decimal:
-        return sum((line.net for line in lines if line.kind in kinds), ZERO)
-
-    return profit(
-        goods=net("item", "service"),
-        discount=-net("discount"),
-        charged=net("shipping", "surcharge"),
-        cost=sum((costs.of(line) for line in lines), ZERO),
-        basis="moving average cost",
-        fee_rate=rules.fee_percent,
-        fee_fixed=rules.fee_fixed if lines else ZERO,
-        gross=row.total if row.state != SalesOrder.State.CANCELLED else sum((line.net + line.tax for line in lines), ZERO),
-        penalty=row.penalty,
-        credited=given,
-        cost_back=sum((costs.back.get(line.pk, ZERO) for line in lines), ZERO),
-        subject=f"Order {row.number}",
-    )
 
 
 def get_order(order_id: int) -> SalesOrder:

@@ -93,12 +93,12 @@ def _shown(row: Any) -> dict[str, Any]:
 
 
 SHEETS: dict[str, Source] = {
-    "items": Source(stock.list_items, stock.ItemPage),
+    "items": Source(stock.list_items, stock.ItemPage, by_column=True),
     "transfers": Source(transfers.list_transfers, transfers.TransferPage),
     "prices": Source(pricing.prices, pricing.PricePage),
     "stock": Source(stock.list_stock, stock.StockPage, by_column=True),
     "moves": Source(stock.list_moves, stock.MovePage),
-    "orders": Source(sales.list_orders, sales.OrderPage),
+    "orders": Source(sales.list_orders, sales.OrderPage, by_column=True),
     "returns": Source(returns.list_returns, returns.ReturnPage),
     "customers": Source(customers.list_customers, customers.CustomerPage),
     "replenishment": Source(planning.list_replenishment, planning.ReplenishPage),

@@ -7,14 +7,13 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import date
 from decimal import Decimal
 from functools import partial
-from operator import attrgetter
 from typing import Any
 
 from django.db.models import Case, Count, DecimalField, Exists, F, Min, OuterRef, Q, QuerySet, Sum, Value, When
 from django.db.models.expressions import Combinable
 from django.db.models.functions import Coalesce, NullIf, Round
 
-from yuvrel.catalogue.models import Item
+from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.catalogue.pictures import first_of
 from yuvrel.catalogue.retail import priced
@@ -28,7 +27,8 @@ from yuvrel.documents.registry import Ref
 from yuvrel.ownership import company_id, own_of
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company, end_of_day
-from yuvrel.platform.faults import figure_or, rows_by_column, sheet_rows
+from yuvrel.platform.columns import Many
+from yuvrel.platform.faults import Beside, Column, beside_of, figure_or, kept_of, rows_by_column, sheet_rows
 from yuvrel.platform.paging import in_order, is_asked, page, page_of_values
 
 from .models import CostChange, ItemCost, LotBalance, StockBalance, StockMove
@@ -65,6 +65,13 @@ STOCK_SORTS: dict[str, str | Combinable] = {
 }
 
 
+# What a row of the range is made of, and what of it a row of the sheet says as it is kept.
+ITEM = ("sku", "title", "kind", "product__category__name", "price", "own_cost__last_average")
+ITEM_AS_KEPT = {
+    "id": "pk",
+    "average_cost": "own_cost__last_average",
+    **{name: name for name in ("sku", "title", "kind", "price")},
+}
 # What a row of the shelf is made of.
 ROW = (
     "item_id",
@@ -130,40 +137,57 @@ def item_sheet(
 ) -> dict[str, Any]:
     """A page of the range. What is counted is counted for its rows alone: joined to all items, each would be
     counted before the page is cut."""
-    rows = items_found(q, kind, state, listed, connection).select_related("product__category")
-    rows = rows.annotate(own_cost=own_of("costs"), average_cost=F("own_cost__last_average"))
+    rows = items_found(q, kind, state, listed, connection).annotate(own_cost=own_of("costs"))
     rows, order = in_order(rows, sort, ITEM_SORTS, ["title", "id"])
-    found, following = page(rows.prefetch_related("barcodes"), order, cursor, limit)
-    mine = Item.objects.filter(pk__in=[item.pk for item in found]).order_by()
-    held = dict(StockBalance.objects.filter(item__in=found).values_list("item_id").annotate(units=Sum("on_hand")).order_by())
-    shown = dict(mine.values_list("pk").annotate(n=Count("listings", filter=Q(listings__connection__company=company_id()))))
-    suppliers = dict(mine.filter(supplier_items__preferred=True).values_list("pk", "supplier_items__supplier__name"))
-    pictures = first_of(item.pk for item in found) if is_asked("picture") else {}
-
-    def row(item: Item) -> dict[str, Any]:
-        return {"picture": pictures.get(item.pk)} | _item_row(item, held.get(item.pk), shown[item.pk], suppliers.get(item.pk, ""))
-
-    return {"rows": sheet_rows(ItemRow, found, row, _known_item), "next": following}
+    found, following = page_of_values(rows, order, cursor, limit, ITEM)
+    beside = beside_of(ITEM_BESIDE, Many(row.pk for row in found))
+    return {
+        "rows": rows_by_column(ItemRow, found, lambda some: _item_columns(some) | beside(some), _known_item),
+        "next": following,
+    }
 
 
-def _known_item(item: Item) -> dict[str, Any]:
+def _known_item(item: Any) -> dict[str, Any]:
     return {"id": item.pk, "title": item.title, "sku": item.sku, "kind": item.kind}
 
 
-def _item_row(item: Any, held: Decimal | None, listings: int, supplier: str) -> dict[str, Any]:
-    codes = [short_gtin(code.gtin) for code in item.barcodes.all()]
+def _barcodes(ids: Many) -> dict[int, str]:
+    """The first barcode of each item that has one, as it is printed."""
+    codes = Barcode.objects.filter(item__any_of=ids).order_by("-pk").values_list("item_id", "gtin")
+    return {item: short_gtin(gtin) for item, gtin in dict(codes).items()}
+
+
+def _listings(ids: Many) -> dict[int, int]:
+    """How many listings of the company's connections each item has."""
+    mine = Item.objects.filter(pk__any_of=ids, listings__connection__company=company_id()).order_by()
+    return dict(mine.values_list("pk").annotate(n=Count("listings")))
+
+
+def _preferred(ids: Many) -> dict[int, str]:
+    """The supplier from which each item is bought."""
+    mine = Item.objects.filter(pk__any_of=ids, supplier_items__preferred=True).order_by()
+    return dict(mine.values_list("pk", "supplier_items__supplier__name"))
+
+
+def _held(ids: Many) -> dict[int, Decimal]:
+    """What of each item lies in all places together."""
+    rows = StockBalance.objects.filter(item__any_of=ids).order_by()
+    return dict(rows.values_list("item_id").annotate(units=Sum("on_hand")))
+
+
+ITEM_BESIDE: Beside = {
+    "picture": (lambda ids: first_of(ids.ids), None),
+    "barcode": (_barcodes, ""),
+    "listings": (_listings, 0),
+    "supplier": (_preferred, ""),
+    "on_hand": (_held, None),
+}
+
+
+def _item_columns(rows: Sequence[Any]) -> dict[str, Column]:
     return {
-        "id": item.pk,
-        "sku": item.sku,
-        "title": item.title,
-        "kind": item.kind,
-        "price": item.price,
-        "category": item.product.category.name if item.product.category else "",
-        "barcode": codes[0] if codes else "",
-        "listings": listings,
-        "supplier": supplier,
-        "average_cost": item.average_cost,
-        "on_hand": held,
+        **{name: partial(kept_of, rows, kept) for name, kept in ITEM_AS_KEPT.items()},
+        "category": lambda: [row.product__category__name or "" for row in rows],
     }
 
 
@@ -260,7 +284,6 @@ def _sheet_as_at(q: str, location: int | None, cursor: str, limit: int, day: dat
     }
 
 
-Column = Callable[[], Sequence[Any]]
 # What a row of the sheet says as it is kept.
 AS_KEPT = {
     "id": "pk",
@@ -271,10 +294,6 @@ AS_KEPT = {
 }
 
 
-def _kept(rows: Sequence[Any], name: str) -> list[Any]:
-    return list(map(attrgetter(name), rows))
-
-
 def _columns(
     rows: Sequence[Any],
     values: Mapping[tuple[int, int], Decimal],
@@ -282,7 +301,7 @@ def _columns(
     pictures: Mapping[int, int],
 ) -> dict[str, Column]:
     return {
-        **{name: partial(_kept, rows, kept) for name, kept in AS_KEPT.items()},
+        **{name: partial(kept_of, rows, kept) for name, kept in AS_KEPT.items()},
         "picture": lambda: [pictures.get(row.item_id) for row in rows],
         "category": lambda: [row.item__product__category__name or "" for row in rows],
         "available": lambda: [row.on_hand - row.committed if row.location__for_sale else ZERO for row in rows],
