@@ -17,6 +17,7 @@ from yuvrel.core.demand import velocities
 from yuvrel.core.errors import BadInputError, RefusedError, UnbalancedError
 from yuvrel.core.gtin import normal_gtin
 from yuvrel.core.money import allocate, floor_to, minor_unit, price_for_margin, round_money, split_tax
+from yuvrel.core.orders import Profit
 from yuvrel.core.outlook import Outlook, flat, safety_stock
 from yuvrel.core.places import split
 from yuvrel.core.replenish import Policy, Position, suggest, to_packs
@@ -332,3 +333,26 @@ def test_a_quantity_lies_at_the_places_of_a_channel() -> None:
     assert split(40_000, {"a": 34_000, "b": 4_000}, "a") == {"a": 36_000, "b": 4_000}
     assert split(3_000, {"a": 20_000, "b": 25_000}, "a", 12) == {"a": 1_000, "b": 2_000}
     assert split(0, {"a": -2_000, "b": 5_000}, "a") == {"a": 0, "b": 0}
+
+
+def profit_of(**more: D) -> Profit:
+    """The design's worked example of what an order earns."""
+    facts = {"goods": D("71.14"), "discount": D("7.11"), "extras": D("8.46"), "goods_cost": D("37.68")}
+    fees = {"fee_rate": D(0), "fee_fixed": D("1.85"), "gross": D("87.00")}
+    return Profit(**{**facts, **fees, **more}, basis="moving average cost")
+
+
+def test_the_profit_of_the_worked_example() -> None:
+    of = profit_of()
+    assert (of.net_revenue, of.charged, of.fees) == (D("64.03"), D("72.49"), D("1.85"))
+    assert (of.contribution, of.margin_percent) == (D("32.96"), D("45.5"))
+    assert profit_of(goods=D(0), discount=D(0), extras=D(0)).margin_percent is None
+
+
+@given(*[st.integers(0, 999_999)] * 4, st.integers(0, 3000))
+def test_the_lines_of_a_profit_add_up_to_it(credited: int, back: int, penalty: int, carrier: int, rate: int) -> None:
+    cents = {"credited": credited, "cost_back": back, "penalty": penalty, "carrier": carrier}
+    of = profit_of(**{name: D(value) / 100 for name, value in cents.items()}, fee_rate=D(rate) / 100)
+    terms = [step for step in of.working.steps if step.kind == "term"]
+    assert sum((-step.value if step.op == "-" else step.value for step in terms), D(0)) == of.contribution
+    assert of.working.steps[-1].value == of.contribution == of.charged - of.cost - of.fees - of.penalty - of.carrier

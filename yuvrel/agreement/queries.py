@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from decimal import Decimal
 from typing import Any
 
-from django.db.models import Exists, OuterRef, QuerySet, Sum
+from django.db.models import Exists, F, OuterRef, QuerySet, Sum
 from django.utils import timezone
 from procrastinate.contrib.django.models import ProcrastinateJob
 
@@ -21,8 +21,9 @@ from yuvrel.core.money import ZERO
 from yuvrel.core.postings import Role
 from yuvrel.core.working import Step, Working
 from yuvrel.people.queries import CLOCK, company, company_time
+from yuvrel.platform.columns import Many
 from yuvrel.platform.faults import figure_or, sheet_rows
-from yuvrel.platform.paging import page
+from yuvrel.platform.paging import page_of_values
 from yuvrel.stock.models import ItemCost, StockBalance
 from yuvrel.stock.queries import find_items
 
@@ -108,43 +109,40 @@ def items(q: str, show: str, cursor: str, limit: int) -> dict[str, Any]:
             item=OuterRef("pk"), connection__in=columns, offer_state__in=("pending", "drifting", "held")
         )
         rows = rows.filter(Exists(moving) | Exists(standing))
-    found, following = page(find_items(rows, q).annotate(drifts=Exists(standing)), ["title", "id"], cursor, limit)
-    ids = [item.pk for item in found]
-    cells: dict[int, list[Listing]] = defaultdict(list)
-    for row in Listing.objects.filter(connection__in=columns, link="linked", item_id__in=ids).order_by("pk"):
-        cells[row.item_id or 0].append(row)
-    holds = dict(StockBalance.objects.filter(item_id__in=ids).values_list("item_id").annotate(q=Sum("on_hand")).order_by())
-    worth = dict(ItemCost.objects.filter(item_id__in=ids).values_list("item_id", "value"))
-    booked = dict(_inventory().filter(item_id__in=ids).values_list("item_id").annotate(t=Sum("amount")).order_by())
+    asked = find_items(rows, q).annotate(drifts=Exists(standing))
+    found, following = page_of_values(asked, ["title", "id"], cursor, limit, ("sku", "kind", "drifts"))
+    ids = Many(item.pk for item in found)
+    cells: dict[int, list[dict[str, Any]]] = defaultdict(list)
+    paired: Any = Listing.objects.filter(connection__in=columns, link="linked", item_id__any_of=ids).order_by("pk")
+    for cell in paired.values("item_id", "connection_id", "shown", "offered", listing_id=F("pk"), state=F("offer_state")):
+        cells[cell.pop("item_id")].append(cell)
+    holds = dict(StockBalance.objects.filter(item_id__any_of=ids).values_list("item_id").annotate(q=Sum("on_hand")).order_by())
+    worth = dict(ItemCost.objects.filter(item_id__any_of=ids).values_list("item_id", "value"))
+    booked = dict(_inventory().filter(item_id__any_of=ids).values_list("item_id").annotate(t=Sum("amount")).order_by())
     shown = sheet_rows(AgreeRow, found, lambda item: _row(item, cells[item.pk], holds, worth, booked), _known)
     return {"rows": shown, "next": following}
 
 
-def _known(item: Item) -> dict[str, Any]:
+def _known(item: Any) -> dict[str, Any]:
     return {"item_id": item.pk, "title": item.title, "sku": item.sku, "kind": item.kind}
 
 
 def _row(
-    item: Item, cells: list[Listing], holds: dict[int, Decimal], worth: dict[int, Decimal], booked: dict[int, Decimal]
+    item: Any,
+    cells: list[dict[str, Any]],
+    holds: dict[int, Decimal],
+    worth: dict[int, Decimal],
+    booked: dict[int, Decimal],
 ) -> dict[str, Any]:
-    states = {cell.offer_state for cell in cells}
-    drifting = item.drifts or "drifting" in states  # type: ignore[attr-defined]
+    states = {cell["state"] for cell in cells}
+    drifting = item.drifts or "drifting" in states
     kit = item.kind == Item.Kind.BUNDLE
     return {
         "item_id": item.pk,
         "sku": item.sku,
         "title": item.title,
         "kind": item.kind,
-        "cells": [
-            {
-                "connection_id": cell.connection_id,
-                "listing_id": cell.pk,
-                "shown": cell.shown,
-                "offered": cell.offered,
-                "state": cell.offer_state,
-            }
-            for cell in cells
-        ],
+        "cells": cells,
         "state": "drifting" if drifting else "held" if "held" in states else "pending" if "pending" in states else "agreed",
         "holds": None if kit else holds.get(item.pk, ZERO),
         "worth": None if kit else worth.get(item.pk, ZERO),

@@ -6,6 +6,7 @@ from datetime import datetime
 from typing import Annotated
 
 from ninja import Schema
+from pydantic import BaseModel
 
 from yuvrel.catalogue.models import Item
 from yuvrel.channels.models import Listing
@@ -44,7 +45,7 @@ class DriftOut(SheetRow):
     can_take: bool
 
 
-class CellOut(Schema):
+class CellOut(BaseModel):
     """What one connection shows of an item."""
 
     connection_id: int

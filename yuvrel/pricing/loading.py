@@ -99,16 +99,15 @@ def load_book(item_ids: Iterable[int], lists: Lists | None = None, base: int | N
     entries: dict[tuple[int, int], list[core.Entry]] = defaultdict(list)
     items: dict[int, core.ItemFacts] = {}
     costs = costs_of(wanted)
-    rows = priced(Item.objects.filter(pk__in=wanted)).values_list("pk", "price", "product__tax_class__percent")
+    rows = priced(Item.objects.filter(pk__any_of=wanted)).values_list("pk", "price", "product__tax_class__percent")
     for pk, price, tax in rows:
         average, last = costs[pk]
         items[pk] = core.ItemFacts(tax or ZERO, average or None, last or None)
         if price and pk not in together:
             entries[base, pk].append(core.Entry(base, pk, price))
-    for row in PriceEntry.objects.filter(item_id__in=wanted).order_by("pk"):
-        entries[row.list_id, row.item_id].append(
-            core.Entry(row.list_id, row.item_id, row.price, row.from_quantity, row.previous, row.starts_on, row.ends_on, row.pk)
-        )
+    names = ("list_id", "item_id", "price", "from_quantity", "previous", "starts_on", "ends_on", "pk")
+    for typed in PriceEntry.objects.filter(item_id__any_of=wanted).order_by("pk").values_list(*names):
+        entries[typed[0], typed[1]].append(core.Entry(*typed))
     return core.PriceBook(lists, entries, items, company().base_currency, base, together)
 
 

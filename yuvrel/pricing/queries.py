@@ -31,7 +31,7 @@ from yuvrel.core.price_columns import (
 from yuvrel.core.working import Step, Working
 from yuvrel.people.models import Location
 from yuvrel.platform.faults import sheet_rows
-from yuvrel.platform.paging import in_order, page
+from yuvrel.platform.paging import in_order, page_of_values
 from yuvrel.stock.queries import find_items
 
 from .actions import FACTS, get_list
@@ -218,17 +218,17 @@ def price_sheet(
     """A page of items with what they cost in a list; `show`: all, own (typed into it), below (their floor), none.
     The base prices where no list is named."""
     row = base_list() if list_id is None else get_list(list_id)
-    rows = find_items(Item.objects.filter(active=True).select_related("product__category"), q)
+    rows = find_items(Item.objects.filter(active=True), q)
     if category:
         rows = rows.filter(product__category_id__in=below_named(category))
     rows = _shown(rows, row, show, today)
     ordered, order = in_order(rows, sort, SORTS, ["title", "id"])
-    found, following = page(ordered, order, cursor, limit)
+    found, following = page_of_values(ordered, order, cursor, limit, ("title", "sku", "product__category__name"))
     ids = [item.pk for item in found]
     lists = all_lists()
     book, floors = load_book(ids, lists), floors_of(ids)
 
-    def shown(item: Item) -> dict[str, Any]:
+    def shown(item: Any) -> dict[str, Any]:
         told = _told(book, lists[row.pk], lists, item.pk, today, floors[item.pk])
         own = book.entries.get((row.pk, item.pk), ())
         plain = [e.price for e in own if not e.from_quantity and not e.is_dated]
@@ -236,7 +236,7 @@ def price_sheet(
             "item_id": item.pk,
             "title": item.title,
             "sku": item.sku,
-            "category": item.product.category.name if item.product.category else "",
+            "category": item.product__category__name or "",
             "own": plain[0] if plain else None,
             "breaks": len(book.quantities(row.pk, item.pk, today)) - 1,
             "cost": book.items[item.pk].cost(lists[row.pk].basis),
@@ -246,7 +246,7 @@ def price_sheet(
     return {"rows": sheet_rows(PriceRow, found, shown, _known), "next": following}
 
 
-def _known(item: Item) -> dict[str, Any]:
+def _known(item: Any) -> dict[str, Any]:
     return {"item_id": item.pk, "title": item.title, "sku": item.sku}
 
 
