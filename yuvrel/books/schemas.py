@@ -8,6 +8,7 @@ from typing import Annotated
 from ninja import Schema
 from pydantic import Field
 
+from yuvrel.core.postings import Role
 from yuvrel.platform.wire import DayIn, Money, SheetRow, UnitCost, words
 
 from .models import JournalEntry, LedgerDocument
@@ -53,7 +54,7 @@ class AccountOut(SheetRow):
 
     code: str
     name: str
-    role: str
+    role: Annotated[str, words(Role)]
     balance: Money
     month: Money
 

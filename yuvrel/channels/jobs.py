@@ -200,7 +200,7 @@ def _price(events: Events) -> Woken:
 def _tell(events: Events) -> Woken:
     by_kind = _by_kind(events)
     for subject_id, said in by_kind[Event.Kind.FAULT].items():
-        raise_snag(None, f"row {subject_id}"[:20], "A row of a sheet cannot be worked out", said)
+        raise_snag(None, Snag.Kind.ROW, "A row of a sheet cannot be worked out", said, field=f"row {subject_id}")
     open_ones = set[int]()
     stand = set(by_kind[Event.Kind.ORDER])
     names = ("order_states", "ledger_order", "states_told")

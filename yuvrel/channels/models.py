@@ -455,6 +455,28 @@ class OutboundMessage(models.Model):
 class Run(models.Model):
     """One exchange with a connection and what came of it."""
 
+    class Kind(models.TextChoices):
+        """In the order in which they are told of."""
+
+        ORDERS = "orders", "Orders in"
+        PRICES_IN = "prices taken in", "Prices in"
+        CLOSES = "closes", "Till counts in"
+        ANSWERS = "answers", "Answers in"
+        LISTINGS = "listings", "Listings in"
+        PICTURES = "pictures", "Pictures in"
+        SURVEY = "survey", "Look at what would come in"
+        INTAKE = "intake", "First intake"
+        PUBLISH = "publish", "New listings out"
+        REFRESH = "refresh", "Titles and descriptions out"
+        FEEDS = "feeds", "What came of batches"
+        PUSH = "push", "Quantities out"
+        PRICES = "prices", "Prices out"
+        DELIVER = "deliver", "Messages out"
+        CHECK_QUANTITIES = "check quantities", "Quantities compared"
+        CHECK_PRICES = "check prices", "Prices compared"
+        CHECK_ORDERS = "check orders", "Orders compared"
+        CHECK_LEDGER = "check ledger", "Ledger compared"
+
     class State(models.TextChoices):
         RUNNING = "running"
         DONE = "done"
@@ -462,7 +484,7 @@ class Run(models.Model):
         STOPPED = "stopped"
 
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="runs")
-    kind = models.CharField(max_length=20)
+    kind = models.CharField(max_length=20, choices=Kind.choices)
     state = models.CharField(max_length=8, choices=State.choices, default=State.RUNNING)
     asked_by = models.CharField(max_length=150, blank=True, help_text="Empty: it came of itself")
     started_at = models.DateTimeField(auto_now_add=True)
@@ -513,9 +535,33 @@ class Call(models.Model):
 class Snag(models.Model):
     """Something that could not be carried out and waits for a decision or a retry."""
 
+    class Kind(models.TextChoices):
+        """What it is about."""
+
+        ORDER = "order", "Orders not taken in"
+        ORDER_STATE = "order_state", "Order states without a meaning"
+        OFFER = "offer", "Quantities refused"
+        TEXTS = "texts", "Texts not taken"
+        PRICE = "price", "Prices held or refused"
+        GROUP_PRICE = "group price", "Prices of groups held or refused"
+        GROUP_GONE = "group gone", "Customer groups that are not there any more"
+        PRICE_THERE = "price there", "Prices that cannot be read"
+        TILL_COUNT = "till count", "Till counts not taken in"
+        PRICES = "prices", "The account, pushing prices"
+        PUSH = "push", "The account, pushing quantities"
+        EXCHANGE = "exchange", "The account, asked for news"
+        DELIVER = "deliver", "The account, sending messages"
+        DELIVERY = "delivery", "Messages not delivered"
+        FEEDS = "feeds", "Batches that were lost"
+        LISTINGS = "listings", "Listings that cannot be read"
+        ANSWER = "answer", "Answers to purchase orders"
+        CHECK = "check", "Checks that failed"
+        EVENT = "event", "What follows from an event"
+        ROW = "row", "Rows that cannot be worked out"
+
     company = owner()
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, null=True, related_name="snags")
-    kind = models.CharField(max_length=20)
+    kind = models.CharField(max_length=20, choices=Kind.choices)
     title = models.CharField(max_length=200)
     detail = models.CharField(max_length=1000)
     field = models.CharField(max_length=60, blank=True)

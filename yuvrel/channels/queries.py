@@ -33,7 +33,7 @@ from yuvrel.stock.queries import find_items, narrows
 
 from . import publishing, submissions
 from .credentials import kind_of
-from .inbound import STATE_SNAG, WORDS
+from .inbound import WORDS
 from .ledger_out import tax_words
 from .linking import pairing_index, verdict_for
 from .mapping import all_of
@@ -284,32 +284,13 @@ def pairing_working(listing_id: int) -> Working:
     return Working("Which item is it?", f"{row.title} · {row.connection.name}", tuple(steps), note)
 
 
-# What snags are about, by their kind.
-CAUSES = {
-    "order": "Orders not taken in",
-    STATE_SNAG: "Order states without a meaning",
-    "offer": "Quantities refused",
-    "texts": "Texts not taken",
-    "price": "Prices held or refused",
-    "prices": "The account, pushing prices",
-    "push": "The account, pushing quantities",
-    "exchange": "The account, asked for news",
-    "deliver": "The account, sending messages",
-    "delivery": "Messages not delivered",
-    "listings": "Listings that cannot be read",
-    "answer": "Answers to purchase orders",
-    "check": "Checks that failed",
-    "event": "What follows from an event",
-}
-
-
 def snag_groups() -> list[dict[str, Any]]:
     """Open snags by their cause, the most first."""
     rows = Snag.objects.filter(resolved_at=None).values("kind", "connection_id", "connection__name")
     return [
         {
             "kind": row["kind"],
-            "label": CAUSES.get(row["kind"], row["kind"].capitalize()),
+            "label": Snag.Kind(row["kind"]).label,
             "connection_id": row["connection_id"],
             "connection": row["connection__name"] or "",
             "count": row["n"],
@@ -334,6 +315,7 @@ def snags(q: str, kind: str, connection: int | None, cursor: str, limit: int) ->
         return {
             "id": snag.pk,
             **{name: getattr(snag, name) for name in (*known, "order_id", "listing_id")},
+            "field": "" if snag.kind == Snag.Kind.ROW else snag.field,
             "connection": snag.connection.name if snag.connection else "",
             "payload": snag.inbound.body if snag.inbound else None,
         }

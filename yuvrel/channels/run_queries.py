@@ -17,27 +17,6 @@ from .models import Call, Connection, Feed, Run
 from .schedules import BY_NAME, all_set, is_wanted, parts_of, schedule_of
 from .schemas import RunRow
 
-# What runs are called on the screen, by their kind, in the order in which they are told of.
-LABELS = {
-    "orders": "Orders in",
-    "prices taken in": "Prices in",
-    "closes": "Till counts in",
-    "answers": "Answers in",
-    "listings": "Listings in",
-    "pictures": "Pictures in",
-    "survey": "Look at what would come in",
-    "intake": "First intake",
-    "publish": "New listings out",
-    "refresh": "Titles and descriptions out",
-    "feeds": "What came of batches",
-    "push": "Quantities out",
-    "prices": "Prices out",
-    "deliver": "Messages out",
-    "check quantities": "Quantities compared",
-    "check prices": "Prices compared",
-    "check orders": "Orders compared",
-    "check ledger": "Ledger compared",
-}
 STOPPABLE = frozenset({"orders", "listings", "pictures", "survey", "intake", "publish"})
 # Part of setting a connection up: they say nothing of how it does.
 ONCE = frozenset({"survey", "intake"})
@@ -64,12 +43,12 @@ def runs(q: str, connection: int | None, kind: str, state: str, cursor: str, lim
         found = found.filter(log__icontains=word)
     rows, following = page(found, ["-id"], cursor, limit)
     shown = sheet_rows(RunRow, rows, run_row, known_run)
-    return {"rows": shown, "next": following, "kinds": [{"kind": kind, "label": label} for kind, label in LABELS.items()]}
+    return {"rows": shown, "next": following, "kinds": [{"kind": kind, "label": label} for kind, label in Run.Kind.choices]}
 
 
 def known_run(row: Any) -> dict[str, Any]:
     """What is known of a run whatever else cannot be worked out."""
-    facts = {"id": row.pk, "kind": row.kind, "label": LABELS.get(row.kind, row.kind), "state": row.state}
+    facts = {"id": row.pk, "kind": row.kind, "label": Run.Kind(row.kind).label, "state": row.state}
     return {**facts, "connection_id": row.connection_id, "connection": row.connection.name, "started_at": row.started_at}
 
 
@@ -79,7 +58,7 @@ def run_row(row: Any) -> dict[str, Any]:
     return {
         **{name: getattr(row, name) for name in names},
         "id": row.pk,
-        "label": LABELS.get(row.kind, row.kind),
+        "label": Run.Kind(row.kind).label,
         "connection_id": row.connection_id,
         "connection": row.connection.name,
         "seconds": round((row.ended_at - row.started_at).total_seconds(), 1) if row.ended_at else None,
@@ -128,12 +107,12 @@ def health(connection: Connection, now: datetime) -> dict[str, Any]:
         asked = feed.asked_at.astimezone(local.tzinfo) if feed and feed.asked_at else None
         following[part.run] = schedule_of(connection, part, kept).following(asked, local) if live else None
     ended_well_or_not = {kind for kind, state in last if state in ("done", "failed")}
-    kinds = [kind for kind in LABELS if kind in following or kind in ended_well_or_not - ONCE]
+    kinds = [kind for kind in Run.Kind if kind in following or kind in ended_well_or_not - ONCE]
     return {
         "parts": [
             {
                 "kind": kind,
-                "label": LABELS[kind],
+                "label": kind.label,
                 "part": next((name for name, part in BY_NAME.items() if part.run == kind), ""),
                 "succeeded_at": last.get((kind, "done")),
                 "failed_at": last.get((kind, "failed")),

@@ -93,7 +93,7 @@ def run_of(connection: Connection, kind: str, begun: Run | None = None) -> Itera
     # asked for have a job that takes them up again.
     left = Run.objects.filter(connection=connection, kind=kind, state=Run.State.RUNNING, asked_by="")
     left.update(state=Run.State.FAILED, ended_at=timezone.now())
-    run = RunLog.objects.get(pk=begun.pk) if begun else RunLog.objects.create(connection=connection, kind=kind)
+    run = RunLog.objects.get(pk=begun.pk) if begun else RunLog.objects.create(connection=connection, kind=Run.Kind(kind))
     calls = _Calls(run)
     outer = listener.set(calls.hear)
     try:
@@ -124,7 +124,7 @@ def begin(connection: Connection, kind: str, asked_by: str) -> Run:
         Connection.objects.select_for_update().get(pk=connection.pk)
         if Run.objects.filter(connection=connection, kind=kind, state=Run.State.RUNNING).exists():
             raise RefusedError(f"{connection.name} is being asked for this already.", field="kind")
-        return Run.objects.create(connection=connection, kind=kind, asked_by=asked_by)
+        return Run.objects.create(connection=connection, kind=Run.Kind(kind), asked_by=asked_by)
 
 
 def cannot(run: Run, why: str) -> None:
@@ -173,10 +173,11 @@ def account_works(connection: Connection, kind: str) -> None:
 
 
 def raise_snag(connection: Connection | None, kind: str, title: str, detail: str, **about: object) -> Snag:
-    """Open a snag, or renew the open one about the same thing."""
-    subject = {k: v for k, v in about.items() if k in ("inbound", "outbound", "listing", "order") and v is not None}
+    """Open a snag, or renew the open one about the same thing; a row of a sheet is named by its `field`."""
+    named = {"inbound", "outbound", "listing", "order", *(["field"] if kind == Snag.Kind.ROW else [])}
+    subject = {k: v for k, v in about.items() if k in named and v is not None}
     existing = Snag.objects.filter(connection=connection, kind=kind, resolved_at=None, **subject).first()
-    snag = existing or Snag(connection=connection, kind=kind, **subject)
+    snag = existing or Snag(connection=connection, kind=Snag.Kind(kind), **subject)
     snag.title, snag.detail = title[:200], detail[:1000]
     snag.field = str(about.get("field", ""))[:60]
     snag.save()

@@ -11,7 +11,7 @@ from pydantic import Field
 from yuvrel.connectors.registry import KINDS
 from yuvrel.platform.wire import Id, Money, Quantity, SheetRow, words
 
-from .models import Connection, Listing, Run, Submission
+from .models import Connection, Listing, Run, Snag, Submission
 
 
 class SignInEntryOut(Schema):
@@ -70,7 +70,7 @@ class RunRow(SheetRow):
     id: int
     connection_id: int
     connection: str
-    kind: str
+    kind: Annotated[str, words(Run.Kind)]
     label: str
     state: Annotated[str, words(Run.State)]
     asked_by: str
@@ -96,7 +96,7 @@ class EndOut(Schema):
 class RunKindOut(Schema):
     """What runs of a kind are called."""
 
-    kind: str
+    kind: Annotated[str, words(Run.Kind)]
     label: str
 
 
@@ -134,7 +134,7 @@ class RunOut(RunRow):
 class PartHealth(Schema):
     """How one part of a connection does; `asked`: it is asked for by a schedule or by hand."""
 
-    kind: str
+    kind: Annotated[str, words(Run.Kind)]
     label: str
     part: str
     succeeded_at: datetime | None
@@ -435,7 +435,7 @@ class SnagOut(SheetRow):
 
     id: int
     connection: str
-    kind: str
+    kind: Annotated[str, words(Snag.Kind)]
     title: str
     detail: str
     field: str
@@ -448,7 +448,7 @@ class SnagOut(SheetRow):
 class SnagGroup(Schema):
     """Open snags of one cause: of one kind, at one connection."""
 
-    kind: str
+    kind: Annotated[str, words(Snag.Kind)]
     label: str
     connection_id: int | None
     connection: str

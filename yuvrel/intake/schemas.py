@@ -8,9 +8,11 @@ from typing import Annotated, Any, get_args
 from ninja import Schema
 
 from yuvrel.core.intake import Outcome
+from yuvrel.people.roles import Ability
 from yuvrel.platform.wire import words
 
 from .models import Intake
+from .registry import KINDS
 
 
 class IntakeColumn(Schema):
@@ -27,10 +29,10 @@ class IntakeColumn(Schema):
 class IntakeKind(Schema):
     """A kind of sheet."""
 
-    name: str
+    name: Annotated[str, words(KINDS)]
     title: str
     words: str
-    ability: str
+    ability: Ability
     columns: list[IntakeColumn]
 
 
@@ -48,7 +50,7 @@ class IntakeOut(Schema):
     """A file that was sent in, and how far it has come."""
 
     id: int
-    kind: str
+    kind: Annotated[str, words(KINDS)]
     name: str
     state: Annotated[str, words(Intake.State)]
     counts: dict[str, int]

@@ -7,6 +7,8 @@ from typing import Annotated
 from ninja import Schema
 from pydantic import Field
 
+from .roles import Ability, Role
+
 
 class SignIn(Schema):
     """Who and with which password."""
@@ -33,8 +35,8 @@ class Me(Schema):
     """Who is signed in, and what they may do; `standins` is where the demo's simulated services are."""
 
     name: str
-    role: str
-    may: list[str]
+    role: Role
+    may: list[Ability]
     company: str
     currency: str
     time_zone: str

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from decimal import Decimal
 from types import NoneType
 from typing import Annotated, Any, Self, get_args, get_origin
 
 from ninja import Schema
-from pydantic import BaseModel, Field, PlainSerializer, WithJsonSchema
+from pydantic import BaseModel, Field, PlainSerializer
 
 from yuvrel.core import bounds
 from yuvrel.core.working import plain
@@ -37,10 +38,16 @@ DayIn = Annotated[date, Field(ge=bounds.EARLIEST.date(), le=bounds.LAST_DAY)]
 Id = Annotated[int, Field(gt=0, lt=2**63)]
 
 
-def words(choices: Iterable[str]) -> WithJsonSchema:
+@dataclass(frozen=True)
+class words:  # noqa: N801 (it is read as what it says)
     """Which words a text of an answer can be, for who reads the API's description; what is answered is not looked at once
-    more. Of a row with a fault it may be empty."""
-    return WithJsonSchema({"type": "string", "enum": [str(one) for one in choices]})
+    more. Of a row with a fault it may be empty. A registry is filled at the start, so `choices` are looked through when the
+    description is asked for."""
+
+    choices: Iterable[str]
+
+    def __get_pydantic_json_schema__(self, _: Any, __: Any) -> dict[str, Any]:
+        return {"type": "string", "enum": [str(one) for one in self.choices]}
 
 
 class SheetRow(BaseModel):

@@ -9,6 +9,7 @@ from ninja import Schema
 from pydantic import Field
 
 from yuvrel.core.rules import Level
+from yuvrel.people.roles import Ability
 from yuvrel.platform.wire import Quantity, words
 
 Given = str | int | bool | None
@@ -44,7 +45,7 @@ class SettingOut(Schema):
     group: str
     limitless: bool
     no_limit: str
-    ability: str
+    ability: Ability
     needs: str
     rehearsal: str
     words: str

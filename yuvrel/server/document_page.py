@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from dataclasses import asdict
-from typing import Any
+from typing import Annotated, Any
 
 from ninja import Schema
 
 from yuvrel.books.queries import entries_of
 from yuvrel.books.schemas import EntryOut
 from yuvrel.documents.queries import belongs_to, get_document, ref_of, time_line
-from yuvrel.documents.registry import address
+from yuvrel.documents.registry import KINDS, address
 from yuvrel.documents.schemas import MomentOut
+from yuvrel.platform.wire import words
 from yuvrel.stock.queries import moves_of
 from yuvrel.stock.schemas import MoveRow
 
@@ -34,7 +35,7 @@ class DocumentOut(Schema):
     """A document of any kind. `link` is its own page where its kind has one; `within` is the one it belongs to,
     `moved` how many moves it made, of which the first are here."""
 
-    kind: str
+    kind: Annotated[str, words(KINDS)]
     name: str
     id: int
     number: str

@@ -34,7 +34,7 @@ class Session {
 		return this.me?.currency ?? '';
 	}
 
-	may(ability: string): boolean {
+	may(ability: Schemas['Me']['may'][number]): boolean {
 		return this.me?.may.includes(ability) ?? false;
 	}
 }

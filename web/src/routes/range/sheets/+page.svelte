@@ -33,7 +33,7 @@
 	}));
 	const of = $derived(kinds.data?.find((row) => row.name === (data?.kind ?? kind)));
 	const data = $derived(id ? one.data : undefined);
-	const may = $derived(session.may(of?.ability ?? ''));
+	const may = $derived(of && session.may(of.ability));
 	const ready = $derived((data?.counts['new'] ?? 0) + (data?.counts['changed'] ?? 0));
 	const wrong = $derived(data?.counts['wrong'] ?? 0);
 
