@@ -18,7 +18,16 @@ from yuvrel.buying.models import PurchaseLine, PurchaseOrder
 from yuvrel.channels.models import OutboundMessage
 from yuvrel.core.cost import from_kept
 from yuvrel.sales.models import CreditLine, CreditNote, OrderLine, Reservation, ReturnLine, ReturnPart, SalesOrder, ShipmentLine
-from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove, Transfer, TransferLine, TransferPart
+from yuvrel.stock.models import (
+    DocumentReservation,
+    ItemCost,
+    LotBalance,
+    StockBalance,
+    StockMove,
+    Transfer,
+    TransferLine,
+    TransferPart,
+)
 
 Pair = tuple[int, int]
 
@@ -40,9 +49,13 @@ def assert_invariants() -> None:
     kept = {"open": open_, "backorder": owed}
     for row in Reservation.objects.filter(state__in=kept):
         kept[row.state][row.item_id, row.location_id] += row.quantity
+    for held in DocumentReservation.objects.all():
+        open_[held.item_id, held.location_id] += held.quantity
     balances = list(StockBalance.objects.all())
     assert_same(moved, {_pair(row): row.on_hand for row in balances}, "1: moves add up to on hand")
-    assert_same(open_, {_pair(row): row.committed for row in balances}, "2: committed is what is reserved")
+    assert_same(
+        open_, {_pair(row): row.committed for row in balances}, "2: committed is what is reserved, for orders and other documents"
+    )
     assert_same(owed, {_pair(row): row.backordered for row in balances}, "2: what is owed is what is backordered")
     assert_same(_incoming(), {_pair(row): row.incoming for row in balances}, "8: incoming is ordered and not yet here")
     found = {(row.lot_id, row.location_id): row.on_hand for row in LotBalance.objects.all()}

@@ -60,6 +60,21 @@ def test_goods_go_to_another_place_and_arrive_there(keeper: Person) -> None:
     page.get_by_label("Units of Thing GLV-M").fill("4")
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_role("button", name="Save")).to_have_count(0)
+
+    # The goods are reserved for it until the wagon goes: who looks at them sees by whom.
+    page.get_by_role("button", name="Reserve the goods").click()
+    keeper.says("Reserved.")
+    line = page.get_by_role("row").filter(has_text="SMK-10")
+    expect(line.get_by_role("cell").nth(2)).to_have_text("5")
+    assert_accessible(page)
+    keeper.go("/shelf")
+    page.get_by_role("row").filter(has_text="SMK-10").locator("button[data-fig=committed]").click()
+    expect(page.locator("aside")).to_contain_text("TR-1001")
+    page.locator("aside").get_by_role("link", name="TR-1001").click()
+    page.get_by_role("button", name="Release the goods").click()
+    keeper.says("Released.")
+    page.get_by_role("button", name="Reserve the goods").click()
+    keeper.says("Reserved.")
     page.get_by_role("button", name="Send", exact=True).click()
     keeper.says("Sent.")
     expect(page.get_by_text("23.00").first).to_be_visible()
@@ -78,7 +93,10 @@ def test_goods_go_to_another_place_and_arrive_there(keeper: Person) -> None:
     keeper.says("Written off.")
     expect(page.locator(".state-mark").first).to_have_text("received")
     expect(page.get_by_role("list", name="What happened").get_by_role("listitem")).to_contain_text(
-        ["drafted", "changed", "line added", "changed", "sent", "received", "written off"]
+        [
+            *("drafted", "changed", "line added", "changed", "goods reserved", "goods released", "goods reserved"),
+            *("sent", "received", "written off"),
+        ]
     )
     assert (_held("SMK-10", "wagon"), _held("GLV-M", "wagon")) == (4, 4)
 

@@ -55,9 +55,9 @@ def test_no_secret_is_kept(world: World) -> None:
     from yuvrel.channels.credentials import connector_for
     from yuvrel.channels.runs import run_of
 
-    with run_of(world.shop, "hooks"):
+    with run_of(world.shop, "deliver"):
         secret = connector_for(world.shop).register_webhook("http://127.0.0.1:9/hooks/x")
-    call = Call.objects.get(run__kind="hooks")
+    call = Call.objects.get(run__kind="deliver")
     assert secret not in call.received
     assert '"…"' in call.received
     assert runs.as_kept('{"API_Key": "a\\"b", "name": "x"}') == '{"API_Key": "…", "name": "x"}'
@@ -217,4 +217,4 @@ def test_payloads_are_deleted_after_their_days_and_runs_stay(world: World) -> No
 
 
 def test_every_part_that_is_asked_for_by_itself_has_a_name_on_the_page() -> None:
-    assert {part.run for part in PARTS} <= set(run_queries.LABELS)
+    assert {part.run for part in PARTS} <= set(Run.Kind)

@@ -98,6 +98,12 @@ class Business(RuleBasedStateMachine):
         for how, item in (("arrive", self.two), ("lost", self.two), ("back", self.one)):
             self._settle(Transfer.objects.get(lines__item=item), 1, how)
             self._follow()
+        for then in ("is released", "leaves"):
+            load = transfers.Load(self.two.pk, D(1))
+            row = transfers.draft(SYSTEM, self.place.pk, self.corner.pk, [load], NOW.date())
+            self._reserve(row, then)
+        self._settle(Transfer.objects.get(state="sent"), 1, "arrive")
+        self._follow()
         # Of two returns one comes, and one does not.
         for back, comes in zip(Return.objects.order_by("pk"), (True, False), strict=True):
             self._settle_return(back, 1, comes)
@@ -296,6 +302,21 @@ class Business(RuleBasedStateMachine):
                 transfers.send(SYSTEM, row.pk, row.version, NOW)
 
         attempt("send over", leave)
+
+    @rule(which=WHICH, units=UNITS, then=st.sampled_from(["stays", "leaves", "is released"]))
+    def set_by(self, which: int, units: int, then: str) -> None:
+        """Goods are reserved for a transfer, which leaves with them, or later, or never."""
+        item = self.bought[which % 3]
+        row = transfers.draft(SYSTEM, self.place.pk, self.corner.pk, [transfers.Load(item.pk, D(units))], NOW.date())
+        self._reserve(row, then)
+
+    def _reserve(self, row: Transfer, then: str) -> None:
+        attempt("reserve", partial(transfers.reserve, SYSTEM, row.pk, row.version))
+        row.refresh_from_db()
+        if then == "leaves":
+            attempt("send reserved", partial(transfers.send, SYSTEM, row.pk, row.version, NOW))
+        elif then == "is released":
+            attempt("release", partial(transfers.release, SYSTEM, row.pk, row.version))
 
     @rule(which=WHICH, units=UNITS, how=st.sampled_from(["lost", "arrive", "back", "lost"]))
     def settle(self, which: int, units: int, how: str) -> None:

@@ -9,6 +9,7 @@ from io import BytesIO
 from typing import Any
 
 import pytest
+from django.db import IntegrityError, transaction
 from django.test import Client
 from django.utils import timezone
 from pypdf import PdfReader
@@ -31,9 +32,12 @@ from yuvrel.people.roles import SYSTEM, Actor, Role
 from yuvrel.planning.queries import one_line
 from yuvrel.sales.actions import take_order, take_till_sale
 from yuvrel.sales.models import SalesOrder
+from yuvrel.sales.queries import committed_working
+from yuvrel.server.item_page import around
 from yuvrel.stock import transfers
 from yuvrel.stock.actions import OpeningRow, adjust, take_opening
-from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, Transfer
+from yuvrel.stock.models import DocumentReservation, ItemCost, LotBalance, StockBalance, Transfer
+from yuvrel.stock.transfer_queries import transfer_page
 from yuvrel.stock.transfers import Load
 
 pytestmark = pytest.mark.django_db
@@ -323,3 +327,91 @@ def test_what_is_late_waits_on_today_and_an_item_that_moves_is_not_retired(
     assert waits["/shelf/transfers?state=open"] == "transfer is late"
     with pytest.raises(RefusedError, match=r"Transfer TR-1001 is to move it\."):
         retire(SYSTEM, item.pk, Item.objects.get(pk=item.pk).version)
+
+
+def _committed(sku: str, place: Location) -> D:
+    return StockBalance.objects.get(item__sku=sku, location=place).committed
+
+
+def test_the_goods_of_a_draft_are_reserved_and_nobody_else_gets_them(company: Location, wagon: Location) -> None:
+    a, b = make_item("A", on_hand=10, cost="2.00"), make_item("B", on_hand=2)
+    shop = make_connection()
+    take_order(SYSTEM, incoming(shop, order_line(b, 1)), NOW)
+    row = _drafted(company, wagon, A=8, B=3)
+    row, short = transfers.reserve(SYSTEM, row.pk, row.version)
+    assert (short, _committed("A", company), _committed("B", company)) == (["2 B"], 8, 2)
+    assert_invariants()
+    # An order gets what is left, and waits for the rest; the Working says who has it.
+    taken = take_order(SYSTEM, incoming(shop, order_line(a, 5)), NOW)
+    assert taken.order.state == "received"
+    steps = committed_working(a.pk, company.pk).steps
+    assert [(step.label, step.value) for step in steps][-2:] == [("TR-1001", D(8)), ("Committed", D(10))]
+    assert [one["state"] for one in around(a.pk, company_day(NOW))["waiting"]] == ["reserved", "reserved", "backordered"]
+    # Less is to go: what is over is free again, and the order gets it.
+    row = transfers.change_draft(SYSTEM, row.pk, row.version, {_line(row, "A"): D(6), _line(row, "B"): D(1)})
+    relay_now()
+    taken.order.refresh_from_db()
+    assert (taken.order.state, _committed("A", company), _committed("B", company)) == ("received", 10, 2)
+    # What is reserved for it can leave, though nothing is free.
+    row = transfers.send(SYSTEM, row.pk, row.version, NOW)
+    assert (_stand("A", company), _committed("A", company), _committed("B", company)) == ((4, 0), 4, 1)
+    assert not DocumentReservation.objects.exists()
+    assert_invariants()
+
+
+def test_what_is_reserved_is_released_by_hand_or_with_the_draft(company: Location, wagon: Location) -> None:
+    make_item("A", on_hand=3)
+    row = _drafted(company, wagon, A=3)
+    with pytest.raises(RefusedError, match="Nothing is reserved"):
+        transfers.release(SYSTEM, row.pk, row.version)
+    row, short = transfers.reserve(SYSTEM, row.pk, row.version)
+    assert not short
+    with pytest.raises(StaleError):
+        transfers.release(SYSTEM, row.pk, row.version - 1)
+    row = transfers.release(SYSTEM, row.pk, row.version)
+    assert _committed("A", company) == 0
+    row, _ = transfers.reserve(SYSTEM, row.pk, row.version)
+    other = _drafted(company, wagon, A=1)
+    with pytest.raises(RefusedError, match="Nothing of it is free at"):
+        transfers.reserve(SYSTEM, other.pk, other.version)
+    with pytest.raises(RefusedError, match="0 are free"):
+        transfers.send(SYSTEM, other.pk, other.version, NOW)
+    transfers.cancel(SYSTEM, row.pk, row.version, NOW)
+    assert (_committed("A", company), DocumentReservation.objects.count()) == (0, 0)
+    said = [(one["what"], one["more"]) for one in transfer_page(row.pk, company_day(NOW))["history"]]
+    assert said == [
+        ("drafted", ""),
+        ("goods reserved", "3 A"),
+        ("goods released", ""),
+        ("goods reserved", "3 A"),
+        ("cancelled", ""),
+    ]
+    assert_invariants()
+
+
+def test_when_goods_are_missing_a_transfer_gives_way_before_an_order(company: Location, wagon: Location) -> None:
+    a = make_item("A", on_hand=10)
+    taken = take_order(SYSTEM, incoming(make_connection(), order_line(a, 4)), NOW)
+    row = _drafted(company, wagon, A=5)
+    row, _ = transfers.reserve(SYSTEM, row.pk, row.version)
+    adjust(SYSTEM, item_id=a.pk, location_id=company.pk, reason="lost", at=NOW, change=D(-4))
+    relay_now()
+    taken.order.refresh_from_db()
+    assert (taken.order.state, _committed("A", company)) == ("ready", 6)
+    assert DocumentReservation.objects.get().quantity == 2
+    adjust(SYSTEM, item_id=a.pk, location_id=company.pk, reason="lost", at=NOW, change=D(-4))
+    relay_now()
+    taken.order.refresh_from_db()
+    assert (taken.order.state, _committed("A", company), DocumentReservation.objects.count()) == ("received", 2, 0)
+    told = [one["more"] for one in transfer_page(row.pk, company_day(NOW))["history"] if one["what"].startswith("goods are")]
+    assert told == ["3 A", "2 A"]
+    assert_invariants()
+
+
+def test_the_database_itself_reserves_no_more_than_is_there(company: Location, wagon: Location) -> None:
+    item = make_item("A", on_hand=2)
+    row = _drafted(company, wagon, A=3)
+    with pytest.raises(IntegrityError, match="more is reserved than is on hand"), transaction.atomic():
+        DocumentReservation.objects.create(
+            item=item, location=company, quantity=3, document=row.number, document_kind="transfer", document_id=row.pk
+        )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from decimal import Decimal
@@ -36,7 +37,7 @@ from yuvrel.people.models import Location
 from yuvrel.people.roles import Ability, Actor
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.sales.rules import order_rules
-from yuvrel.stock.models import ItemCost, LotBalance, StockBalance, StockMove
+from yuvrel.stock.models import DocumentReservation, ItemCost, LotBalance, StockBalance, StockMove
 
 from . import order_checks
 from .keeping import Finding, keep
@@ -240,13 +241,10 @@ def check_shelf() -> None:
     moved = {
         (i, p): q for i, p, q in StockMove.objects.values_list("item_id", "location_id").annotate(q=Sum("quantity")).order_by()
     }
-    held = {
-        (i, p): q
-        for i, p, q in Reservation.objects.filter(state="open")
-        .values_list("item_id", "location_id")
-        .annotate(q=Sum("quantity"))
-        .order_by()
-    }
+    held: dict[tuple[int, int], Decimal] = defaultdict(Decimal)
+    for rows in (Reservation.objects.filter(state="open"), DocumentReservation.objects.all()):
+        for item, place, units in rows.values_list("item_id", "location_id").annotate(q=Sum("quantity")).order_by():
+            held[item, place] += units
     lots = {(i, p): q for i, p, q in LotBalance.objects.values_list("lot_id", "location_id", "on_hand")}
     lot_moves = {
         (i, p): q

@@ -31,6 +31,8 @@ DEEDS = {
     "take in": "taken in",
     "expect": "expected",
     "look at": "looked at",
+    "reserve the goods": "goods reserved",
+    "release the goods": "goods released",
 }
 
 
@@ -48,8 +50,10 @@ def _done(deed: str) -> str:
 
 
 def _more(after: dict[str, Any]) -> str:
-    """What an audit row says that is worth reading beside the deed: its reason or the document that came of it."""
-    return str(after.get("why") or after.get("receipt") or after.get("item") or "")
+    """What an audit row says that is worth reading beside the deed: its reason, the document that came of it, the goods."""
+    units = after.get("units")
+    said = ", ".join(map(str, units)) if isinstance(units, list) else ""
+    return str(after.get("why") or after.get("receipt") or after.get("item") or said)
 
 
 def time_line(kind: DocumentKind, row: Any) -> list[Moment]:

@@ -14,7 +14,7 @@ from decimal import Decimal
 from typing import cast
 
 from django.db import transaction
-from django.db.models import Case, F, When
+from django.db.models import F
 from django.db.models.functions import Coalesce, Greatest, TruncDate
 
 from yuvrel.catalogue.kits import explode
@@ -27,6 +27,7 @@ from yuvrel.events.actions import record
 from yuvrel.events.models import Event
 from yuvrel.people.roles import Actor, audit
 from yuvrel.stock.actions import lock_balances
+from yuvrel.stock.holding import give_up
 from yuvrel.stock.models import StockBalance
 
 from . import past_zero
@@ -173,7 +174,7 @@ def ready_to_ship(order: SalesOrder) -> dict[int, Decimal]:
 def give_up_short(actor: Actor, item_ids: Iterable[int]) -> set[int]:
     """Where less is on hand than is reserved (a till sale, a count), the newest reservations become backorders, each
     with a trace: what cannot ship is not ready. What waits to be put back of cancelled orders goes first, and nobody is
-    owed it. Returns the orders it touched."""
+    owed it; then what other documents have reserved, as no customer was promised that. Returns the orders it touched."""
     short = StockBalance.objects.filter(item_id__in=set(item_ids), committed__gt=Greatest(F("on_hand"), ZERO))
     pairs = set(short.values_list("item_id", "location_id"))
     if not pairs:
@@ -186,15 +187,18 @@ def give_up_short(actor: Actor, item_ids: Iterable[int]) -> set[int]:
     balances = lock_balances(pairs)
     over = {pair: balance.committed - max(ZERO, balance.on_hand) for pair, balance in balances.items()}
     given_up: dict[int, list[str]] = defaultdict(list)
-    is_cancelled = Case(When(line__order__state=State.CANCELLED, then=0), default=1)
-    for row in rows.select_related("line__order", "item").order_by(is_cancelled, "-line__order_id", "-id"):
+    by_age = rows.select_related("line__order", "item").order_by("-line__order_id", "-id")
+    for row in by_age.filter(line__order__state=State.CANCELLED):
+        units = min(row.quantity, over.get((row.item_id, row.location_id), ZERO))
+        if units > 0:
+            over[row.item_id, row.location_id] -= units
+            row.move(units, Reservation.State.RELEASED)
+    give_up(actor, over)
+    for row in by_age.exclude(line__order__state=State.CANCELLED):
         units = min(row.quantity, over.get((row.item_id, row.location_id), ZERO))
         if units <= 0:
             continue
         over[row.item_id, row.location_id] -= units
-        if row.line.order.state == State.CANCELLED:
-            row.move(units, Reservation.State.RELEASED)
-            continue
         row.move(units, Reservation.State.BACKORDER)
         given_up[row.line.order_id].append(f"{plain(units)} {row.item.sku}")
     for order in SalesOrder.objects.filter(pk__in=given_up):

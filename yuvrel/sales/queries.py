@@ -13,14 +13,17 @@ from django.db.models import Count, Exists, Max, OuterRef, Q, QuerySet, Sum
 from django.db.models.functions import TruncDate
 from django.utils import timezone
 
+from yuvrel.catalogue.models import Item
 from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.core.errors import NotFoundError
 from yuvrel.core.money import ZERO, spoken
 from yuvrel.core.working import Step, Working
+from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.platform.columns import Many
 from yuvrel.platform.faults import Beside, Column, beside_of, figure_or, kept_of, rows_by_column
 from yuvrel.platform.paging import asked_fields, in_order, is_asked, page_of_values
+from yuvrel.stock.holding import reserved_of
 
 from .documents import TO_LEAVE
 from .earnings import Earnings, Rules, earnings, rules_for
@@ -210,7 +213,7 @@ def total_working(order_id: int) -> Working:
 
 
 def committed_working(item_id: int, location_id: int) -> Working:
-    """Committed as the sum of open reservations."""
+    """Committed as the sum of open reservations, of orders and of other documents."""
     rows = (
         Reservation.objects.filter(item_id=item_id, location_id=location_id, state__in=("open", "backorder"))
         .select_related("line__order", "item", "location")
@@ -221,12 +224,16 @@ def committed_working(item_id: int, location_id: int) -> Working:
         for row in rows
         if row.state == "open"
     ]
+    steps += [
+        Step(row.document, row.quantity, "reserved for it", op="+", link=row.link) for row in reserved_of(item_id, location_id)
+    ]
     waiting = [row for row in rows if row.state == "backorder"]
-    steps.append(Step("Committed", sum((r.quantity for r in rows if r.state == "open"), ZERO), kind="result"))
+    steps.append(Step("Committed", sum((step.value for step in steps if isinstance(step.value, Decimal)), ZERO), kind="result"))
     note = ""
     if waiting:
         note = f"Also backordered: {', '.join(f'{spoken(r.quantity)} on {r.line.order.number}' for r in waiting[:5])}."
-    subject = f"{rows[0].item.title} · {rows[0].location.name}" if rows else ""
+    item, place = Item.objects.filter(pk=item_id).first(), Location.objects.filter(pk=location_id).first()
+    subject = f"{item.title} · {place.name}" if item and place else ""
     return Working("Who has these?", subject, tuple(steps), note)
 
 

@@ -17,7 +17,8 @@ from yuvrel.documents.registry import address
 from yuvrel.people.models import Location
 from yuvrel.platform.wire import Quantity, UnitCost, words
 from yuvrel.sales.models import Reservation
-from yuvrel.stock.models import StockMove
+from yuvrel.stock.holding import reserved_of
+from yuvrel.stock.models import DocumentReservation, StockMove
 
 MOST = 12
 
@@ -48,12 +49,13 @@ class ComingOut(Schema):
 
 
 class WaitingOut(Schema):
-    """An order that has it reserved, or waits for it."""
+    """A document that holds some of it: an order that has it reserved or waits for it, or another, for which it is
+    reserved at a place. `of`: the order's channel, or that place."""
 
-    order_id: int
+    link: str
     number: str
-    channel: str
-    placed_at: datetime
+    of: str
+    at: datetime
     units: Quantity
     state: Annotated[str, words(("reserved", "backordered"))]
 
@@ -89,7 +91,7 @@ def around(item_id: int, today: date) -> dict[str, Any]:
     return {
         "suppliers": [_supplier(row) for row in _suppliers(item_id)],
         "coming": [_coming(row, places, today) for row in arrivals([item_id])[:MOST]],
-        "waiting": [_waiting(row) for row in _reserved(item_id)],
+        "waiting": [*map(_held, reserved_of(item_id)), *map(_waiting, _reserved(item_id))][:MOST],
         "moves": [_move(row) for row in _moves(item_id)],
         "changes": history(item.product_id, [item_id])[:MOST],
     }
@@ -134,13 +136,18 @@ def _reserved(item_id: int) -> Any:
 def _waiting(row: Reservation) -> dict[str, Any]:
     order = row.line.order
     return {
-        "order_id": order.pk,
+        "link": f"/orders/{order.pk}",
         "number": order.number,
-        "channel": order.connection.name,
-        "placed_at": order.placed_at,
+        "of": order.connection.name,
+        "at": order.placed_at,
         "units": row.quantity,
         "state": "reserved" if row.state == Reservation.State.OPEN else "backordered",
     }
+
+
+def _held(row: DocumentReservation) -> dict[str, Any]:
+    own = {"link": row.link, "number": row.document, "of": row.location.name, "at": row.made_at}
+    return {**own, "units": row.quantity, "state": "reserved"}
 
 
 def _moves(item_id: int) -> Any:

@@ -26,6 +26,23 @@ PROJECT_MOVES = """
     RETURN NULL;
 """
 
+HOLD = """
+    IF TG_OP <> 'INSERT' THEN
+        UPDATE stock_stockbalance SET committed = committed - OLD.quantity
+        WHERE item_id = OLD.item_id AND location_id = OLD.location_id;
+    END IF;
+    IF TG_OP <> 'DELETE' THEN
+        UPDATE stock_stockbalance SET committed = committed + NEW.quantity
+        WHERE item_id = NEW.item_id AND location_id = NEW.location_id;
+        IF (TG_OP = 'INSERT' OR NEW.quantity > OLD.quantity)
+           AND NOT EXISTS (SELECT 1 FROM stock_stockbalance WHERE item_id = NEW.item_id
+                           AND location_id = NEW.location_id AND committed <= on_hand) THEN
+            RAISE EXCEPTION 'more is reserved than is on hand' USING ERRCODE = 'check_violation';
+        END IF;
+    END IF;
+    RETURN NULL;
+"""
+
 
 class Lot(models.Model):
     """Units of an item that expire together."""
@@ -232,8 +249,8 @@ class TransferPart(models.Model):
 
 
 class StockBalance(models.Model):
-    """What an item has at a location. on_hand follows the moves and committed the reservations,
-    both by trigger; incoming follows the open purchase orders and transfers."""
+    """What an item has at a location. on_hand follows the moves and committed the reservations, of orders and of other
+    documents, both by trigger; incoming follows the open purchase orders and transfers."""
 
     item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT, related_name="balances")
     location = models.ForeignKey("people.Location", on_delete=models.PROTECT, related_name="balances")
@@ -258,6 +275,38 @@ class StockBalance(models.Model):
         """What an item has at a place where it never was."""
         zeros = dict.fromkeys(("on_hand", "committed", "backordered", "incoming"), Decimal(0))
         return cls(item_id=item_id, location_id=location_id, **zeros)
+
+
+class DocumentReservation(FromDocument):
+    """Units of an item that a document holds at a place. An order's reservations say more, and are kept with orders."""
+
+    item = models.ForeignKey("catalogue.Item", on_delete=models.PROTECT)
+    location = models.ForeignKey("people.Location", on_delete=models.PROTECT)
+    quantity = models.DecimalField(**QUANTITY)
+    made_at = models.DateTimeField(auto_now_add=True)
+
+    objects: ClassVar[models.Manager["DocumentReservation"]] = owned("location__company")
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(
+                fields=["document_kind", "document_id", "item", "location"], name="document_reservation_once"
+            ),
+            models.CheckConstraint(condition=models.Q(quantity__gt=0), name="document_reservation_positive"),
+            models.CheckConstraint(
+                condition=models.Q(document_id__isnull=False) & ~models.Q(document_kind=""),
+                name="document_reservation_for_a_document",
+            ),
+        ]
+        indexes = [models.Index(fields=["item", "location"], name="document_reservation_of_item")]
+        triggers = [
+            pgtrigger.Trigger(
+                name="document_reservation_commits",
+                when=pgtrigger.After,
+                operation=pgtrigger.Insert | pgtrigger.Update | pgtrigger.Delete,
+                func=HOLD,
+            )
+        ]
 
 
 class LotBalance(models.Model):

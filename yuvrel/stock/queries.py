@@ -429,7 +429,7 @@ def available_working(item_id: int, location_id: int) -> Working:
     kept = () if place.for_sale else (Step("Not for sale", free, "what lies here is for repair", op="-"),)
     steps = (
         Step("On hand", balance.on_hand, link=f"/shelf/moves?item={item.pk}&location={place.pk}"),
-        Step("Committed", balance.committed, "reserved for orders", op="-"),
+        Step("Committed", balance.committed, "reserved for orders and transfers", op="-"),
         *kept,
         Step("Available", free if place.for_sale else ZERO, kind="result", unit=item.unit),
     )

@@ -164,7 +164,8 @@ class TransferPage(Schema):
 
 
 class TransferLineOut(SheetRow):
-    """One item of a transfer. `free`: what the source has that is promised to nobody."""
+    """One item of a transfer. `free`: what the source has that is promised to nobody else; `reserved`: what of it is kept
+    for this one."""
 
     id: int
     item_id: int
@@ -177,6 +178,7 @@ class TransferLineOut(SheetRow):
     lost: Quantity
     left: Quantity
     free: Quantity
+    reserved: Quantity
     value: Money
 
 
@@ -198,6 +200,7 @@ class TransferOut(Schema):
     version: int
     lines: list[TransferLineOut]
     value: Money
+    said: str = ""
     entries: list[EntryOut]
     history: list[MomentOut]
 

@@ -80,6 +80,21 @@ def add_line(request: HttpRequest, transfer_id: int, body: NewLoadIn) -> Any:
     return _page(transfer_id)
 
 
+@router.post("/transfers/{int:transfer_id}/reserve", response=TransferOut, operation_id="reserve_transfer")
+def reserve_transfer(request: HttpRequest, transfer_id: int, body: VersionIn) -> Any:
+    """Reserve a draft's goods where they leave from."""
+    row, short = transfers.reserve(actor(request), transfer_id, body.version)
+    said = f"Reserved what is free at {row.source.name}; not free: {', '.join(short)}." if short else "Reserved."
+    return {**_page(transfer_id), "said": said}
+
+
+@router.post("/transfers/{int:transfer_id}/release", response=TransferOut, operation_id="release_transfer")
+def release_transfer(request: HttpRequest, transfer_id: int, body: VersionIn) -> Any:
+    """What was reserved for it is for everybody again."""
+    transfers.release(actor(request), transfer_id, body.version)
+    return _page(transfer_id)
+
+
 @router.post("/transfers/{int:transfer_id}/send", response=TransferOut, operation_id="send_transfer")
 def send_transfer(request: HttpRequest, transfer_id: int, body: VersionIn) -> Any:
     """The goods leave."""

@@ -20,6 +20,7 @@ from yuvrel.platform.faults import sheet_rows
 from yuvrel.platform.paging import in_order, page
 
 from .documents import TRANSFER
+from .holding import reserved_by
 from .models import StockBalance, Transfer, TransferLine, TransferPart
 from .schemas import TransferLineOut, TransferRow
 
@@ -95,7 +96,9 @@ def transfer_page(transfer_id: int, today: date) -> dict[str, Any]:
         raise NotFoundError("There is no such transfer.")
     lines = list(row.lines.select_related("item").order_by("pk"))  # type: ignore[attr-defined]
     balances = StockBalance.objects.filter(location_id=row.source_id, item_id__in=[line.item_id for line in lines])
-    free = {one.item_id: one.on_hand - one.committed for one in balances}
+    reserved = reserved_by(row.ref)
+    # What is reserved for it is free for it.
+    free = {one.item_id: one.on_hand - one.committed + reserved.get(one.item_id, ZERO) for one in balances}
     pictures = first_of(line.item_id for line in lines)
     parts = TransferPart.objects.filter(line__transfer=row).values_list("line_id").annotate(total=Sum(_IN_TRANSIT)).order_by()
     worth: dict[int, Decimal] = dict(parts)
@@ -110,6 +113,7 @@ def transfer_page(transfer_id: int, today: date) -> dict[str, Any]:
             "picture": pictures.get(line.item_id),
             "left": line.left if row.state in Transfer.OPEN else ZERO,
             "free": free.get(line.item_id, ZERO),
+            "reserved": reserved.get(line.item_id, ZERO),
             "value": worth.get(line.pk, ZERO),
         }
 

@@ -24,6 +24,7 @@ from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import Ability, Actor, audit
 
+from . import holding
 from .actions import Cause, change_incoming, check_quantity, lock_balances, lock_costs, put_in, take_out
 from .documents import TRANSFER
 from .models import Lot, StockMove, Transfer, TransferLine, TransferPart
@@ -45,7 +46,8 @@ class Load:
 def draft(
     actor: Actor, source_id: int, destination_id: int, loads: Sequence[Load], expected_on: date, note: str = ""
 ) -> Transfer:
-    """A transfer that has not left yet; it reserves nothing. Raises BadInputError, NotFoundError."""
+    """A transfer that has not left yet; it holds nothing before its goods are reserved. Raises BadInputError,
+    NotFoundError."""
     actor.need(Ability.TRANSFER)
     if source_id == destination_id:
         raise BadInputError("Choose two different places.", field="destination_id")
@@ -126,6 +128,8 @@ def change_draft(
         check_quantity(line.item, quantity, f"lines.{line_id}")
         line.quantity = quantity
         line.save(update_fields=["quantity"])
+    free = holding.release(row.ref, {lines[line_id].item_id: quantity for line_id, quantity in quantities.items()})
+    record(Event.Kind.AVAILABILITY, free, row.number)
     row.expected_on = expected_on or row.expected_on
     row.note = row.note if note is None else note.strip()[:200]
     audit(actor, "change transfer", "transfer", row.pk, after={"version": row.version + 1})
@@ -136,6 +140,41 @@ def _kept(row: Transfer) -> Transfer:
     row.version += 1
     row.save()
     return row
+
+
+@transaction.atomic
+def reserve(actor: Actor, transfer_id: int, version: int) -> tuple[Transfer, list[str]]:
+    """Reserve a draft's goods where they leave from: of each line what is free. Returns (the transfer, what is not free, in
+    words). Raises RefusedError where nothing is."""
+    actor.need(Ability.TRANSFER)
+    row = _draft(transfer_id, version)
+    lines = list(row.lines.select_related("item").order_by("pk"))  # type: ignore[attr-defined]
+    held = holding.reserve_for(row.ref, row.number, row.source_id, {line.item_id: line.quantity for line in lines})
+    if not any(held.values()):
+        raise RefusedError(f"Nothing of it is free at {row.source.name}.", field="lines")
+    audit(
+        actor,
+        "reserve the goods",
+        "transfer",
+        row.pk,
+        after={"units": [f"{spoken(held[x.item_id])} {x.item.sku}" for x in lines]},
+    )
+    record(Event.Kind.AVAILABILITY, list(held), row.number)
+    short = [(line.item.sku, line.quantity - held[line.item_id]) for line in lines]
+    return _kept(row), [f"{spoken(units)} {sku}" for sku, units in short if units]
+
+
+@transaction.atomic
+def release(actor: Actor, transfer_id: int, version: int) -> Transfer:
+    """What was reserved for a draft is for everybody again. Raises RefusedError where nothing was."""
+    actor.need(Ability.TRANSFER)
+    row = _draft(transfer_id, version)
+    free = holding.release(row.ref)
+    if not free:
+        raise RefusedError("Nothing is reserved for it.", field="lines")
+    audit(actor, "release the goods", "transfer", row.pk)
+    record(Event.Kind.AVAILABILITY, free, row.number)
+    return _kept(row)
 
 
 @transaction.atomic
@@ -152,14 +191,16 @@ def send(actor: Actor, transfer_id: int, version: int, at: datetime) -> Transfer
         raise RefusedError("There is nothing on this transfer.", field="lines")
     places = (row.source_id, row.destination_id)
     balances = lock_balances((line.item_id, place) for line in lines for place in places)
+    own = holding.reserved_by(row.ref)
     for line in lines:
         here = balances[line.item_id, row.source_id]
-        free = here.on_hand - here.committed
+        free = here.on_hand - here.committed + own.get(line.item_id, ZERO)
         if line.quantity > free:
             raise RefusedError(
                 f"{line.item.sku}: {spoken(max(free, ZERO))} are free at {row.source.name}, {spoken(line.quantity)} are to go.",
                 field=f"lines.{line.pk}",
             )
+    holding.release(row.ref)
     costs = lock_costs(line.item_id for line in lines)
     cause = Cause("transfer", row.number, at, row.ref)
     values = [(line.item_id, -take_out(costs[line.item_id], row.source_id, line.quantity, cause).moved) for line in lines]
@@ -314,6 +355,7 @@ def cancel(actor: Actor, transfer_id: int, version: int, at: datetime) -> Transf
     was_draft = row.state == State.DRAFT
     if was_draft:
         pass_on(TRANSFER, row, State.CANCELLED)
+        record(Event.Kind.AVAILABILITY, holding.release(row.ref), row.number)
         _settled(actor, row, "cancel transfer", [])
         return row
     found = _open(transfer_id, version)

@@ -316,14 +316,14 @@
 							</ul>
 						</section>
 						<section>
-							<h2>Orders that have it</h2>
+							<h2>Who has it</h2>
 							<ul>
 								{#each around.data.waiting as one, n (n)}<li>
 										<b>{figure(one.units)}</b>
 										<span class:look={one.state === 'backordered'}>{one.state}</span> for
-										<a href="/orders/{one.order_id}">{one.number}</a>
-										<span class="soft small">{moment(one.placed_at)}</span>
-									</li>{:else}<li class="soft">No open order.</li>{/each}
+										<a href={one.link}>{one.number}</a>
+										<span class="soft small">{one.of}, {moment(one.at)}</span>
+									</li>{:else}<li class="soft">Nobody: no order, no transfer.</li>{/each}
 							</ul>
 						</section>
 					{/if}

@@ -28,6 +28,7 @@
 	}));
 	const data = $derived(transfer.data);
 	const isDraft = $derived(data?.state === 'draft');
+	const isHeld = $derived(isDraft && !!data?.lines.some((line) => Number(line.reserved) > 0));
 	const isOpen = $derived(['sent', 'part-received'].includes(data?.state ?? ''));
 	const mayMove = $derived(session.may('move stock between places'));
 	const mayReceive = $derived(session.may('receive goods'));
@@ -64,8 +65,9 @@
 		busy = true;
 		refusal = '';
 		try {
-			client.setQueryData(['transfer', id], await work());
-			notices.say(said);
+			const after = await work();
+			client.setQueryData(['transfer', id], after);
+			notices.say(after.said || said);
 			drop();
 			key = onceKey();
 		} catch (error) {
@@ -104,6 +106,14 @@
 	const send = (): Promise<void> =>
 		act('Sent.', () =>
 			ask(api.POST('/api/v1/transfers/{transfer_id}/send', { params, body: { version } }))
+		);
+	const reserve = (): Promise<void> =>
+		act('Reserved.', () =>
+			ask(api.POST('/api/v1/transfers/{transfer_id}/reserve', { params, body: { version } }))
+		);
+	const release = (): Promise<void> =>
+		act('Released.', () =>
+			ask(api.POST('/api/v1/transfers/{transfer_id}/release', { params, body: { version } }))
 		);
 	const cancel = (): Promise<void> =>
 		act(isDraft ? 'Cancelled.' : 'Brought back.', () =>
@@ -168,9 +178,10 @@
 			<table class="rows">
 				<thead
 					><tr
-						><th>Item</th>{#if isDraft}<th class="num">Free at {data.source}</th>{/if}<th
-							class="num">Units</th
-						>{#if !isDraft}<th class="num">Arrived</th><th class="num">On the way</th
+						><th>Item</th>{#if isDraft}<th class="num">Free at {data.source}</th><th class="num"
+								>Reserved</th
+							>{/if}<th class="num">Units</th>{#if !isDraft}<th class="num">Arrived</th><th
+								class="num">On the way</th
 							>{/if}{#if isOpen && (mayReceive || session.may('adjust stock'))}<th class="num"
 								>Now</th
 							>{/if}{#if !isDraft}<th></th>{/if}</tr
@@ -191,6 +202,7 @@
 								<td class="num" class:short={Number(line.free) < Number(line.quantity)}
 									>{figure(line.free)}</td
 								>
+								<td class="num">{Number(line.reserved) ? figure(line.reserved) : '–'}</td>
 								<td class="num"
 									>{#if mayMove}<input
 											class="field qty"
@@ -238,8 +250,9 @@
 						{figure(data.value)} <span class="soft small">{session.currency}</span>
 					</p>
 					<p class="soft small">
-						{#if isDraft}Nothing has left yet. It leaves at the moving average, out of Inventory
-							into Goods in transit.
+						{#if isHeld}What is reserved is for this transfer alone, and offered to nobody else.
+						{/if}{#if isDraft}Nothing has left yet. It leaves at the moving average, out of
+							Inventory into Goods in transit.
 						{:else if isOpen}In Goods in transit, at the cost at which it left.
 						{:else}Everything is settled.{/if}
 					</p>
@@ -266,6 +279,15 @@
 			<span class="bad" role="alert">{refusal}</span>
 			{#if isDraft && mayMove}
 				<span class="ml-auto"></span>
+				{#if isHeld}<button class="quiet" disabled={busy || isEdited} onclick={release}
+						>Release the goods</button
+					>{/if}
+				<button
+					class="quiet"
+					disabled={busy || isEdited || !data.lines.length}
+					title={isEdited ? 'Save first' : ''}
+					onclick={reserve}>Reserve the goods</button
+				>
 				{#if isEdited}<button class="quiet" onclick={drop}>Undo</button><button
 						class="quiet"
 						disabled={busy || isOvertaken}
