@@ -29,6 +29,9 @@
 	const data = $derived(transfer.data);
 	const isDraft = $derived(data?.state === 'draft');
 	const isHeld = $derived(isDraft && !!data?.lines.some((line) => Number(line.reserved) > 0));
+	const isShort = $derived(
+		!!data?.lines.some((line) => Number(line.reserved) < Number(line.quantity))
+	);
 	const isOpen = $derived(['sent', 'part-received'].includes(data?.state ?? ''));
 	const mayMove = $derived(session.may('move stock between places'));
 	const mayReceive = $derived(session.may('receive goods'));
@@ -250,12 +253,14 @@
 						{figure(data.value)} <span class="soft small">{session.currency}</span>
 					</p>
 					<p class="soft small">
-						{#if isHeld}What is reserved is for this transfer alone, and offered to nobody else.
-						{/if}{#if isDraft}Nothing has left yet. It leaves at the moving average, out of
-							Inventory into Goods in transit.
+						{#if isDraft}Nothing has left yet. It leaves at the moving average, out of Inventory
+							into Goods in transit.
 						{:else if isOpen}In Goods in transit, at the cost at which it left.
 						{:else}Everything is settled.{/if}
 					</p>
+					{#if isHeld}<p class="soft small">
+							What is reserved is for this transfer alone, and offered to nobody else.
+						</p>{/if}
 				</section>
 				<section>
 					<h2>What happened</h2>
@@ -282,12 +287,12 @@
 				{#if isHeld}<button class="quiet" disabled={busy || isEdited} onclick={release}
 						>Release the goods</button
 					>{/if}
-				<button
-					class="quiet"
-					disabled={busy || isEdited || !data.lines.length}
-					title={isEdited ? 'Save first' : ''}
-					onclick={reserve}>Reserve the goods</button
-				>
+				{#if isShort}<button
+						class="quiet"
+						disabled={busy || isEdited}
+						title={isEdited ? 'Save first' : ''}
+						onclick={reserve}>Reserve the goods</button
+					>{/if}
 				{#if isEdited}<button class="quiet" onclick={drop}>Undo</button><button
 						class="quiet"
 						disabled={busy || isOvertaken}
