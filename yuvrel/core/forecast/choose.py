@@ -40,6 +40,10 @@ GONE, ENDS = 13, 150.0
 NOISE_FLOOR = 0.02
 # How far ahead the default is, and by how much more the fewer origins tell.
 DEFAULT_LEAD, LEAD_UNTOLD = 0.03, 0.1
+# How far ahead of the other candidates for sparse demand the long-run average is: chosen on simulated demand.
+LONG_RUN_LEAD = 0.05
+# These say what the velocity says until a whole season is behind them.
+A_SEASON_BACK = ("last season", "own years")
 HIGH = 0.9
 
 
@@ -150,6 +154,10 @@ class Trial:
     scale: Floats
     ahead: dict[str, Floats]
 
+    def of_origins(self, used: Mask) -> Trial:
+        """The same with some of the origins alone, n × origins."""
+        return replace(self, weight=self.weight * used[:, :, None])
+
     def squares(self, name: str) -> Floats:
         """Sum of squared errors ÷ scale², per series and origin."""
         found: Floats = (((self.paths[name] - self.actual) ** 2) * self.weight).sum(axis=2) / self.scale[:, None] ** 2
@@ -167,6 +175,42 @@ class Trial:
         total = self.weight.sum(axis=(1, 2))
         found: Floats = np.divide((table * self.weight).sum(axis=(1, 2)), total, out=np.zeros(len(total)), where=total > 0)
         return found
+
+
+@dataclass(frozen=True)
+class Tests:
+    """What the candidates `names` for some series of one kind did in their tests.
+
+    `rows`: which series of the batch, n. `squares`: squared errors, n × names × origins; `seen`: how much of what came was
+    seen, n × origins; `a_season_in`: which origins have more than a season of past before them, n × origins.
+    """
+
+    rows: Ints
+    names: tuple[str, ...]
+    squares: Floats
+    seen: Floats
+    a_season_in: Mask
+
+    @property
+    def kind(self) -> str:
+        """Regular or sparse: its candidates say which."""
+        return "regular" if self.names[0] == "blend" else "sparse"
+
+    def relative(self, used: Mask) -> tuple[Floats, Floats]:
+        """(logarithms of each candidate's mean squared error at the origins in `used`, relative to the default's; at how
+        many origins something was seen), n × names both. 0 where nothing was."""
+        counted = self.seen * used
+        told = counted.sum(axis=1)
+        mean = np.divide(
+            (self.squares * used[:, None, :]).sum(axis=2),
+            told[:, None],
+            out=np.zeros(self.squares.shape[:2]),
+            where=told[:, None] > 0,
+        )
+        logs = np.log(mean + NOISE_FLOOR)
+        base = logs[:, :1] if self.kind == "regular" else logs.mean(axis=1, keepdims=True)
+        origins = np.repeat((counted > 0).sum(axis=1).astype(np.float64)[:, None], len(self.names), axis=1)
+        return (logs - base) * (told > 0)[:, None], origins
 
 
 def origins_for(length: int, horizon: int) -> int:
@@ -483,6 +527,7 @@ class _Chooser:
         place = {int(row): at for at, row in enumerate(rows)}
         squares = np.zeros((n, len(names), self.origins))
         seen = np.zeros((n, self.origins))
+        a_season_in = np.zeros((n, self.origins), dtype=np.bool_)
         trials = []
         for past, group in self._groups(rows):
             trial = rolling_test(self.series.rows(group), self.horizon, names, past)
@@ -491,34 +536,30 @@ class _Chooser:
             self.step[group] = np.diff(origins)[0] if len(origins) > 1 else self.horizon
             squares[at] = np.stack([trial.squares(name) for name in names], axis=1)
             seen[at] = trial.weight.sum(axis=2)
+            past_at = np.array(origins, dtype=np.int64)[None] - self.series.start[group][:, None]
+            a_season_in[at, : len(origins)] = (past_at > self.series.season) & (self.series.season > 1)
             trials.append((group, at, trial))
             for name in names:
-                self._note(name, group, trial)
+                self._note(name, group, trial.of_origins(a_season_in[at]) if name in A_SEASON_BACK else trial)
                 self._keep_ahead(name, group, trial)
-        weights = self._weights(rows, squares, seen, np.ones((n, self.origins), dtype=np.bool_), names)
+        tests = Tests(rows, names, squares, seen, a_season_in)
+        weights = self._weights(tests, np.ones((n, self.origins), dtype=np.bool_))
         tested: Mask = np.asarray((seen > 0).any(axis=1))
         for name in names:
             self.weights.setdefault(name, np.zeros(self.given.count))
         for k, row in enumerate(rows):
             self._take(int(row), weights[k] if tested[k] else None, names)
-        self._say(rows, trials, squares, seen, names)
+        self._say(tests, trials)
 
-    def _say(
-        self,
-        rows: Ints,
-        trials: list[tuple[Ints, Ints, Trial]],
-        squares: Floats,
-        seen: Floats,
-        names: tuple[str, ...],
-    ) -> None:
+    def _say(self, tests: Tests, trials: list[tuple[Ints, Ints, Trial]]) -> None:
         """What would have been said before each origin, by weights that come only from origins whose windows do not
         overlap its own: judged by the very errors they were weighed by, forecasts would seem better than they are."""
-        steps = self.step[rows]
+        steps = self.step[tests.rows]
         for origin in range(self.origins):
             apart = np.abs(np.arange(self.origins) - origin)[None] * steps[:, None] >= self.horizon
-            weights = self._weights(rows, squares, seen, apart, names)
+            weights = self._weights(tests, apart)
             for group, at, trial in trials:
-                parts = (weights[at, k][:, None] * trial.paths[name][:, origin] for k, name in enumerate(names))
+                parts = (weights[at, k][:, None] * trial.paths[name][:, origin] for k, name in enumerate(tests.names))
                 self.said[group, origin] = sum(parts, np.zeros((len(group), self.horizon)))
         for group, _, trial in trials:
             self.actual[group], self.weight[group] = trial.actual, trial.weight
@@ -539,18 +580,12 @@ class _Chooser:
         )
         paths[group[same]], ready[group[same]] = trial.ahead[name][same], True
 
-    def _weights(self, rows: Ints, squares: Floats, seen: Floats, used: Mask, names: tuple[str, ...]) -> Floats:
+    def _weights(self, tests: Tests, used: Mask) -> Floats:
         """Weights of the candidates, n × names, from the errors at the origins in `used` (n × origins)."""
-        if len(names) == 1:
-            return np.ones((len(squares), 1))
-        counted = seen * used
-        told = counted.sum(axis=1)
-        mean = np.divide(
-            (squares * used[:, None, :]).sum(axis=2), told[:, None], out=np.zeros(squares.shape[:2]), where=told[:, None] > 0
-        )
-        score = self._scores(rows, mean, (counted > 0).sum(axis=1).astype(np.float64), names)
-        sharpness = SHARPNESS["regular" if names[0] == "blend" else "sparse"]
-        found: Floats = np.exp(-sharpness * (score - score.min(axis=1, keepdims=True)))
+        if len(tests.names) == 1:
+            return np.ones((len(tests.rows), 1))
+        score = self._scores(tests, used)
+        found: Floats = np.exp(-SHARPNESS[tests.kind] * (score - score.min(axis=1, keepdims=True)))
         found /= found.sum(axis=1, keepdims=True)
         found = np.where(found < LEAST_WEIGHT, 0.0, found)
         return found / found.sum(axis=1, keepdims=True)
@@ -564,20 +599,28 @@ class _Chooser:
         share: Floats = OWN_SHARE + (OWN_SHARE_WEEKLY - OWN_SHARE) * np.clip((windows - 2) / 2, 0, 1)
         return share
 
-    def _scores(self, rows: Ints, squares: Floats, told: Floats, names: tuple[str, ...]) -> Floats:
+    def _scores(self, tests: Tests, used: Mask) -> Floats:
         """Logarithms of each method's squared error relative to the default's, held back; less is better.
 
-        The default is the first of the regular methods, and for sparse demand what the candidates do on average.
+        The default is the first of the regular methods, and for sparse demand what the candidates do on average. What
+        looks a season back is judged by the origins that have one before them, against the others there.
         """
-        logs = np.log(squares + NOISE_FLOOR)
-        base = logs[:, :1] if names[0] == "blend" else logs.mean(axis=1, keepdims=True)
-        relative = (logs - base) * (told > 0)[:, None]
-        n = float((told > 0).sum())
-        shared = relative.sum(axis=0) / max(n, 1.0) * (n / (n + PRIOR_SERIES))
-        own = self._own_share(rows, told) if names[0] == "blend" else np.full(len(rows), OWN_SHARE)
-        score: Floats = shared + (own * told / self.origins)[:, None] * (relative - shared)
-        if names[0] == "blend":
-            score[:, 0] -= DEFAULT_LEAD + LEAD_UNTOLD / np.maximum(told, 1.0)
+        relative, told = tests.relative(used)
+        late, told_late = tests.relative(used & tests.a_season_in)
+        looks_back = np.array([name in A_SEASON_BACK for name in tests.names])
+        relative, told = np.where(looks_back, late, relative), np.where(looks_back, told_late, told)
+        n = (told > 0).sum(axis=0)
+        shared = relative.sum(axis=0) / np.maximum(n, 1) * (n / (n + PRIOR_SERIES))
+        all_told = told.max(axis=1)
+        own = self._own_share(tests.rows, all_told) if tests.kind == "regular" else np.full(len(tests.rows), OWN_SHARE)
+        score: Floats = shared + own[:, None] * told / self.origins * (relative - shared)
+        if tests.kind == "regular":
+            score[:, 0] -= DEFAULT_LEAD + LEAD_UNTOLD / np.maximum(all_told, 1.0)
+        else:
+            score[:, tests.names.index("velocity")] -= LONG_RUN_LEAD
+        # Before a season has passed it says what the velocity says; where nobody's test could try it, nothing speaks for it.
+        without = self.series.length - self.series.start[tests.rows] <= self.series.season
+        score[looks_back[None] & (without[:, None] | (n == 0)[None])] = np.inf
         return score
 
     def _take(self, row: int, weights: Floats | None, names: tuple[str, ...]) -> None:
