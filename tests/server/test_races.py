@@ -14,12 +14,14 @@ from django.db.models import Sum
 from django.utils import timezone
 
 from tests.invariants import assert_invariants, assert_told_once
-from tests.world import NOW, incoming, make_company, make_connection, make_item, make_supplier, order_line
+from tests.world import NOW, incoming, make_company, make_connection, make_item, make_listing, make_supplier, order_line
 from yuvrel.buying.actions import Arrived, Wanted, draft, receive, send
 from yuvrel.catalogue.categories import keep, tree
 from yuvrel.catalogue.models import Category
 from yuvrel.channels import sql
 from yuvrel.channels.jobs import consume, relay_now
+from yuvrel.channels.models import Listing
+from yuvrel.channels.quarantine import in_one
 from yuvrel.events.actions import record, waiting_for
 from yuvrel.events.models import Event
 from yuvrel.people.models import Location
@@ -267,3 +269,19 @@ def test_one_consumer_does_not_wait_for_another() -> None:
     go_on.set()
     thread.join()
     assert consume("prices") == 1
+
+
+def test_of_two_that_block_each_other_one_goes_again(company: Location) -> None:
+    shop = make_connection()
+    rows = [make_listing(shop, make_item(f"D-{n}")).pk for n in range(2)]
+    both_have_one, tries = threading.Barrier(2), []
+
+    def lock(first: int, second: int) -> None:
+        tries.append(first)
+        Listing.objects.select_for_update().get(pk=first)
+        if tries.count(first) == 1:
+            both_have_one.wait(30)
+        Listing.objects.select_for_update().get(pk=second)
+
+    assert not all_at_once([lambda pair=pair: in_one(lambda: lock(*pair)) for pair in (rows, rows[::-1])])
+    assert len(tries) == 3

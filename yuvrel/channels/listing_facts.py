@@ -8,6 +8,7 @@ from collections.abc import Collection, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import partial
 from typing import Any
 
 from django.db import transaction
@@ -47,6 +48,7 @@ from yuvrel.rules.registry import add_check, add_choices, declare
 from .credentials import kind_of
 from .language import NAME as LANGUAGE
 from .models import Connection, HeardWord, Listing
+from .quarantine import in_one
 from .rules import connection_rungs
 
 NOT_IMPORTED = "-"
@@ -370,12 +372,16 @@ def compare(actor: Actor, connection: Connection, only: Collection[int] | None =
     paired = paired if only is None else paired.filter(pk__in=only)
     pks = list(paired.order_by("pk").values_list("pk", flat=True))
     for begin_at in range(0, len(pks), CHUNK):
-        with transaction.atomic():
-            rows = list(Listing.objects.select_for_update().filter(pk__any_of=pks[begin_at : begin_at + CHUNK]).order_by("pk"))
-            said = _said(rows, rules)
-            over += _take_by_rule(actor, rows, said, rules)
-            left += _mark(rows, said, rules)
+        # Who works offers out may have some of these listings already, and wait for the others.
+        counts = in_one(partial(_compare, actor, pks[begin_at : begin_at + CHUNK], rules))
+        over, left = over + counts[0], left + counts[1]
     return over, left
+
+
+def _compare(actor: Actor, pks: Sequence[int], rules: FactRules) -> tuple[int, int]:
+    rows = list(Listing.objects.select_for_update().filter(pk__any_of=pks).order_by("pk"))
+    said = _said(rows, rules)
+    return _take_by_rule(actor, rows, said, rules), _mark(rows, said, rules)
 
 
 def _take_by_rule(actor: Actor, rows: Sequence[Listing], said: Facts, rules: FactRules) -> int:

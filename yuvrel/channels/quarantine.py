@@ -36,26 +36,32 @@ def ends_the_run(error: BaseException) -> bool:
     return isinstance(error, (OperationalError, InterfaceError)) or not isinstance(error, Exception)
 
 
+def in_one(work: Callable[[], T]) -> T:
+    """Carry out as one transaction, again should another have blocked it while it blocked that one."""
+    for left in range(AGAIN - 1, -1, -1):
+        try:
+            with transaction.atomic():
+                return work()
+        except OperationalError as error:
+            if not left or not isinstance(error.__cause__, DeadlockDetected):
+                raise
+    raise AssertionError
+
+
 def attempt(work: Callable[[], T], what: str) -> T:
     """Carry out what concerns one message, as one transaction.
 
     Raises YuvrelError or ConnectorError as they come; anything unforeseen is logged with its trace and raised as
     SetAsideError, unless it ends the run.
     """
-    for left in range(AGAIN - 1, -1, -1):
-        try:
-            with transaction.atomic():
-                return work()
-        except (YuvrelError, ConnectorError):
+    try:
+        return in_one(work)
+    except (YuvrelError, ConnectorError):
+        raise
+    except Exception as error:
+        if ends_the_run(error):
             raise
-        except OperationalError as error:
-            if not left or not isinstance(error.__cause__, DeadlockDetected):
-                raise
-        except Exception as error:
-            if ends_the_run(error):
-                raise
-            raise set_aside(error, what) from error
-    raise AssertionError
+        raise set_aside(error, what) from error
 
 
 def set_aside(error: Exception, what: str) -> SetAsideError:

@@ -1,4 +1,5 @@
 <script lang="ts">
+	import { useQueryClient } from '@tanstack/svelte-query';
 	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -29,6 +30,7 @@
 		sku: '',
 		retail: ''
 	};
+	const client = useQueryClient();
 	const form = new FormState<Line>(() => NOTHING);
 	let chosen = $state<Schemas['ItemRow'] | null>(null);
 	let isNew = $state(false);
@@ -65,6 +67,8 @@
 			)
 		);
 		if (!done) return;
+		// Who types the next line at once types it into the order as it is now.
+		client.setQueryData(['purchase-order', order.id], done);
 		drop();
 		notices.say('The line is added.');
 		await changed();
