@@ -408,6 +408,19 @@ def test_when_goods_are_missing_a_transfer_gives_way_before_an_order(company: Lo
     assert_invariants()
 
 
+def test_what_orders_wait_for_is_not_free_for_a_transfer(company: Location, wagon: Location) -> None:
+    item = make_item("A", on_hand=2)
+    row, _ = transfers.reserve(SYSTEM, _drafted(company, wagon, A=4).pk, 1)
+    take_order(SYSTEM, incoming(make_connection(), order_line(item, 3)), NOW)
+    adjust(SYSTEM, item_id=item.pk, location_id=company.pk, reason="found", at=NOW, change=D(4))
+    # Before anybody has worked on what was found: three of the four are owed to the order.
+    row, short = transfers.reserve(SYSTEM, row.pk, row.version)
+    assert (short, _committed("A", company)) == (["1 A"], 3)
+    relay_now()
+    assert _committed("A", company) == 6
+    assert_invariants()
+
+
 def test_the_database_itself_reserves_no_more_than_is_there(company: Location, wagon: Location) -> None:
     item = make_item("A", on_hand=2)
     row = _drafted(company, wagon, A=3)

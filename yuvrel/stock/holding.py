@@ -28,15 +28,16 @@ def reserved_by(ref: Ref) -> dict[int, Decimal]:
 
 
 def reserve_for(ref: Ref, number: str, place_id: int, wanted: Mapping[int, Decimal]) -> dict[int, Decimal]:
-    """Reserve, for a document that is locked, so many of each item in all as are there for nobody else; returns how many
-    it holds now. What it held already stays its own, and of what it wants less of the rest is let go."""
+    """Reserve, for a document that is locked, so many of each item in all as are there for nobody else, orders that wait for
+    goods among them; returns how many it holds now. What it held already stays its own; what it wants no more is let go."""
     balances = lock_balances((item, place_id) for item in wanted)
     held = {row.item_id: row for row in DocumentReservation.objects.filter(document_kind=ref.kind, document_id=ref.id)}
     found = {}
     for item, units in sorted(wanted.items()):
         here, own = balances[item, place_id], held.get(item)
-        had = own.quantity if own else ZERO
-        found[item], _ = reserve(units, here.on_hand, here.committed - had)
+        had = min(own.quantity, units) if own else ZERO
+        more, _ = reserve(units - had, here.on_hand, here.committed + here.backordered)
+        found[item] = had + more
         _keep(own or DocumentReservation(document=number, item_id=item, location_id=place_id, **from_document(ref)), found[item])
     return found
 
