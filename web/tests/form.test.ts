@@ -1,5 +1,6 @@
-import { expect, test } from 'vitest';
+import { expect, test, vi } from 'vitest';
 import { Problem } from '../src/lib/api/client.ts';
+import { changes } from '../src/lib/changes.ts';
 import { FormState } from '../src/lib/kit/FormState.svelte.ts';
 
 type Terms = { name: string; days: string };
@@ -39,4 +40,19 @@ test('it is sent with the version that was looked at, and says when that went by
 	version = 4;
 	expect(one.version).toBe(3);
 	expect(one.isOvertaken).toBe(true);
+});
+
+test('what is typed after it was kept is typed over the page as it is by then', async () => {
+	version = 3;
+	const one = form();
+	// Reading the page anew takes a moment, and brings the version that was written.
+	const look = vi.spyOn(changes, 'look').mockImplementation(async () => {
+		await new Promise((resolve) => setTimeout(resolve, 5));
+		version = 4;
+	});
+	one.set({ days: '9' });
+	await one.send(() => Promise.resolve('kept'));
+	one.set({ days: '11' });
+	expect([one.version, one.isOvertaken]).toEqual([4, false]);
+	look.mockRestore();
 });

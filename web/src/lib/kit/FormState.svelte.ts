@@ -1,5 +1,6 @@
 import { beforeNavigate } from '$app/navigation';
 import { Problem } from '#lib/api/client.ts';
+import { changed } from '#lib/changes.ts';
 import { notices } from '#lib/notice.svelte.ts';
 import { Typing } from '#lib/typing.svelte.ts';
 
@@ -56,6 +57,8 @@ export class FormState<T extends object> {
 		this.refusal = null;
 		try {
 			const found = await work();
+			// What is typed next is typed over the page as it is by now, and is not taken for overtaken.
+			await changed();
 			this.drop();
 			return found;
 		} catch (error) {
