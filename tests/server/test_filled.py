@@ -28,6 +28,7 @@ from yuvrel.planning.queries import Line, one_line, replenishment
 from yuvrel.rules.actions import change
 from yuvrel.rules.queries import history, sheet
 from yuvrel.sales.actions import take_till_sale
+from yuvrel.stock import transfers
 from yuvrel.stock.models import Transfer
 
 pytestmark = pytest.mark.django_db
@@ -106,6 +107,17 @@ def test_what_a_place_needs_is_sent_from_the_other_and_counts_there(company: Loc
     working = fed.suggestion.working
     assert working.title == f"How many should come from {company.name}?"
     assert any(step.label == "To feed other places" for step in feeding.suggestion.working.steps)
+
+
+def test_what_is_reserved_for_a_transfer_is_not_needed_twice(company: Location, wagon: Location, two: Item) -> None:
+    change(SYSTEM, at(wagon), {"fed_from": company.code, "transfer_days": 3}, NOW)
+    fed, feeding = line(two, wagon), line(two, company)
+    row = transfers.draft(SYSTEM, company.pk, wagon.pk, [transfers.Load(two.pk, D(8))], TODAY + timedelta(days=2))
+    transfers.reserve(SYSTEM, row.pk, row.version)
+    # Eight of what the wagon needs are seen to; of the yard's twenty twelve are left, and all in all as much is to be bought.
+    assert line(two, wagon).suggestion.quantity == fed.suggestion.quantity - 8
+    assert line(two, company).suggestion.need == feeding.suggestion.need
+    assert line(two, wagon).ready == min(fed.suggestion.quantity - 8, D(12))
 
 
 def test_a_place_that_fills_two_sends_first_to_the_one_that_runs_out_first(company: Location, wagon: Location, two: Item) -> None:

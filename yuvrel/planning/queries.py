@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from decimal import Decimal
 from functools import cached_property, partial
+from operator import itemgetter
 from typing import Any, TypeVar, cast
 
 import numpy as np
@@ -34,6 +35,7 @@ from yuvrel.platform.snapshot import one_moment
 from yuvrel.rules.models import SettingValue
 from yuvrel.sales.models import OrderLine, SalesOrder
 from yuvrel.stock.models import LotBalance, StockBalance, StockMove
+from yuvrel.stock.transfer_queries import reserved_to_move
 
 from .models import ItemForecast
 from .rules import Pair, Standing, standings
@@ -373,9 +375,12 @@ def _offer(terms: SupplierItem | None) -> SupplierTerms:
 
 
 def _arrivals(today: date, ids: set[int] | None) -> dict[Pair, list[tuple[int, Decimal]]]:
+    coming = [(one.item_id, one.location_id, one.day, one.units) for one in arrivals(ids)]
+    # What is reserved for a transfer its source has no more: needed where it goes, it would be missing twice.
+    coming += reserved_to_move(ids)
     found: dict[Pair, list[tuple[int, Decimal]]] = defaultdict(list)
-    for one in arrivals(ids):
-        found[one.item_id, one.location_id].append((max(0, (one.day - today).days), one.units))
+    for item, place, day, units in sorted(coming, key=itemgetter(2)):
+        found[item, place].append((max(0, (day - today).days), units))
     return found
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import asdict
 from datetime import date
 from decimal import Decimal
@@ -21,7 +22,7 @@ from yuvrel.platform.paging import in_order, page
 
 from .documents import TRANSFER
 from .holding import reserved_by
-from .models import StockBalance, Transfer, TransferLine, TransferPart
+from .models import DocumentReservation, StockBalance, Transfer, TransferLine, TransferPart
 from .schemas import TransferLineOut, TransferRow
 
 SORTS = {
@@ -132,6 +133,15 @@ def transfer_page(transfer_id: int, today: date) -> dict[str, Any]:
         "entries": entries_of(row.ref),
         "history": [asdict(one) for one in time_line(TRANSFER, row)],
     }
+
+
+def reserved_to_move(items: Iterable[int] | None = None) -> list[tuple[int, int, date, Decimal]]:
+    """(item, where it goes, the day, units) that are reserved for transfers which have not left yet; None: of all items."""
+    rows = DocumentReservation.objects.filter(document_kind=TRANSFER.code)
+    held = list((rows if items is None else rows.filter(item__any_of=items)).values_list("document_id", "item_id", "quantity"))
+    bound = Transfer.objects.filter(pk__any_of={document for document, *_ in held if document})
+    goes = {pk: (place, day) for pk, place, day in bound.values_list("pk", "destination_id", "expected_on")}
+    return [(item, *goes[document], units) for document, item, units in held if document in goes]
 
 
 @look_for
