@@ -1,6 +1,4 @@
 <script lang="ts">
-	import { useQueryClient } from '@tanstack/svelte-query';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
 	import Field from '#lib/kit/Field.svelte';
@@ -30,7 +28,6 @@
 		sku: '',
 		retail: ''
 	};
-	const client = useQueryClient();
 	const form = new FormState<Line>(() => NOTHING);
 	let chosen = $state<Schemas['ItemRow'] | null>(null);
 	let isNew = $state(false);
@@ -67,11 +64,8 @@
 			)
 		);
 		if (!done) return;
-		// Who types the next line at once types it into the order as it is now.
-		client.setQueryData(['purchase-order', order.id], done);
 		drop();
 		notices.say('The line is added.');
-		await changed();
 	}
 </script>
 

@@ -1,6 +1,5 @@
 <script lang="ts">
 	import { createQuery } from '@tanstack/svelte-query';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import Field from '#lib/kit/Field.svelte';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -48,7 +47,6 @@
 			ask(api.PATCH('/api/v1/connections/{connection_id}', { params: { path }, body }))
 		);
 		if (kept) notices.say('Saved. Offers are being worked out anew.');
-		await changed();
 	}
 </script>
 

@@ -1,6 +1,5 @@
 <script lang="ts">
 	import { createQuery } from '@tanstack/svelte-query';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import Field from '#lib/kit/Field.svelte';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -83,7 +82,6 @@
 		if (!kept) return;
 		notices.say(customer ? 'Saved.' : `${kept.name} is added.`);
 		onkept(kept);
-		await changed();
 	}
 </script>
 

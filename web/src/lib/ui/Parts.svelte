@@ -1,6 +1,5 @@
 <script lang="ts">
 	import { createQuery } from '@tanstack/svelte-query';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
 	import SaveLine from '#lib/kit/SaveLine.svelte';
@@ -52,7 +51,6 @@
 			)
 		);
 		if (done) notices.say(done.said);
-		await changed();
 	}
 </script>
 

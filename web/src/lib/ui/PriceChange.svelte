@@ -1,6 +1,5 @@
 <script lang="ts">
 	import { createQuery } from '@tanstack/svelte-query';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import { count } from '#lib/format.ts';
 	import Field from '#lib/kit/Field.svelte';
@@ -79,7 +78,6 @@
 		if (!done) return;
 		notices.say(`${done.what}: ${count(done.items, 'item')} changed.`);
 		ondone();
-		await changed();
 	}
 </script>
 

@@ -1,6 +1,5 @@
 <script lang="ts">
 	import { createQuery } from '@tanstack/svelte-query';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import Field from '#lib/kit/Field.svelte';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -129,7 +128,6 @@
 		places = null;
 		notices.say(list ? 'Saved. Prices are being worked out anew.' : `${kept.name} is made.`);
 		onkept(kept);
-		await changed();
 	}
 	const toggled = (id: number): number[] => {
 		const now = places ?? list?.place_ids ?? [];

@@ -1,6 +1,5 @@
 <script lang="ts">
 	import { createQuery } from '@tanstack/svelte-query';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import Field from '#lib/kit/Field.svelte';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -49,7 +48,6 @@
 			)
 		);
 		if (done) notices.say(title ? 'Saved.' : `The text in ${names[language]} was taken away.`);
-		await changed();
 	}
 </script>
 

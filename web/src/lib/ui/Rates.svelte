@@ -1,6 +1,5 @@
 <script lang="ts">
 	import { createQuery } from '@tanstack/svelte-query';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import { day } from '#lib/format.ts';
 	import Field from '#lib/kit/Field.svelte';
@@ -28,7 +27,6 @@
 			)
 		);
 		if (done) notices.say(done.said);
-		await changed();
 	}
 </script>
 

@@ -1,6 +1,5 @@
 <script lang="ts">
 	import { createQuery } from '@tanstack/svelte-query';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask, onceKey, type Schemas } from '#lib/api/client.ts';
 	import Field from '#lib/kit/Field.svelte';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -80,7 +79,6 @@
 			notices.say(data ? 'Saved. Replenishment follows.' : `${kept.name} is added.`);
 			onsaved(kept.id);
 		}
-		await changed();
 	}
 </script>
 

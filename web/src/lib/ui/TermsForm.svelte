@@ -1,6 +1,5 @@
 <script lang="ts">
 	import { untrack } from 'svelte';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask, type Schemas } from '#lib/api/client.ts';
 	import Field from '#lib/kit/Field.svelte';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -37,7 +36,6 @@
 			notices.say(said);
 			onclose();
 		}
-		await changed();
 	}
 
 	function save(event: SubmitEvent): Promise<void> {

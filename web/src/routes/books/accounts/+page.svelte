@@ -1,6 +1,5 @@
 <script lang="ts">
 	import { createQuery } from '@tanstack/svelte-query';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import { figure } from '#lib/format.ts';
 	import Field from '#lib/kit/Field.svelte';
@@ -26,7 +25,6 @@
 			notices.say(done.said);
 			isOpening = false;
 		}
-		await changed();
 	}
 	const accounts = createQuery(() => ({
 		queryKey: ['accounts'],

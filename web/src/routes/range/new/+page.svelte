@@ -1,6 +1,5 @@
 <script lang="ts">
 	import { goto } from '$app/navigation';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask, onceKey, type Schemas } from '#lib/api/client.ts';
 	import { count } from '#lib/format.ts';
 	import Field from '#lib/kit/Field.svelte';
@@ -56,7 +55,6 @@
 		if (form.refusal?.status) key = onceKey();
 		if (!made) return;
 		notices.say(`${made.title} is made, ${count(made.items.length, 'item')}.`);
-		await changed();
 		await goto(`/range/products/${made.id}`);
 	}
 </script>

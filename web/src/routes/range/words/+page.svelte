@@ -2,7 +2,6 @@
 	import { createQuery } from '@tanstack/svelte-query';
 	import { goto } from '$app/navigation';
 	import { page } from '$app/state';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask } from '#lib/api/client.ts';
 	import { count, figure } from '#lib/format.ts';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -64,7 +63,6 @@
 			)
 		);
 		if (done) notices.say(done.said);
-		await changed();
 	}
 </script>
 

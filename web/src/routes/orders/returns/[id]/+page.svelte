@@ -1,7 +1,6 @@
 <script lang="ts">
 	import { createQuery, useQueryClient } from '@tanstack/svelte-query';
 	import { page } from '$app/state';
-	import { changed } from '#lib/changes.ts';
 	import { api, ask, onceKey, type Schemas } from '#lib/api/client.ts';
 	import { figure, moment } from '#lib/format.ts';
 	import { FormState } from '#lib/kit/FormState.svelte.ts';
@@ -46,7 +45,6 @@
 			client.setQueryData(['return', id], found);
 			notices.say(said);
 		}
-		await changed();
 	}
 
 	const inspect = (): Promise<void> =>

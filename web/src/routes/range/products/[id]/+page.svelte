@@ -65,7 +65,6 @@
 			ask(api.PATCH('/api/v1/products/{product_id}', { params: { path }, body }))
 		);
 		if (done) notices.say('Saved.');
-		await changed();
 	}
 
 	async function more(event: SubmitEvent): Promise<void> {
