@@ -48,18 +48,11 @@ def standing() -> Iterator[tuple[str, dict[str, str]]]:
         typed = ItemPrice.objects.filter(item__active=True, item__percent_off_parts=None).order_by("item__sku")
         for sku, price in typed.values_list("item__sku", "amount"):
             yield _row({"list": base, "sku": sku, "price": price})
-    rows = PriceEntry.objects.filter(item__active=True).select_related("list", "item").order_by("list__name", "item__sku", "pk")
-    for row in rows.iterator(2000):
-        values: dict[str, Any] = {
-            "list": row.list.name,
-            "sku": row.item.sku,
-            "from_quantity": row.from_quantity or None,
-            "from_day": row.starts_on,
-            "until_day": row.ends_on,
-            "price": row.price,
-            "previous": row.previous,
-        }
-        yield _row({name: value for name, value in values.items() if value is not None})
+    fields = ("list__name", "item__sku", "from_quantity", "starts_on", "ends_on", "price", "previous")
+    rows = PriceEntry.objects.filter(item__active=True).order_by("list__name", "item__sku", "pk").values_list(*fields)
+    for name, sku, least, *more in rows.iterator(2000):
+        told = zip(NAMED, (name, sku, least or None, *more), strict=True)
+        yield _row({column: value for column, value in told if value is not None})
 
 
 def _row(values: dict[str, Any]) -> tuple[str, dict[str, str]]:
