@@ -1,7 +1,8 @@
 """Databases for tests: each cloned in a moment from a template that was migrated, or seeded with Larkmead, once.
 
 A template's name holds a hash of what it is made from, so a change of the code makes a new one. Nobody may be
-connected to a template while it is cloned, so templates are made and cloned under a lock.
+connected to a template while it is cloned, so templates are made and cloned under a lock of their kind: who wants an
+empty database does not wait until the demo is seeded.
 """
 
 from __future__ import annotations
@@ -44,9 +45,9 @@ def _hash(*patterns: str) -> str:
 
 
 @contextmanager
-def _alone() -> Iterator[None]:
+def _alone(kind: str) -> Iterator[None]:
     FOLDER.mkdir(parents=True, exist_ok=True)
-    with (FOLDER / "templates.lock").open("w") as lock:
+    with (FOLDER / f"{kind}.lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         yield
 
@@ -96,6 +97,7 @@ def _template(kind: str, key: str, make: Callable[[], None], source: str = "temp
 
 
 def _migrated() -> str:
+    """The template with all tables and nothing in them; the caller holds its lock."""
     key = _hash("yuvrel/*/migrations/*.py", "requirements.lock")
     return _template("migrated", key, lambda: call_command("migrate", verbosity=0, skip_checks=True))
 
@@ -110,7 +112,7 @@ def _sweep() -> None:
 
 def fresh(name: str) -> str:
     """A database of this name with all tables and nothing in them."""
-    with _alone():
+    with _alone("migrated"):
         _sweep()
         _server("CREATE DATABASE {} TEMPLATE {}", name, _migrated())
     return name
@@ -127,8 +129,9 @@ def _seed(setup: Path) -> None:
 
 def larkmead(name: str) -> dict[str, dict[str, Any]]:
     """A database of this name with the demo as it stands on first opening; what its stand-ins begin with."""
-    with _alone():
-        empty = _migrated()
+    with _alone("larkmead"):
+        with _alone("migrated"):
+            empty = _migrated()
         key = _hash("yuvrel/**/*.py", "requirements.lock")
         setup = FOLDER / f"larkmead-{key}.json"
         seeded = _template("larkmead", key, lambda: _seed(setup), empty)

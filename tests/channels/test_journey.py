@@ -10,6 +10,7 @@ from typing import Any
 
 import httpx
 import pytest
+from django.db.models import Q
 from django.utils import timezone
 
 from standins import market as market_standin
@@ -26,7 +27,7 @@ from yuvrel.buying.models import PurchaseOrder
 from yuvrel.catalogue.models import Item
 from yuvrel.channels import actions, inbound, linking, offers, outbound, prices, refreshing, snags, submissions
 from yuvrel.channels.jobs import RELAYS, relay_now
-from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag
+from yuvrel.channels.models import Connection, InboundMessage, Listing, OutboundMessage, Snag, Submission
 from yuvrel.core.errors import BadInputError, RefusedError
 from yuvrel.events.actions import waiting_for
 from yuvrel.people.models import Location
@@ -38,11 +39,22 @@ from yuvrel.stock.models import StockBalance
 pytestmark = pytest.mark.django_db
 
 
+def _have_work() -> set[int]:
+    """The live connections that have something to push, to collect or to deliver."""
+    of = "connection"
+    waiting = Listing.objects.filter(Q(offer_state="pending") | Q(texts_due_at__isnull=False)).order_by().values(of)
+    asked = waiting.union(
+        Submission.objects.filter(state="waiting").order_by().values(of),
+        OutboundMessage.objects.filter(state="waiting").order_by().values(of),
+    )
+    return {row[of] for row in asked} | prices.are_waiting()
+
+
 def settle() -> None:
     """What the worker does until nothing is left: relay events, push offers, deliver messages."""
     for _ in range(20):
         moved = relay_now()
-        for connection in Connection.objects.filter(state="live"):
+        for connection in Connection.objects.filter(state="live", pk__in=_have_work()):
             if connection.listings.filter(offer_state="pending").exists():
                 moved += offers.push(connection)
             if connection.pk in prices.are_waiting():

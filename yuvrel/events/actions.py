@@ -52,6 +52,11 @@ def waiting_for(consumer: str) -> QuerySet[Event]:
     return Event.objects.filter(consumer=consumer, done_at=None).order_by("pk")
 
 
+def have_waiting() -> set[str]:
+    """The consumers that have something to work on."""
+    return set(Event.objects.filter(done_at=None).order_by().values_list("consumer", flat=True).distinct())
+
+
 def wake_consumer(name: str) -> None:
     """Have a consumer look at what waits for it of the company that is worked for."""
     wake(CONSUMERS[name].task, f"{name}:{company_id()}")
