@@ -32,6 +32,36 @@ AS_SEEN = """() => [...document.querySelectorAll('body *')].map((e) => {
   const own = [...e.childNodes].filter((n) => n.nodeType === 3).map((n) => n.data.trim()).join(' ').replace(/\\d+/g, '#').replace(/manager|buyer|stockkeeper|bookkeeper|viewer/g, 'role');
   return e.tagName + '.' + e.getAttribute('class') + ':' + own + (e.disabled ? '!' : '');
 }).join('\\n')"""
+CONTRAST = "color-contrast"
+# The texts that can be seen, by what decides how they stand out; of each kind the first three.
+TEXTS = """() => {
+  const kinds = new Map(), grounds = new Map();
+  const clear = (colour) => colour === 'transparent' || /[,/] *0(\\.0+)?\\)$/.test(colour);
+  const ground = (e) => {
+    if (!e) return '';
+    if (grounds.has(e)) return grounds.get(e);
+    const s = getComputedStyle(e);
+    const lifted = /fixed|absolute|sticky/.test(s.position) ? e.tagName + '.' + e.getAttribute('class') : '';
+    const own = [clear(s.backgroundColor) ? '' : s.backgroundColor, s.backgroundImage === 'none' ? '' : s.backgroundImage,
+      s.opacity === '1' ? '' : s.opacity, s.filter === 'none' ? '' : s.filter, lifted].join('');
+    const found = ground(e.parentElement) + (own ? '<' + own : '');
+    grounds.set(e, found);
+    return found;
+  };
+  for (const e of document.querySelectorAll('body *')) {
+    const typed = e.matches('input, select, textarea');
+    if (!typed && ![...e.childNodes].some((n) => n.nodeType === 3 && n.data.trim())) continue;
+    if (!e.checkVisibility({opacityProperty: true, visibilityProperty: true}) || !e.getClientRects().length) continue;
+    const s = getComputedStyle(e);
+    const off = e.closest(':disabled, [aria-disabled=true]') ? 'off' : '';
+    const kind = [typed ? e.tagName : '', off, s.color, s.fontSize, s.fontWeight, s.textShadow, ground(e)].join('|');
+    if (!kinds.has(kind)) kinds.set(kind, []);
+    if (kinds.get(kind).length < 3) kinds.get(kind).push(e);
+  }
+  return [...kinds];
+}"""
+# Kinds of texts that stood out well enough in this process.
+_readable: set[str] = set()
 # Where the processes of one run tell each other what they have looked at.
 _looks: list[Path] = []
 
@@ -44,14 +74,33 @@ def _shared_looks(tmp_path_factory: pytest.TempPathFactory, worker_id: str) -> N
 
 def is_new_look(page: Any, what: str) -> bool:
     """Whether nobody in this run has done `what` with a view that looks just so; from now on somebody has."""
-    looks = hashlib.sha256(page.evaluate(AS_SEEN).encode()).hexdigest()
+    return is_new(page.evaluate(AS_SEEN), what)
+
+
+def is_new(one: str, what: str) -> bool:
+    """Whether nobody in this run has done `what` with this one; from now on somebody has."""
     folder = _looks[0] / what
     folder.mkdir(parents=True, exist_ok=True)
     try:
-        (folder / looks).touch(exist_ok=False)
+        (folder / hashlib.sha256(one.encode()).hexdigest()).touch(exist_ok=False)
     except FileExistsError:
         return False
     return True
+
+
+FOLLOW = """(path) => {
+  const link = document.createElement('a');
+  link.href = path;
+  document.body.append(link);
+  link.click();
+  link.remove();
+}"""
+
+
+def follow(page: Any, path: str) -> None:
+    """Open a view as a click on a link does, without loading the application anew."""
+    page.evaluate(FOLLOW, path)
+    page.wait_for_function("(path) => location.pathname + location.search === path", arg=path)
 
 
 @pytest.fixture(scope="session", autouse=True)
@@ -183,11 +232,36 @@ def until(true: Callable[[], bool]) -> None:
         time.sleep(0.1)
 
 
-def assert_accessible(page: Any, only: list[str] | None = None) -> None:
-    """No violation of WCAG 2.2 AA by axe, or of the rules named alone."""
+def assert_accessible(page: Any) -> None:
+    """No violation of WCAG 2.2 AA by axe: in its structure, and in how its texts stand out."""
+    _axe(page)
+    rules = {"runOnly": ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"], "rules": {CONTRAST: {"enabled": False}}}
+    _no_violation(page, page.evaluate("(rules) => axe.run(document, {...rules, resultTypes: ['violations']})", rules))
+    assert_readable(page)
+
+
+def assert_readable(page: Any) -> None:
+    """No text of a page stands out too little by axe. What decides that are its colour, size and weight and the grounds
+    behind it, so of the texts that are alike in these three of a page are looked at, once in a process: looking at each of
+    them on every page took most of the time of all checks in the browser."""
+    told = {kind for kind in page.evaluate(f"() => ({TEXTS})().map(([kind]) => kind)")} - _readable
+    if not told:
+        return
+    _axe(page)
+    outcome = page.evaluate(
+        f"""(told) => axe.run(({TEXTS})().filter(([kind]) => told.includes(kind)).flatMap(([, some]) => some),
+        {{runOnly: {{type: 'rule', values: ['{CONTRAST}']}}, resultTypes: ['violations']}})""",
+        sorted(told),
+    )
+    _no_violation(page, outcome)
+    _readable.update(told)
+
+
+def _axe(page: Any) -> None:
     if not page.evaluate("typeof axe === 'object'"):
         page.evaluate(AXE)
-    which = {"type": "rule", "values": only} if only else ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]
-    outcome = page.evaluate("(which) => axe.run(document, {runOnly: which, resultTypes: ['violations']})", which)
+
+
+def _no_violation(page: Any, outcome: Any) -> None:
     found = [(v["id"], [n["html"][:160] for n in v["nodes"][:3]]) for v in outcome["violations"]]
     assert found == [], f"{page.url}: {found}"

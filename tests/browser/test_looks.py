@@ -12,7 +12,7 @@ import pytest
 from django.utils import timezone
 from playwright.sync_api import Page, Route, expect
 
-from tests.browser.conftest import assert_accessible, is_new_look
+from tests.browser.conftest import assert_accessible, assert_readable, follow, is_new_look
 from tests.server.test_pictures import drawn
 from tests.world import (
     give,
@@ -96,13 +96,6 @@ CUT = """() => {
   }
   return found;
 }"""
-FOLLOW = """(path) => {
-  const link = document.createElement('a');
-  link.href = path;
-  document.body.append(link);
-  link.click();
-  link.remove();
-}"""
 
 
 @dataclass
@@ -123,9 +116,8 @@ class Looker:
         expect(self.page.get_by_role("navigation", name="Stations")).to_be_visible(timeout=15_000)
 
     def look(self, path: str) -> None:
-        """Open a view as a click on a link does, without loading the application anew."""
-        self.page.evaluate(FOLLOW, path)
-        self.page.wait_for_function("(path) => location.pathname === path", arg=path)
+        """Open a view, and wait for what it shows."""
+        follow(self.page, path)
         expect(self.page.get_by_role("heading", level=1)).to_be_visible(timeout=15_000)
         expect(self.page.get_by_text("Fetching…")).to_have_count(0, timeout=15_000)
 
@@ -141,7 +133,7 @@ class Looker:
         assert_accessible(page)
         page.emulate_media(color_scheme="dark")
         # The paper changes colours and nothing else.
-        assert_accessible(page, only=["color-contrast"])
+        assert_readable(page)
         self.note(f"{where} on dark paper")
         page.emulate_media(color_scheme="light")
 
