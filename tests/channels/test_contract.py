@@ -6,6 +6,7 @@ from __future__ import annotations
 import base64
 import io
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from datetime import timedelta
 from decimal import Decimal as D
 from typing import ClassVar
@@ -18,10 +19,10 @@ from django.utils import timezone
 from PIL import Image
 
 from standins import faults, hooks
-from standins.faults import FAULTS
+from standins.faults import FAULTS, board
 from tests.channels.conftest import Standins
 from tests.channels.test_journey import World, settle
-from tests.depth import drawn
+from tests.depth import LONG, drawn
 from tests.invariants import assert_invariants, assert_told_once
 from tests.world import give, give_inbox, make_item, make_supplier, set_rules
 from yuvrel.agreement import actions as agreement
@@ -759,12 +760,17 @@ STRIKES: dict[Capability, set[str]] = {
     Capability.DOCUMENTS: PAGES,
     Capability.LEDGER_ORDERS: PAGES,
 }
+# What an account does that does nothing of what it is asked, each in its way. In each run these strike one trial, first
+# each of them every call and then all of them one call in two; in the long form each has a trial of its own.
+REFUSING = ("busy", "broken", "expired", "nonsense")
 CASES = [
-    (kind, can, fault)
+    (kind, can, struck)
     for kind, connector in KINDS.items()
     for can in sorted(connector.can)
-    for fault in FAULTS
-    if fault in faults.BEFORE or fault in STRIKES.get(can, set())
+    for struck in [
+        *([] if LONG else [(*REFUSING, "slow")]),
+        *((name,) for name in FAULTS if (name in faults.BEFORE and (LONG or name == "dropped")) or name in STRIKES.get(can, ())),
+    ]
 ]
 
 
@@ -773,15 +779,26 @@ def test_every_capability_has_its_calls() -> None:
 
 
 def test_every_fault_strikes_something() -> None:
-    assert {fault for *_, fault in CASES} == set(FAULTS)
+    assert {fault for *_, struck in CASES for fault in struck} == set(FAULTS)
 
 
-@pytest.mark.parametrize(("kind", "can", "fault"), CASES)
-def test_a_capability_under_a_fault(standins: Standins, kind: str, can: Capability, fault: str) -> None:
+@pytest.mark.parametrize(
+    ("kind", "can", "struck"), [pytest.param(*case, id=f"{case[0]}-{case[1]}-{'+'.join(case[2])}") for case in CASES]
+)
+def test_a_capability_under_faults(standins: Standins, kind: str, can: Capability, struck: tuple[str, ...]) -> None:
     contract = CONTRACTS[kind](standins)
-    # What happens there while the fault lasts is under it as well: webhooks of orders, clocks.
-    standins.faults(contract.account, **{fault: SHARE})
+    share = 1 - (1 - SHARE) ** (1 / len(struck))
+    # What happens there while the faults last is under them as well: webhooks of orders, clocks.
+    standins.faults(contract.account, **dict.fromkeys(struck, share))
     work, check = getattr(contract, can.value)()
+    for fault in struck if len(struck) > 1 else ():
+        if fault in REFUSING:
+            standins.faults(contract.account, **{fault: 1.0})
+            with suppress(ConnectorError):
+                work()
+            # What a message says that was sent to us is taken from it; nothing is asked for then.
+            assert board(standins.store, contract.account)["draws"] or can is Capability.WEBHOOKS, f"{fault} struck nothing"
+    standins.faults(contract.account, **dict.fromkeys(struck, share))
     succeeded = 0
     for _ in range(TRIES):
         try:

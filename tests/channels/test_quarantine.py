@@ -104,7 +104,7 @@ def undone() -> Iterator[None]:
         transaction.set_rollback(True)
 
 
-def many(valid: Any, test: Callable[[Any], None], examples: int = drawn(120, 40)) -> None:
+def many(valid: Any, test: Callable[[Any], None], examples: int = drawn(120, 24)) -> None:
     """Run a test on so many mutations, the same each time."""
 
     @settings(
@@ -240,7 +240,7 @@ def test_orders_of_a_shop(shop: Connection, monkeypatch: pytest.MonkeyPatch) -> 
             f"order {state}" for state in SalesOrder.objects.exclude(external_id="healthy").values_list("state", flat=True)
         )
 
-    many(ORDER, one, 120)
+    many(ORDER, one, drawn(240, 90))
     # Odd enough to be set aside, odd enough to be held, and not too odd to be taken in.
     assert min(became[what] for what in ("snagged", "applied", "order held", "order ready")) >= 3, became
 
@@ -285,7 +285,7 @@ def test_results_of_a_batch(market: Connection, monkeypatch: pytest.MonkeyPatch)
         row.refresh_from_db()
         assert row.state == "waiting" or row.lines.get().taken is not None  # type: ignore[attr-defined]
 
-    many(valid, one, 60)
+    many(valid, one, drawn(180, 30))
 
 
 def look() -> None:
@@ -302,7 +302,7 @@ def test_webhooks_of_a_shop(shop: Connection) -> None:
         assert SalesOrder.objects.get(external_id="healthy").state == "ready"
         accounted_for(shop, 0)
 
-    many(ORDER, one, 60)
+    many(ORDER, one, drawn(180, 30))
 
 
 @pytest.mark.parametrize(
@@ -341,7 +341,7 @@ def test_closes_of_a_till(db: None, monkeypatch: pytest.MonkeyPatch) -> None:
         assert TillCount.objects.count() == 2 or told or key_of(odd) == "healthy"
         assert_invariants()
 
-    many(CLOSE, one, 60)
+    many(CLOSE, one, drawn(180, 30))
 
 
 def key_of(odd: Any) -> Any:
@@ -368,7 +368,7 @@ def test_answers_of_a_supplier(db: None, monkeypatch: pytest.MonkeyPatch) -> Non
         noted = PurchaseOrder.objects.get(pk=orders[0].pk).acknowledged_at is not None
         assert noted or Snag.objects.filter(kind="answer", resolved_at=None).exists() or odd == good[1]
 
-    many(good[0], one, 60)
+    many(good[0], one, drawn(180, 30))
     for field, values in {
         "day": ["31.12.2026", "2026-02-30", "soon", "0001-01-01", "2200-01-01"],
         "quantity": ["1,5", "abc", "NaN", "1e30", "-5", "0.0004", "99999999999"],
