@@ -111,6 +111,13 @@ def _sync_api() -> Iterator[None]:
     del os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"]
 
 
+@pytest.fixture(scope="session", autouse=True)
+def _lasting_connections(django_db_setup: None) -> None:
+    """The server's threads hold on to the database between two requests, as the product's do by their pool: signing in
+    anew for each took longer than most of what is asked for."""
+    connection.settings_dict["CONN_MAX_AGE"] = None
+
+
 @pytest.fixture(scope="session")
 def browser_type_launch_args() -> dict[str, Any]:
     """Debian's Chromium."""
@@ -170,7 +177,7 @@ def _workers(django_db_setup: None) -> Iterator[Callable[[str], None]]:
     ready = subprocess.Popen(
         [sys.executable, "-m", "tests.browser.workers"],
         cwd=ROOT,
-        env={**os.environ, "DATABASE_URL": address},
+        env={**os.environ, "DATABASE_URL": address, "YUVREL_NO_POOL": "0"},
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         stderr=subprocess.DEVNULL,

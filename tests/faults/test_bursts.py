@@ -28,7 +28,7 @@ ACCOUNTS = (*SHOPS, "hedge", *TILLS, "books")
 
 
 # Faults several together in short bursts; their mixture, and whatever is killed, through long ones.
-SHORT, LONG = 60, 200
+SHORT, LONG = 60, depth.drawn(200, 120)
 
 
 @pytest.fixture(scope="module")
@@ -88,12 +88,12 @@ def test_a_burst_under_a_random_mixture(house: House, undisturbed: dict[int, Cou
     chance = random.Random(11)
 
     def shuffle(step: int) -> None:
-        if step % 50 == 0:
+        if step % (LONG // 4) == 0:
             for account in ACCOUNTS:
                 on = {name: round(chance.uniform(0.1, 0.4), 2) for name in chance.sample(list(FAULTS), 5) if name != "slow"}
                 house.faults(account, seed=step, **on)
 
-    assert change(house, during=shuffle) == undisturbed[LONG]
+    assert change(house, during=shuffle, size=LONG) == undisturbed[LONG]
 
 
 # The shops and tills of Larkmead take 28 orders on a mean day (of the 822 days of the demo's history).
@@ -132,13 +132,13 @@ def test_a_day_of_ten_times_the_volume_under_random_faults(house: House) -> None
 @pytest.mark.parametrize("what", ["worker", "web"])
 def test_a_process_killed_in_the_middle(house: House, undisturbed: dict[int, Counter[str]], what: str) -> None:
     def strike(step: int) -> None:
-        if step in (90, 180, 250):
+        if step in (LONG * 9 // 20, LONG * 9 // 10, LONG * 5 // 4):
             wait_until(lambda: what in house.running, f"the {what} was started again")
             house.kill(what)
             # Its supervisor starts it again while business goes on.
             Timer(1.5, house.start, [what]).start()
 
-    assert change(house, during=strike) == undisturbed[LONG]
+    assert change(house, during=strike, size=LONG) == undisturbed[LONG]
     # A run that was broken off is closed by the next of its kind on its connection; others may be under way.
     later = Run.objects.filter(connection=OuterRef("connection"), kind=OuterRef("kind"), started_at__gt=OuterRef("started_at"))
     wait_until(lambda: not Run.objects.filter(Exists(later), state="running").exists(), "what broke off is closed", 60)
@@ -146,13 +146,13 @@ def test_a_process_killed_in_the_middle(house: House, undisturbed: dict[int, Cou
 
 def test_postgresql_killed_in_the_middle(house: House, undisturbed: dict[int, Counter[str]]) -> None:
     def strike(step: int) -> None:
-        if step in (100, 220):
+        if step in (LONG // 2, LONG * 11 // 10):
             connection.close()
             kill_database()
             time.sleep(0.5)
             start_database()
 
-    assert change(house, during=strike) == undisturbed[LONG]
+    assert change(house, during=strike, size=LONG) == undisturbed[LONG]
     assert not Snag.objects.filter(resolved_at=None).exists()
 
 
