@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from django.db import connection
+from django.db import connection, transaction
 from django.db.models import Model
 from psycopg import sql
 
@@ -17,6 +17,10 @@ UPDATE = """
     locked AS (SELECT t.id FROM {table} t WHERE t.id IN (SELECT id FROM given) ORDER BY t.id FOR UPDATE)
     UPDATE {table} AS t SET {settings} FROM given JOIN locked USING (id) WHERE t.id = given.id
 """
+# From so many rows on, these are not looked for one by one among the others. The database takes a table for empty if it
+# gathered its statistics while what was written into it was taken back, or not yet there to be seen; then it would compare
+# each row given with each row locked: 42 s for 16,700 rows instead of 1.5.
+MANY = 500
 
 
 def insert_many(rows: Sequence[Model]) -> None:
@@ -55,6 +59,12 @@ def update_many(rows: Sequence[Model], fields: Sequence[str]) -> int:
         [row.pk for row in rows],
         *([c.get_db_prep_save(getattr(row, c.attname), connection) for row in rows] for c in columns),  # type: ignore[union-attr]
     ]
-    with connection.cursor() as cursor:
+    with transaction.atomic(), connection.cursor() as cursor:
+        if len(rows) < MANY:
+            cursor.execute(statement, values)
+            return int(cursor.rowcount)
+        cursor.execute("SET LOCAL enable_nestloop = off")
         cursor.execute(statement, values)
-        return int(cursor.rowcount)
+        changed = int(cursor.rowcount)
+        cursor.execute("SET LOCAL enable_nestloop = on")
+        return changed
