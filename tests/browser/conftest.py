@@ -36,7 +36,7 @@ CONTRAST = "color-contrast"
 # The texts that can be seen, by what decides how they stand out; of each kind the first three.
 TEXTS = """() => {
   const kinds = new Map(), grounds = new Map();
-  const clear = (colour) => colour === 'transparent' || /[,/] *0(\\.0+)?\\)$/.test(colour);
+  const clear = (colour) => /^rgba\\(.*, 0\\)$|\\/ 0\\)$/.test(colour);
   const ground = (e) => {
     if (!e) return '';
     if (grounds.has(e)) return grounds.get(e);

@@ -301,3 +301,14 @@ def test_a_slow_network_and_one_that_fails(looker: Looker) -> None:
     page.unroute_all()
     alert.get_by_role("button", name="Try again").click()
     expect(page.get_by_text("SMK-1").first).to_be_visible()
+
+
+def test_a_text_that_stands_out_too_little_is_found_wherever_it_stands(page: Page) -> None:
+    """Of texts that are alike some are looked at; those on another ground are not alike, nor those of another size."""
+    text = '<p style="color: #777; background: {}; font-size: {}">Wax</p>'
+    page.set_content(text.format("#fff", "30px") * 5 + text.format("rgb(250, 250, 0)", "30px"))
+    assert_readable(page)
+    for ground, size in (("rgb(80, 80, 0)", "30px"), ("#fff", "12px"), ("rgba(0, 0, 0, 0.5)", "30px")):
+        page.set_content(text.format("#fff", "30px") * 5 + text.format(ground, size))
+        with pytest.raises(AssertionError, match="color-contrast"):
+            assert_readable(page)

@@ -41,13 +41,10 @@ pytestmark = pytest.mark.django_db
 
 def _have_work() -> set[int]:
     """The live connections that have something to push, to collect or to deliver."""
-    of = "connection"
-    waiting = Listing.objects.filter(Q(offer_state="pending") | Q(texts_due_at__isnull=False)).order_by().values(of)
-    asked = waiting.union(
-        Submission.objects.filter(state="waiting").order_by().values(of),
-        OutboundMessage.objects.filter(state="waiting").order_by().values(of),
-    )
-    return {row[of] for row in asked} | prices.are_waiting()
+    told = Listing.objects.filter(Q(offer_state="pending") | Q(texts_due_at__isnull=False))
+    asked, sent = (table.objects.filter(state="waiting") for table in (Submission, OutboundMessage))
+    told, asked, sent = (rows.order_by().values_list("connection", flat=True) for rows in (told, asked, sent))
+    return set(told.union(asked, sent)) | prices.are_waiting()
 
 
 def settle() -> None:

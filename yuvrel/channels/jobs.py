@@ -124,8 +124,9 @@ def relay_now() -> int:
     """Every consumer's work, one after the other; returns how many events they took."""
     taken, waiting = 0, have_waiting()
     for name in RELAYS:
-        if name in waiting and (now := consume(name)):
-            taken, waiting = taken + now, have_waiting()
+        if name in waiting:
+            taken += consume(name)
+            waiting = have_waiting()
     return taken
 
 

@@ -4,7 +4,8 @@ Its way of writing them builds each statement value by value; COPY writes 50,000
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, nullcontext
 from typing import Any
 
 from django.db import connection, transaction
@@ -59,12 +60,15 @@ def update_many(rows: Sequence[Model], fields: Sequence[str]) -> int:
         [row.pk for row in rows],
         *([c.get_db_prep_save(getattr(row, c.attname), connection) for row in rows] for c in columns),  # type: ignore[union-attr]
     ]
-    with transaction.atomic(), connection.cursor() as cursor:
-        if len(rows) < MANY:
-            cursor.execute(statement, values)
-            return int(cursor.rowcount)
-        cursor.execute("SET LOCAL enable_nestloop = off")
+    with connection.cursor() as cursor, _not_each_with_each(cursor) if len(rows) >= MANY else nullcontext():
         cursor.execute(statement, values)
-        changed = int(cursor.rowcount)
+        return int(cursor.rowcount)
+
+
+@contextmanager
+def _not_each_with_each(cursor: Any) -> Iterator[None]:
+    """Statements in here compare no row given with each row of a table, whatever the database believes of that."""
+    with transaction.atomic():
+        cursor.execute("SET LOCAL enable_nestloop = off")
+        yield
         cursor.execute("SET LOCAL enable_nestloop = on")
-        return changed
