@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import functools
 from collections.abc import Iterator
 from typing import Any
 
+import httpx
 import pytest
 from django.db import connections
 from hypothesis import settings
 
-from tests import clones, companies
+from tests import clones, companies, emptied
 from yuvrel.connectors.registry import KINDS
 from yuvrel.people.models import Location
 from yuvrel.platform.memory import look_seldom
@@ -20,15 +22,25 @@ from .world import forget_accounts, make_company
 settings.register_profile("house", deadline=None)
 settings.load_profile("house")
 companies.install()
+# Whom to trust is read once, not for each client that a test makes: it takes longer than most calls.
+httpx._transports.default.create_ssl_context = functools.cache(httpx.create_ssl_context)
+emptied.install()
 
 
-# Where single tests take longest: they go first, so that no process waits at the end for another's last one.
-LONGEST = ("tests.server.test_sequences", "tests.server.test_demo", "tests.channels.test_quarantine", "tests.server.test_intake")
+# What goes first: those who want the demo, so that one process seeds it while the other, which begins in the middle, does
+# without; then where single tests take longest, so that no process waits at the end for another's last one.
+FIRST = (
+    "tests.server.test_demo",
+    "tests.server.test_routes",
+    "tests.server.test_sequences",
+    "tests.channels.test_quarantine",
+    "tests.server.test_intake",
+)
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """The longest first; what a module shares stays together."""
-    items.sort(key=lambda item: item.module.__name__ not in LONGEST)
+    """In the order of `FIRST`, then the others; what a module shares stays together."""
+    items.sort(key=lambda item: FIRST.index(name) if (name := item.module.__name__) in FIRST else len(FIRST))
 
 
 def pytest_collection_finish() -> None:
