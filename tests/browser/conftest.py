@@ -18,7 +18,7 @@ from django.db import connection
 
 from standins import hooks
 from tests.channels.conftest import Standins, _serving, standins  # noqa: F401  (the fixtures themselves)
-from tests.shots import browser_flags
+from tests.shots import BROWSER, browser_flags
 from tests.world import make_company, make_user
 from yuvrel.people.roles import Role
 
@@ -120,8 +120,7 @@ def _lasting_connections(django_db_setup: None) -> None:
 
 @pytest.fixture(scope="session")
 def browser_type_launch_args() -> dict[str, Any]:
-    """Debian's Chromium."""
-    return {"executable_path": "/usr/bin/chromium", "args": browser_flags()}
+    return {"executable_path": BROWSER, "args": browser_flags()}
 
 
 @pytest.fixture(scope="session")
@@ -214,6 +213,11 @@ def house(
     _workers("start")
     yield standins
     _workers("stop")
+    empty_queue()
+
+
+def empty_queue() -> None:
+    """The queue's tables are not emptied with the others: the jobs of one test are not the next one's."""
     with connection.cursor() as cursor:
         cursor.execute(
             "TRUNCATE procrastinate_jobs, procrastinate_events, procrastinate_periodic_defers, procrastinate_workers CASCADE"

@@ -10,13 +10,13 @@ import pytest
 from django.utils import timezone
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import assert_accessible
+from tests.browser.conftest import assert_accessible, until
 from tests.browser.test_journey import Person
 from tests.channels.conftest import Standins
 from tests.world import give
 from yuvrel.catalogue.models import Item
 from yuvrel.channels import actions, linking
-from yuvrel.channels.models import Connection
+from yuvrel.channels.models import Connection, Listing
 from yuvrel.people.roles import SYSTEM
 from yuvrel.pricing.actions import keep_list
 from yuvrel.pricing.changes import Typed, type_prices
@@ -36,6 +36,8 @@ def person(page: Page, live_server: Any, house: Standins) -> Person:
         linking.take_listings(SYSTEM, row.pk, timezone.now(), create=kind == "web_shop")
     for item in Item.objects.all():
         give(item, 10, "8.00")
+    # What is rehearsed is compared with what is shown.
+    until(lambda: not Listing.objects.filter(item__isnull=False).exclude(offer_state="agreed").exists())
     return manager
 
 
