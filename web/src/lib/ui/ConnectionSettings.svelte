@@ -97,6 +97,7 @@
 		{/if}
 		{#if has('documents')}<AccountMapping {form} accounts={data.test_report.accounts ?? []} />{/if}
 	</fieldset>
+	{#if mayChange}<div class="foot"><SaveLine {form} save="Save settings" /></div>{/if}
 	{#if mayChange && has('quantities') && form.typed.feeds}
 		<Rehearsal
 			way="connection"
@@ -105,7 +106,6 @@
 			rules={{ level: 'connection', feeds: form.typed.feeds }}
 		/>
 	{/if}
-	{#if mayChange}<div class="foot"><SaveLine {form} save="Save settings" /></div>{/if}
 </form>
 
 <style>

@@ -123,8 +123,8 @@
 			hint="Then the price before comes back by itself"
 		/>
 	</div>
-	{#if isSaid}<PriceRehearsal {list} subject={{ kind: 'rule', body }} />{/if}
 	<SaveLine {form} save="Change these prices" />
+	{#if isSaid}<PriceRehearsal {list} subject={{ kind: 'rule', body }} />{/if}
 </form>
 
 <style>

@@ -215,11 +215,11 @@
 			<div class="wide"><Field {form} name="note" label="Note" max={500} /></div>
 		</div>
 	</fieldset>
+	<SaveLine {form} save={list ? 'Save price list' : 'Make the list'} mayAlways={isEdited} />
 	{#if list && touchesPrices}<PriceRehearsal
 			{list}
 			subject={{ kind: 'list', body: asSent(form.typed) }}
 		/>{/if}
-	<SaveLine {form} save={list ? 'Save price list' : 'Make the list'} mayAlways={isEdited} />
 </form>
 
 <style>

@@ -115,8 +115,7 @@
 						/>{/if}{/each}
 			</tbody>
 		</table>
-		{#if may && edits.isEdited && rehearsal === 'reorder'}<ReorderRehearsal {...tried} />
-		{:else if may && edits.isEdited && rehearsal === 'shown'}<Rehearsal {...tried} />{/if}
+		<!-- Above what is rehearsed: that comes a moment later, and the button stays where the hand goes. -->
 		{#if may}
 			<div class="save">
 				<button class="do" disabled={!edits.isEdited || edits.isOvertaken || busy}
@@ -126,6 +125,8 @@
 				<span class="bad" role="alert">{refusal?.message ?? ''}</span>
 			</div>
 		{/if}
+		{#if may && edits.isEdited && rehearsal === 'reorder'}<ReorderRehearsal {...tried} />
+		{:else if may && edits.isEdited && rehearsal === 'shown'}<Rehearsal {...tried} />{/if}
 	</form>
 	<RuleChanges {way} {id} labels={settings.map((one) => one.label)} />
 {:else}<Pending query={found} />{/if}
