@@ -13,13 +13,17 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from django.conf import settings
 from django.core.signals import request_finished, request_started
 from django.db import connection
+from django.test import Client
+from playwright.sync_api import expect
 
 from standins import hooks
 from tests.channels.conftest import Standins, _serving, standins  # noqa: F401  (the fixtures themselves)
 from tests.shots import BROWSER, browser_flags
 from tests.world import make_company, make_user
+from yuvrel.people.models import User
 from yuvrel.people.roles import Role
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -101,6 +105,23 @@ def follow(page: Any, path: str) -> None:
     """Open a view as a click on a link does, without loading the application anew."""
     page.evaluate(FOLLOW, path)
     page.wait_for_function("(path) => location.pathname + location.search === path", arg=path)
+
+
+def sign_in(page: Any, base: str, name: str) -> None:
+    """Somebody signs in: as a person does, once in a run for each name, and as one who comes back afterwards."""
+    if is_new(name, "signed in"):
+        page.context.clear_cookies()
+        page.goto(base)
+        page.get_by_label("Name").fill(name)
+        page.get_by_label("Password").fill("larkmead")
+        page.get_by_role("button", name="Sign in").click()
+    else:
+        client = Client()
+        client.force_login(User.objects.get(username=name))
+        session = client.cookies[settings.SESSION_COOKIE_NAME].value
+        page.context.add_cookies([{"name": settings.SESSION_COOKIE_NAME, "value": session, "url": base}])
+        page.goto(base)
+    expect(page.get_by_role("navigation", name="Stations")).to_be_visible(timeout=60_000)
 
 
 @pytest.fixture(scope="session", autouse=True)

@@ -12,7 +12,7 @@ import pytest
 from django.utils import timezone
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import assert_accessible, follow, is_new, is_new_look
+from tests.browser.conftest import assert_accessible, follow, is_new, is_new_look, sign_in
 from tests.channels.conftest import Standins
 from tests.invariants import assert_invariants
 from tests.world import give_inbox, incoming, make_connection, make_item, make_supplier, order_line
@@ -36,11 +36,7 @@ class Person:
         expect.set_options(timeout=SLOW)
 
     def sign_in(self, name: str) -> None:
-        self.page.goto(self.base)
-        self.page.get_by_label("Name").fill(name)
-        self.page.get_by_label("Password").fill("larkmead")
-        self.page.get_by_role("button", name="Sign in").click()
-        expect(self.page.get_by_role("navigation", name="Stations")).to_be_visible()
+        sign_in(self.page, self.base, name)
 
     def go(self, path: str, check: bool = True) -> None:
         """Open a view: by its address if nobody in this run has opened its like so, else as a link does. It is checked by

@@ -13,7 +13,7 @@ from django.db import transaction
 from django.utils import timezone
 from playwright.sync_api import Page, Route, expect
 
-from tests.browser.conftest import assert_accessible, assert_readable, empty_queue, follow, is_new_look
+from tests.browser.conftest import assert_accessible, assert_readable, empty_queue, follow, is_new_look, sign_in
 from tests.server.test_pictures import drawn
 from tests.snapshot import once
 from tests.world import (
@@ -109,13 +109,7 @@ class Looker:
     complaints: list[str]
 
     def sign_in(self, name: str) -> None:
-        """A session of its own for each role."""
-        self.page.context.clear_cookies()
-        self.page.goto(self.base)
-        self.page.get_by_label("Name").fill(name)
-        self.page.get_by_label("Password").fill("larkmead")
-        self.page.get_by_role("button", name="Sign in").click()
-        expect(self.page.get_by_role("navigation", name="Stations")).to_be_visible(timeout=15_000)
+        sign_in(self.page, self.base, name)
 
     def look(self, path: str) -> None:
         """Open a view, and wait for what it shows."""
