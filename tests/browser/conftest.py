@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import inspect
 import os
 import subprocess
 import sys
@@ -10,6 +11,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -17,6 +19,7 @@ from django.conf import settings
 from django.core.signals import request_finished, request_started
 from django.db import connection
 from django.test import Client
+from playwright._impl import _sync_base
 from playwright.sync_api import expect
 
 from standins import hooks
@@ -36,7 +39,29 @@ AS_SEEN = """() => [...document.querySelectorAll('body *')].map((e) => {
   const own = [...e.childNodes].filter((n) => n.nodeType === 3).map((n) => n.data.trim()).join(' ').replace(/\\d+/g, '#').replace(/manager|buyer|stockkeeper|bookkeeper|viewer/g, 'role');
   return e.tagName + '.' + e.getAttribute('class') + ':' + own + (e.disabled ? '!' : '');
 }).join('\\n')"""
-CONTRAST = "color-contrast"
+# The rules that look at how a text stands out, from its ground and as a link from the text around it.
+BY_TEXT = ("color-contrast", "link-in-text-block")
+# Of the rules that take long those that have nothing to say: each target is 24 pixels wide and high with no other over it,
+# or a circle of 24 pixels about its middle touches no other and no other's circle (WCAG 2.2, 2.5.8); each box that scrolls
+# can be reached by the keyboard; no style sets spacing. In doubt axe is asked.
+NOTHING_TO_SAY = """() => {
+  const off = [], ROLES = 'button link checkbox combobox listbox menuitem menuitemcheckbox menuitemradio option radio searchbox slider spinbutton switch tab textbox treeitem';
+  const WIDGETS = 'a[href], button, input, select, textarea, summary, ' + ROLES.split(' ').map((r) => `[role=${r}]`).join();
+  const targets = [...document.querySelectorAll(WIDGETS)].filter((e) => !e.closest('.sr-only') && e.checkVisibility())
+    .map((e) => [e, e.getBoundingClientRect()]).filter(([, r]) => r.width && r.height)
+    .map(([e, r]) => ({e, r, small: r.width < 24 || r.height < 24, x: r.left + r.width / 2, y: r.top + r.height / 2}));
+  const apart = (a, r) => Math.hypot(Math.max(r.left - a.x, 0, a.x - r.right), Math.max(r.top - a.y, 0, a.y - r.bottom)) > 12;
+  const clear = (a, b) => a.small || b.small
+    ? (a.small ? b.small ? Math.hypot(a.x - b.x, a.y - b.y) > 24 && apart(a, b.r) && apart(b, a.r) : apart(a, b.r) : apart(b, a.r))
+    : a.r.left >= b.r.right - 1 || b.r.left >= a.r.right - 1 || a.r.top >= b.r.bottom - 1 || b.r.top >= a.r.bottom - 1;
+  if (targets.every((a, n) => targets.slice(n + 1).every((b) => clear(a, b)))) off.push('target-size');
+  const scrolls = (e) => [['X', 'Width'], ['Y', 'Height']].some(([axis, size]) =>
+    e[`scroll${size}`] > e[`client${size}`] + 12 && /auto|scroll/.test(getComputedStyle(e)[`overflow${axis}`]));
+  const reached = (e) => e.tabIndex >= 0 || e.querySelector('a[href], button:enabled, [tabindex="0"]');
+  if (![...document.querySelectorAll('body *')].some((e) => scrolls(e) && !reached(e))) off.push('scrollable-region-focusable');
+  if (!document.querySelector('[style*="spacing"], [style*="line-height"]')) off.push('avoid-inline-spacing');
+  return off;
+}"""
 # The texts that can be seen, by what decides how they stand out; of each kind the first three.
 TEXTS = """() => {
   const kinds = new Map(), grounds = new Map();
@@ -58,13 +83,15 @@ TEXTS = """() => {
     if (!e.checkVisibility({opacityProperty: true, visibilityProperty: true}) || !e.getClientRects().length) continue;
     const s = getComputedStyle(e);
     const off = e.closest(':disabled, [aria-disabled=true]') ? 'off' : '';
-    const kind = [typed ? e.tagName : '', off, s.color, s.fontSize, s.fontWeight, s.textShadow, ground(e)].join('|');
+    const link = e.closest('a'), around = link ? link.parentElement : null;
+    const text = around ? [s.textDecorationLine, getComputedStyle(link).display, getComputedStyle(around).display, getComputedStyle(around).color].join() : '';
+    const kind = [typed ? e.tagName : '', off, text, s.color, s.fontSize, s.fontWeight, s.textShadow, ground(e)].join('|');
     if (!kinds.has(kind)) kinds.set(kind, []);
     if (kinds.get(kind).length < 3) kinds.get(kind).push(e);
   }
   return [...kinds];
 }"""
-# Kinds of texts that stood out well enough in this process.
+# Kinds of texts that were looked at in this process, or by another.
 _readable: set[str] = set()
 # Where the processes of one run tell each other what they have looked at.
 _looks: list[Path] = []
@@ -130,6 +157,19 @@ def _sync_api() -> Iterator[None]:
     os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
     yield
     del os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"]
+
+
+def _called_from(context: int = 0) -> list[inspect.FrameInfo]:
+    """The nearest calls, for Playwright to name the step in an error. Its own way looks every frame's module up among all
+    that are loaded, for each step: a third of the work of these tests and of the server in their process."""
+    found, frame = [], sys._getframe(1)
+    while frame and len(found) < 20:
+        found.append(inspect.FrameInfo(frame, frame.f_code.co_filename, frame.f_lineno, frame.f_code.co_name, None, None))
+        frame = frame.f_back  # type: ignore[assignment]
+    return found
+
+
+_sync_base.inspect = SimpleNamespace(stack=_called_from)  # type: ignore[attr-defined]
 
 
 @pytest.fixture(scope="session", autouse=True)
@@ -267,26 +307,29 @@ def until(true: Callable[[], bool]) -> None:
 def assert_accessible(page: Any) -> None:
     """No violation of WCAG 2.2 AA by axe: in its structure, and in how its texts stand out."""
     _axe(page)
-    rules = {"runOnly": ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"], "rules": {CONTRAST: {"enabled": False}}}
-    _no_violation(page, page.evaluate("(rules) => axe.run(document, {...rules, resultTypes: ['violations']})", rules))
+    off = [*BY_TEXT, *page.evaluate(NOTHING_TO_SAY)]
+    rules = {"runOnly": ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"], "resultTypes": ["violations"]}
+    rules["rules"] = {rule: {"enabled": False} for rule in off}  # type: ignore[assignment]
+    _no_violation(page, page.evaluate("(rules) => axe.run(document, rules)", rules))
     assert_readable(page)
 
 
 def assert_readable(page: Any) -> None:
     """No text of a page stands out too little by axe. What decides that are its colour, size and weight and the grounds
-    behind it, so of the texts that are alike in these three of a page are looked at, once in a process: looking at each of
+    behind it, so of the texts that are alike in these three of a page are looked at, once in a run: looking at each of
     them on every page took most of the time of all checks in the browser."""
-    told = {kind for kind in page.evaluate(f"() => ({TEXTS})().map(([kind]) => kind)")} - _readable
+    kinds = [kind for kind in page.evaluate(f"() => ({TEXTS})().map(([kind]) => kind)") if kind not in _readable]
+    told = [kind for kind in kinds if is_new(kind, "readable")]
+    _readable.update(kinds)
     if not told:
         return
     _axe(page)
     outcome = page.evaluate(
-        f"""(told) => axe.run(({TEXTS})().filter(([kind]) => told.includes(kind)).flatMap(([, some]) => some),
-        {{runOnly: {{type: 'rule', values: ['{CONTRAST}']}}, resultTypes: ['violations']}})""",
-        sorted(told),
+        f"""([told, rules]) => axe.run(({TEXTS})().filter(([kind]) => told.includes(kind)).flatMap(([, some]) => some),
+        {{runOnly: {{type: 'rule', values: rules}}, resultTypes: ['violations']}})""",
+        [told, BY_TEXT],
     )
     _no_violation(page, outcome)
-    _readable.update(told)
 
 
 def _axe(page: Any) -> None:

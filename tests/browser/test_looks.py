@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import timedelta
@@ -13,7 +14,16 @@ from django.db import transaction
 from django.utils import timezone
 from playwright.sync_api import Page, Route, expect
 
-from tests.browser.conftest import assert_accessible, assert_readable, empty_queue, follow, is_new_look, sign_in
+from tests.browser.conftest import (
+    AXE,
+    NOTHING_TO_SAY,
+    assert_accessible,
+    assert_readable,
+    empty_queue,
+    follow,
+    is_new_look,
+    sign_in,
+)
 from tests.server.test_pictures import drawn
 from tests.snapshot import once
 from tests.world import (
@@ -310,3 +320,43 @@ def test_a_text_that_stands_out_too_little_is_found_wherever_it_stands(page: Pag
         page.set_content(text.format("#fff", "30px") * 5 + text.format(ground, size))
         with pytest.raises(AssertionError, match="color-contrast"):
             assert_readable(page)
+
+
+WRONG = {
+    "target-size": '<a href="#" style="display: block; width: 15px; height: 15px; line-height: 1">a</a>' * 3,
+    "avoid-inline-spacing": '<p style="letter-spacing: 1px !important">Wax</p>',
+    "link-in-text-block": '<p>Wax by the <a href="#" style="color: #115; text-decoration: none">kilogram</a> only</p>',
+}
+
+
+@pytest.mark.parametrize("rule", WRONG)
+def test_what_is_asked_only_where_it_may_be_wrong_is_found_there(page: Page, rule: str) -> None:
+    whole = '<!doctype html><html lang="en"><title>Wax</title><body style="color: #111"><main>{}</main></body></html>'
+    page.set_content(whole.format("<p>Wax</p>"))
+    assert_accessible(page)
+    page.set_content(whole.format(WRONG[rule]))
+    with pytest.raises(AssertionError, match=rule):
+        assert_accessible(page)
+
+
+def test_whether_a_box_that_scrolls_can_be_reached_is_asked_unless_it_can(page: Page) -> None:
+    for inside, left_off in (("<p>Wax</p>", False), ('<p>Wax</p><a href="#">Wax</a>', True)):
+        page.set_content(f'<div style="height: 40px; overflow: auto">{inside}<p style="height: 90px"></p></div>')
+        assert ("scrollable-region-focusable" in page.evaluate(NOTHING_TO_SAY)) == left_off
+
+
+def test_targets_are_left_to_axe_wherever_it_would_complain(page: Page) -> None:
+    """Sixty drawings of buttons of every size, near each other, beside and over each other."""
+    chance, found = random.Random(5), []
+    for _ in range(60):
+        boxes = [
+            f'<button style="position: absolute; padding: 0; border: 0; left: {chance.uniform(0, 90):.1f}px; top: '
+            f'{chance.uniform(0, 60):.1f}px; width: {chance.randint(8, 34)}px; height: {chance.randint(8, 34)}px">a</button>'
+            for _ in range(chance.randint(2, 4))
+        ]
+        page.set_content("".join(boxes))
+        page.evaluate(AXE)
+        size = "() => axe.run(document, {runOnly: {type: 'rule', values: ['target-size']}})"
+        found.append((bool(page.evaluate(size)["violations"]), "target-size" in page.evaluate(NOTHING_TO_SAY)))
+    assert (True, True) not in found
+    assert min(found.count((True, False)), found.count((False, True))) > 5
