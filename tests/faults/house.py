@@ -330,7 +330,7 @@ class House:
         assert agreement.check_all() == 0, list(Drift.objects.filter(healed_at=None).values("code", "title", "expected", "found"))
         assert list(Snag.objects.filter(resolved_at=None).values_list("title", "detail")) == []
 
-    def burst(self, during: Callable[[int], None] = lambda step: None, size: int = 200) -> None:
+    def burst(self, size: int, during: Callable[[int], None] = lambda step: None) -> None:
         """`size` orders, of which 15 % are edited, 10 % cancelled and 10 % shipped; a change of quantity for every
         fourth, six till sales, and at the marketplace half as many orders as are cancelled.
 

@@ -27,21 +27,19 @@ SHARE = {"busy": 0.5, "broken": 0.5, "dropped": 0.5, "expired": 0.5, "nonsense":
 ACCOUNTS = (*SHOPS, "hedge", *TILLS, "books")
 
 
-# Faults several together in short bursts; their mixture, and whatever is killed, through long ones.
-SHORT, LONG = 60, depth.drawn(200, 120)
+SIZE = depth.drawn(200, 60)
 
 
 @pytest.fixture(scope="module")
-def undisturbed(house: House) -> dict[int, Counter[str]]:
-    """What a burst of each size changes when nothing is wrong."""
-    return {size: change(house, size=size) for size in (SHORT, LONG)}
+def undisturbed(house: House) -> Counter[str]:
+    """What a burst changes when nothing is wrong."""
+    return change(house)
 
 
-def change(house: House, **hooks: Any) -> Counter[str]:
+def change(house: House, size: int = SIZE, **hooks: Any) -> Counter[str]:
     """Run a burst to its end; what it changed."""
-
     before = house.state()
-    house.burst(**hooks)
+    house.burst(size, **hooks)
     for account in ACCOUNTS:
         house.faults(account)
     wait_until(house.quiet, "everything is agreed again")
@@ -51,13 +49,11 @@ def change(house: House, **hooks: Any) -> Counter[str]:
     return after
 
 
-@pytest.mark.parametrize("size", [SHORT, LONG])
-def test_an_undisturbed_burst_does_what_was_asked(undisturbed: dict[int, Counter[str]], size: int) -> None:
-    found = undisturbed[size]
-    tenth = size // 10
+def test_an_undisturbed_burst_does_what_was_asked(undisturbed: Counter[str]) -> None:
+    found, tenth = undisturbed, SIZE // 10
     assert found["orders cancelled"] == found["orders shipped"] == tenth
     assert found["orders closed"] == 6
-    assert found["orders ready"] == size - 2 * tenth + size // 20
+    assert found["orders ready"] == SIZE - 2 * tenth + SIZE // 20
     assert found["documents invoice"] == tenth + 6
     assert all(found[f"ledger {code}"] == found[f"booked {role}"] for code, role in (("1300", "inventory"), ("4000", "sales")))
 
@@ -77,23 +73,22 @@ def test_every_fault_is_among_the_cases() -> None:
 
 
 @pytest.mark.parametrize("faults", CASES, ids="+".join)
-def test_a_burst_under_faults(house: House, undisturbed: dict[int, Counter[str]], faults: tuple[str, ...]) -> None:
+def test_a_burst_under_faults(house: House, undisturbed: Counter[str], faults: tuple[str, ...]) -> None:
     for seed, account in enumerate(ACCOUNTS):
         house.faults(account, seed=seed, **{name: SHARE.get(name, 1.0) / len(faults) ** 0.5 for name in faults})
-    size = LONG if depth.LONG else SHORT
-    assert change(house, size=size) == undisturbed[size]
+    assert change(house) == undisturbed
 
 
-def test_a_burst_under_a_random_mixture(house: House, undisturbed: dict[int, Counter[str]]) -> None:
+def test_a_burst_under_a_random_mixture(house: House, undisturbed: Counter[str]) -> None:
     chance = random.Random(11)
 
     def shuffle(step: int) -> None:
-        if step % (LONG // 4) == 0:
+        if step % (SIZE // 4) == 0:
             for account in ACCOUNTS:
                 on = {name: round(chance.uniform(0.1, 0.4), 2) for name in chance.sample(list(FAULTS), 5) if name != "slow"}
                 house.faults(account, seed=step, **on)
 
-    assert change(house, during=shuffle, size=LONG) == undisturbed[LONG]
+    assert change(house, during=shuffle) == undisturbed
 
 
 # The shops and tills of Larkmead take 28 orders on a mean day (of the 822 days of the demo's history).
@@ -130,29 +125,29 @@ def test_a_day_of_ten_times_the_volume_under_random_faults(house: House) -> None
 
 
 @pytest.mark.parametrize("what", ["worker", "web"])
-def test_a_process_killed_in_the_middle(house: House, undisturbed: dict[int, Counter[str]], what: str) -> None:
+def test_a_process_killed_in_the_middle(house: House, undisturbed: Counter[str], what: str) -> None:
     def strike(step: int) -> None:
-        if step in (LONG * 9 // 20, LONG * 9 // 10, LONG * 5 // 4):
+        if step in (SIZE * 9 // 20, SIZE * 9 // 10, SIZE * 5 // 4):
             wait_until(lambda: what in house.running, f"the {what} was started again")
             house.kill(what)
             # Its supervisor starts it again while business goes on.
             Timer(1.5, house.start, [what]).start()
 
-    assert change(house, during=strike, size=LONG) == undisturbed[LONG]
+    assert change(house, during=strike) == undisturbed
     # A run that was broken off is closed by the next of its kind on its connection; others may be under way.
     later = Run.objects.filter(connection=OuterRef("connection"), kind=OuterRef("kind"), started_at__gt=OuterRef("started_at"))
     wait_until(lambda: not Run.objects.filter(Exists(later), state="running").exists(), "what broke off is closed", 60)
 
 
-def test_postgresql_killed_in_the_middle(house: House, undisturbed: dict[int, Counter[str]]) -> None:
+def test_postgresql_killed_in_the_middle(house: House, undisturbed: Counter[str]) -> None:
     def strike(step: int) -> None:
-        if step in (LONG // 2, LONG * 11 // 10):
+        if step in (SIZE // 2, SIZE * 11 // 10):
             connection.close()
             kill_database()
             time.sleep(0.5)
             start_database()
 
-    assert change(house, during=strike, size=LONG) == undisturbed[LONG]
+    assert change(house, during=strike) == undisturbed
     assert not Snag.objects.filter(resolved_at=None).exists()
 
 
