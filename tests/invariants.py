@@ -38,33 +38,33 @@ def assert_invariants() -> None:
     lots: dict[Pair, D] = defaultdict(D)
     worth: dict[int, D] = defaultdict(D)
     units: dict[int, D] = defaultdict(D)
-    for move in StockMove.objects.all():
-        moved[move.item_id, move.location_id] += move.quantity
-        worth[move.item_id] += move.value
-        units[move.item_id] += move.quantity
-        if move.lot_id:
-            lots[move.lot_id, move.location_id] += move.quantity
+    for item, place, lot, quantity, value in StockMove.objects.values_list("item", "location", "lot", "quantity", "value"):
+        moved[item, place] += quantity
+        worth[item] += value
+        units[item] += quantity
+        if lot:
+            lots[lot, place] += quantity
     open_: dict[Pair, D] = defaultdict(D)
     owed: dict[Pair, D] = defaultdict(D)
     kept = {"open": open_, "backorder": owed}
-    for row in Reservation.objects.filter(state__in=kept):
-        kept[row.state][row.item_id, row.location_id] += row.quantity
-    for held in DocumentReservation.objects.all():
-        open_[held.item_id, held.location_id] += held.quantity
-    balances = list(StockBalance.objects.all())
-    assert_same(moved, {_pair(row): row.on_hand for row in balances}, "1: moves add up to on hand")
-    assert_same(
-        open_, {_pair(row): row.committed for row in balances}, "2: committed is what is reserved, for orders and other documents"
-    )
-    assert_same(owed, {_pair(row): row.backordered for row in balances}, "2: what is owed is what is backordered")
-    assert_same(_incoming(), {_pair(row): row.incoming for row in balances}, "8: incoming is ordered and not yet here")
-    found = {(row.lot_id, row.location_id): row.on_hand for row in LotBalance.objects.all()}
+    reserved = Reservation.objects.filter(state__in=kept)
+    for state, item, place, quantity in reserved.values_list("state", "item", "location", "quantity"):
+        kept[state][item, place] += quantity
+    for item, place, quantity in DocumentReservation.objects.values_list("item", "location", "quantity"):
+        open_[item, place] += quantity
+    balances = list(StockBalance.objects.values("item", "location", "on_hand", "committed", "backordered", "incoming"))
+    for sums, name, what in (
+        (moved, "on_hand", "1: moves add up to on hand"),
+        (open_, "committed", "2: committed is what is reserved, for orders and other documents"),
+        (owed, "backordered", "2: what is owed is what is backordered"),
+        (_incoming(), "incoming", "8: incoming is ordered and not yet here"),
+    ):
+        assert_same(sums, {(row["item"], row["location"]): row[name] for row in balances}, what)
+    found = {(lot, place): there for lot, place, there in LotBalance.objects.values_list("lot", "location", "on_hand")}
     assert_same(lots, found, "1: moves add up to a lot's balance")
-    for entry in JournalEntry.objects.annotate(total=Sum("lines__amount")):
-        assert entry.total == 0, "3: entries balance"
-    booked: dict[int | None, D] = defaultdict(D)
-    for line in JournalLine.objects.filter(account__role="inventory"):
-        booked[line.item_id] += line.amount
+    totals = JournalEntry.objects.annotate(total=Sum("lines__amount")).values_list("total", flat=True)
+    assert all(total == 0 for total in totals), "3: entries balance"
+    booked = _booked("inventory")
     assert None not in booked, "4: every line on the inventory account names its item"
     costs = list(ItemCost.objects.all())
     assert_same(booked, {row.item_id: row.value for row in costs}, "4: shelf and books agree to the cent")
@@ -98,8 +98,12 @@ def owned_models() -> list[Any]:
     return [model for model in apps.get_models() if hasattr(model._default_manager, "company_path")]
 
 
-def _pair(row: StockBalance) -> Pair:
-    return row.item_id, row.location_id
+def _booked(role: str) -> dict[int | None, D]:
+    """What stands on the accounts of a role, by item."""
+    found: dict[int | None, D] = defaultdict(D)
+    for item, amount in JournalLine.objects.filter(account__role=role).values_list("item", "amount"):
+        found[item] += amount
+    return found
 
 
 def _incoming() -> dict[Pair, D]:
@@ -120,10 +124,7 @@ def assert_in_transit() -> None:
         sign = 1 if part.kind == TransferPart.Kind.SENT else -1
         worth[part.line.item_id] += sign * part.value
         units[part.line_id] += sign * part.quantity
-    booked: dict[int | None, D] = defaultdict(D)
-    for line in JournalLine.objects.filter(account__role="in_transit"):
-        booked[line.item_id] += line.amount
-    assert_same(worth, booked, "goods in transit: parts and books agree to the cent")
+    assert_same(worth, _booked("in_transit"), "goods in transit: parts and books agree to the cent")
     open_lines = {row.pk: row.left for row in TransferLine.objects.filter(transfer__state__in=Transfer.OPEN)}
     assert_same(units, open_lines, "goods in transit: parts add up to what is on the way")
 
@@ -138,28 +139,29 @@ def assert_same(one: Mapping[Any, D], other: Mapping[Any, D], what: str) -> None
 
 def assert_nets() -> None:
     """What an order keeps as its net is what its lines come to."""
-    for order in SalesOrder.objects.annotate(lines_net=Coalesce(Sum("lines__net"), D(0), output_field=DecimalField())):
-        assert order.net == order.lines_net, order.number
+    orders = SalesOrder.objects.annotate(lines_net=Coalesce(Sum("lines__net"), D(0), output_field=DecimalField()))
+    for number, net, lines_net in orders.values_list("number", "net", "lines_net"):
+        assert net == lines_net, number
 
 
 def assert_given_back() -> None:
     """What an order's lines say came back and was credited is what the documents say; nothing comes back dearer than it left,
     and what came back is worth what the books say."""
     coming: dict[int, D] = defaultdict(D)
-    for line in ReturnLine.objects.all():
-        coming[line.order_line_id] += line.quantity
-    sold = list(OrderLine.objects.all())
-    assert_same(coming, {row.pk: row.returned for row in sold}, "returns: lines add up to what comes back")
+    for sold, quantity in ReturnLine.objects.values_list("order_line", "quantity"):
+        coming[sold] += quantity
+    lines = list(OrderLine.objects.values("pk", "returned", "credited", "credited_net", "credited_tax"))
+    assert_same(coming, {row["pk"]: row["returned"] for row in lines}, "returns: lines add up to what comes back")
     units: dict[int, D] = defaultdict(D)
     money: dict[int, D] = defaultdict(D)
     for given in CreditLine.objects.all():
         units[given.order_line_id] += given.quantity
         money[given.order_line_id] += given.gross
-    assert_same(units, {row.pk: row.credited for row in sold}, "credits: units")
-    assert_same(money, {row.pk: row.credited_net + row.credited_tax for row in sold}, "credits: amounts")
+    assert_same(units, {row["pk"]: row["credited"] for row in lines}, "credits: units")
+    assert_same(money, {row["pk"]: row["credited_net"] + row["credited_tax"] for row in lines}, "credits: amounts")
     left: dict[int, D] = defaultdict(D)
-    for shipped in ShipmentLine.objects.all():
-        left[shipped.order_line_id] += shipped.cost
+    for sold, cost in ShipmentLine.objects.values_list("order_line", "cost"):
+        left[sold] += cost
     back: dict[str, D] = defaultdict(D)
     for part in ReturnPart.objects.select_related("line__back", "line__order_line"):
         left[part.line.order_line_id] -= part.value
