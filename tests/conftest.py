@@ -39,8 +39,15 @@ FIRST = (
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """In the order of `FIRST`, then the others; what a module shares stays together."""
-    items.sort(key=lambda item: FIRST.index(name) if (name := item.module.__name__) in FIRST else len(FIRST))
+    """In the order of `FIRST`, then the others; what a module shares stays together. In the middle, where the other process
+    begins, stands what needs no database: there is none until the first process has made all tables."""
+    core = [item for item in items if item.module.__name__.startswith("tests.core.")]
+    rest = [item for item in items if not item.module.__name__.startswith("tests.core.")]
+    rest.sort(key=lambda item: FIRST.index(name) if (name := item.module.__name__) in FIRST else len(FIRST))
+    middle = min(len(items) // 2, len(rest))
+    while 0 < middle < len(rest) and rest[middle].module is rest[middle - 1].module:
+        middle -= 1
+    items[:] = [*rest[:middle], *core, *rest[middle:]]
 
 
 def pytest_collection_finish() -> None:
