@@ -62,8 +62,9 @@ def assert_invariants() -> None:
         assert_same(sums, {(row["item"], row["location"]): row[name] for row in balances}, what)
     found = {(lot, place): there for lot, place, there in LotBalance.objects.values_list("lot", "location", "on_hand")}
     assert_same(lots, found, "1: moves add up to a lot's balance")
-    totals = JournalEntry.objects.annotate(total=Sum("lines__amount")).values_list("total", flat=True)
-    assert all(total == 0 for total in totals), "3: entries balance"
+    totals = JournalEntry.objects.annotate(total=Sum("lines__amount")).values_list("document", "total")
+    off = [document for document, total in totals if total != 0]
+    assert not off, f"3: entries balance: {off}"
     booked = _booked("inventory")
     assert None not in booked, "4: every line on the inventory account names its item"
     costs = list(ItemCost.objects.all())

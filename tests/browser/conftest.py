@@ -11,7 +11,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from types import SimpleNamespace
+from types import FrameType, SimpleNamespace
 from typing import Any
 
 import pytest
@@ -45,7 +45,7 @@ BY_TEXT = ("color-contrast", "link-in-text-block")
 # or a circle of 24 pixels about its middle touches no other and no other's circle (WCAG 2.2, 2.5.8); each box that scrolls
 # can be reached by the keyboard; no style sets spacing. In doubt axe is asked.
 NOTHING_TO_SAY = """() => {
-  const off = [], ROLES = 'button link checkbox combobox listbox menuitem menuitemcheckbox menuitemradio option radio searchbox slider spinbutton switch tab textbox treeitem';
+  const off = [], ROLES = 'button link checkbox combobox listbox menuitem menuitemcheckbox menuitemradio option radio searchbox slider spinbutton switch tab textbox treeitem gridcell scrollbar separator';
   const WIDGETS = 'a[href], button, input, select, textarea, summary, ' + ROLES.split(' ').map((r) => `[role=${r}]`).join();
   const targets = [...document.querySelectorAll(WIDGETS)].filter((e) => !e.closest('.sr-only') && e.checkVisibility())
     .map((e) => [e, e.getBoundingClientRect()]).filter(([, r]) => r.width && r.height)
@@ -77,21 +77,28 @@ TEXTS = """() => {
     grounds.set(e, found);
     return found;
   };
+  const among = (link) => {
+    const font = ({fontSize, fontWeight, fontStyle, fontFamily}) => [fontSize, fontWeight, fontStyle, fontFamily];
+    let block = link.parentElement;
+    while (block.parentElement && getComputedStyle(block).display.startsWith('inline')) block = block.parentElement;
+    const s = getComputedStyle(link), b = getComputedStyle(block);
+    const alone = block.textContent.trim() === link.textContent.trim();
+    return [alone, s.display, s.color, s.textDecorationLine, s.borderBottomStyle, s.borderBottomWidth, ...font(s), b.color, ...font(b)].join();
+  };
   for (const e of document.querySelectorAll('body *')) {
     const typed = e.matches('input, select, textarea');
     if (!typed && ![...e.childNodes].some((n) => n.nodeType === 3 && n.data.trim())) continue;
     if (!e.checkVisibility({opacityProperty: true, visibilityProperty: true}) || !e.getClientRects().length) continue;
     const s = getComputedStyle(e);
     const off = e.closest(':disabled, [aria-disabled=true]') ? 'off' : '';
-    const link = e.closest('a'), around = link ? link.parentElement : null;
-    const text = around ? [s.textDecorationLine, getComputedStyle(link).display, getComputedStyle(around).display, getComputedStyle(around).color].join() : '';
-    const kind = [typed ? e.tagName : '', off, text, s.color, s.fontSize, s.fontWeight, s.textShadow, ground(e)].join('|');
+    const link = e.closest('a, [role=link]');
+    const kind = [typed ? e.tagName : '', off, link ? among(link) : '', s.color, s.fontSize, s.fontWeight, s.textShadow, ground(e)].join('|');
     if (!kinds.has(kind)) kinds.set(kind, []);
-    if (kinds.get(kind).length < 3) kinds.get(kind).push(e);
+    if (kinds.get(kind).length < 3) kinds.get(kind).push(link ?? e);
   }
   return [...kinds];
 }"""
-# Kinds of texts that were looked at in this process, or by another.
+# Kinds of texts that stood out well enough in this process, or in another of the run.
 _readable: set[str] = set()
 # Where the processes of one run tell each other what they have looked at.
 _looks: list[Path] = []
@@ -110,13 +117,17 @@ def is_new_look(page: Any, what: str) -> bool:
 
 def is_new(one: str, what: str) -> bool:
     """Whether nobody in this run has done `what` with this one; from now on somebody has."""
-    folder = _looks[0] / what
-    folder.mkdir(parents=True, exist_ok=True)
     try:
-        (folder / hashlib.sha256(one.encode()).hexdigest()).touch(exist_ok=False)
+        _note(one, what).touch(exist_ok=False)
     except FileExistsError:
         return False
     return True
+
+
+def _note(one: str, what: str) -> Path:
+    folder = _looks[0] / what
+    folder.mkdir(parents=True, exist_ok=True)
+    return folder / hashlib.sha256(one.encode()).hexdigest()
 
 
 FOLLOW = """(path) => {
@@ -162,10 +173,11 @@ def _sync_api() -> Iterator[None]:
 def _called_from(context: int = 0) -> list[inspect.FrameInfo]:
     """The nearest calls, for Playwright to name the step in an error. Its own way looks every frame's module up among all
     that are loaded, for each step: a third of the work of these tests and of the server in their process."""
-    found, frame = [], sys._getframe(1)
+    found: list[inspect.FrameInfo] = []
+    frame: FrameType | None = sys._getframe(1)
     while frame and len(found) < 20:
         found.append(inspect.FrameInfo(frame, frame.f_code.co_filename, frame.f_lineno, frame.f_code.co_name, None, None))
-        frame = frame.f_back  # type: ignore[assignment]
+        frame = frame.f_back
     return found
 
 
@@ -319,9 +331,9 @@ def assert_readable(page: Any) -> None:
     behind it, so of the texts that are alike in these three of a page are looked at, once in a run: looking at each of
     them on every page took most of the time of all checks in the browser."""
     kinds = [kind for kind in page.evaluate(f"() => ({TEXTS})().map(([kind]) => kind)") if kind not in _readable]
-    told = [kind for kind in kinds if is_new(kind, "readable")]
-    _readable.update(kinds)
+    told = [kind for kind in kinds if not _note(kind, "readable").exists()]
     if not told:
+        _readable.update(kinds)
         return
     _axe(page)
     outcome = page.evaluate(
@@ -330,6 +342,9 @@ def assert_readable(page: Any) -> None:
         [told, BY_TEXT],
     )
     _no_violation(page, outcome)
+    for kind in told:
+        _note(kind, "readable").touch()
+    _readable.update(kinds)
 
 
 def _axe(page: Any) -> None:

@@ -26,7 +26,7 @@ SHARE = {"busy": 0.5, "broken": 0.5, "dropped": 0.5, "expired": 0.5, "nonsense":
 
 ACCOUNTS = (*SHOPS, "hedge", *TILLS, "books")
 
-
+# How many orders a burst has; the same for all, so that one undisturbed burst says what each of them must change.
 SIZE = depth.drawn(200, 60)
 
 
