@@ -7,12 +7,11 @@ they refuse, so that nothing can be forgotten.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from typing import Any, TypeVar
 
-from django.db import migrations, models
-from django.db.backends.base.schema import BaseDatabaseSchemaEditor
+from django.db import models
 from django_scopes import ScopedManager, get_scope, scope
 from django_scopes.exceptions import ScopeError
 from django_scopes.state import state
@@ -116,48 +115,6 @@ def company_or_none() -> int | None:
     """The id of the company that is worked for, if any."""
     found = get_scope().get("company")
     return None if found is None else int(found.pk)
-
-
-class _Only:
-    """The company that tables belonged to before there could be several."""
-
-    def __init__(self, pk: int) -> None:
-        self.pk = pk
-
-
-class AddOwner(migrations.AddField):
-    """Says whose rows are that were there before: the one company's."""
-
-    def database_forwards(self, app_label: str, schema_editor: BaseDatabaseSchemaEditor, from_state: Any, to_state: Any) -> None:
-        first = 0
-        # In an empty database the table of companies may come later; then there is no row that could belong to any.
-        if "people_company" in schema_editor.connection.introspection.table_names():
-            with schema_editor.connection.cursor() as cursor:
-                cursor.execute("SELECT coalesce(min(id), 0) FROM people_company")
-                ((first,),) = cursor.fetchall()
-        with working_for(_Only(first)):
-            super().database_forwards(app_label, schema_editor, from_state, to_state)
-
-
-def hold_together(pairs: Sequence[tuple[str, str, str]], known: Collection[str] = ()) -> list[migrations.RunSQL]:
-    """Foreign keys over a row and its company together, for (table, column, table that it points to); checked, as others
-    are, when the transaction ends. `known`: tables that are pointed to so already."""
-    alone = [
-        migrations.RunSQL(
-            f"ALTER TABLE {table} ADD CONSTRAINT own_{table} UNIQUE (company_id, id)",
-            f"ALTER TABLE {table} DROP CONSTRAINT own_{table}",
-        )
-        for table in sorted({target for _, _, target in pairs} - set(known))
-    ]
-    both = [
-        migrations.RunSQL(
-            f"ALTER TABLE {table} ADD CONSTRAINT own_{table}_{column} FOREIGN KEY (company_id, {column})"
-            f" REFERENCES {target} (company_id, id) DEFERRABLE INITIALLY DEFERRED",
-            f"ALTER TABLE {table} DROP CONSTRAINT own_{table}_{column}",
-        )
-        for table, column, target in pairs
-    ]
-    return [*alone, *both]
 
 
 def steadily(rows: Iterable[Row]) -> Iterator[Row]:
