@@ -37,7 +37,7 @@ class Token(HttpBearer):
 
     def authenticate(self, request: HttpRequest, token: str) -> Any:
         digest = hashlib.sha256(token.encode()).hexdigest()
-        row = ApiToken.objects.select_related("user__company").filter(digest=digest, revoked_at=None).first()
+        row = ApiToken.objects.select_related("user").filter(digest=digest, revoked_at=None).first()
         if row is None or not row.user.is_active:
             return None
         ApiToken.objects.filter(pk=row.pk).update(last_used_at=timezone.now())
