@@ -119,6 +119,8 @@ def _busy(detail: str) -> Response:
 
 def broken_off() -> Response:
     """An answer that ends before it should: the caller sees its connection break."""
+    # What was sent and not read the server would wait to read to its end, while the caller waits for the answer's.
+    request.get_data()
 
     def nothing() -> Iterator[bytes]:
         yield b"{"
