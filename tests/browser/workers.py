@@ -13,6 +13,8 @@ import time
 import django
 from django.core.management import call_command
 
+from yuvrel.platform.memory import look_seldom
+
 PATIENCE = 15.0
 
 
@@ -43,6 +45,7 @@ def stop(worker: int) -> None:
 def main() -> None:
     """Do as the lines say."""
     django.setup()
+    look_seldom()  # each worker would look through all of this anew
     worker = 0
     for line in sys.stdin:
         if line.strip() == "start":
