@@ -10,7 +10,7 @@ from typing import Any
 
 import httpx
 import pytest
-from django.db.models import Q
+from django.db.models import Value
 from django.utils import timezone
 
 from standins import market as market_standin
@@ -39,30 +39,42 @@ from yuvrel.stock.models import StockBalance
 pytestmark = pytest.mark.django_db
 
 
-def _have_work() -> set[int]:
-    """The live connections that have something to push, to collect or to deliver."""
-    told = Listing.objects.filter(Q(offer_state="pending") | Q(texts_due_at__isnull=False))
-    asked, sent = (table.objects.filter(state="waiting") for table in (Submission, OutboundMessage))
-    told, asked, sent = (rows.order_by().values_list("connection", flat=True) for rows in (told, asked, sent))
-    return set(told.union(asked, sent)) | prices.are_waiting()
+WORK = {
+    "offers": lambda: Listing.objects.filter(offer_state="pending"),
+    "texts": lambda: Listing.objects.filter(texts_due_at__isnull=False),
+    "submissions": lambda: Submission.objects.filter(state="waiting"),
+    "messages": lambda: OutboundMessage.objects.filter(state="waiting"),
+}
+
+
+def _work() -> dict[int, set[str]]:
+    """What the connections have to push, to collect or to deliver."""
+    found: dict[int, set[str]] = {pk: {"prices"} for pk in prices.are_waiting()}
+    first, *others = (rows().order_by().values_list("connection", Value(what)) for what, rows in WORK.items())
+    for pk, what in first.union(*others):
+        found.setdefault(pk, set()).add(what)
+    return found
 
 
 def settle() -> None:
     """What the worker does until nothing is left: relay events, push offers, deliver messages."""
     for _ in range(20):
         moved = relay_now()
-        for connection in Connection.objects.filter(state="live", pk__in=_have_work()):
-            if connection.listings.filter(offer_state="pending").exists():
+        work = _work()
+        for connection in Connection.objects.filter(state="live", pk__in=work):
+            todo = work[connection.pk]
+            if "offers" in todo:
                 moved += offers.push(connection)
-            if connection.pk in prices.are_waiting():
+            if "prices" in todo:
                 moved += prices.push(connection)
-            if connection.listings.filter(texts_due_at__isnull=False).exists():
+            if "texts" in todo:
                 moved += refreshing.tell_due(connection)
             if submissions.are_waiting(connection):
                 moved += submissions.collect(connection)
-            OutboundMessage.objects.filter(state="waiting").update(next_try_at=timezone.now())
-            Connection.objects.update(pause_until=None)
-            moved += outbound.deliver(connection)
+            if "messages" in todo:
+                OutboundMessage.objects.filter(state="waiting").update(next_try_at=timezone.now())
+                Connection.objects.filter(pause_until__isnull=False).update(pause_until=None)
+                moved += outbound.deliver(connection)
         if not moved:
             return
 
