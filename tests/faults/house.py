@@ -71,7 +71,7 @@ def wait_until(true: Callable[[], bool], what: str, seconds: float = 240) -> Non
     end = time.monotonic() + seconds
     while not true():
         assert time.monotonic() < end, f"not within {seconds} s: {what}\n{standing()}"
-        time.sleep(0.25)
+        time.sleep(0.4)
 
 
 def standing() -> str:
@@ -248,7 +248,7 @@ class House:
                 timezone.now(),
             )
             if kind != "ledger":
-                change(SYSTEM, Rung(Level.CONNECTION, name, row.pk), {"orders_every": 5}, timezone.now())
+                change(SYSTEM, Rung(Level.CONNECTION, name, row.pk), {"orders_every": 12}, timezone.now())
             actions.go_live(SYSTEM, row.pk, timezone.now())
         for item in Item.objects.all():
             give(item, 5000, "8.00")
