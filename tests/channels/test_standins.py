@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import threading
 from datetime import date
 from typing import Any
 
 import httpx
 import pytest
+from flask import Flask
 from lxml import etree
+from werkzeug.serving import make_server
 
+from standins.faults import broken_off
 from tests.channels.conftest import Standins
 from tests.ubl import ubl_schema
 from yuvrel.connectors.sign_in import SIGNED
@@ -196,3 +200,19 @@ def test_the_switchboard_draws_from_its_seed(standins: Standins) -> None:
 @pytest.mark.parametrize("path", ["", "shop/web/", "shop/web/office", "till/mill/", "ledger/books/", "supplier/joinery/"])
 def test_every_page_opens(standins: Standins, path: str) -> None:
     assert httpx.get(f"{standins.base}/{path}").status_code == 200
+
+
+def test_an_answer_breaks_off_though_nobody_reads_what_was_sent() -> None:
+    """Neither side waits for the other: the caller is told of the break, not that its patience is over."""
+    app = Flask("breaks")
+    app.add_url_rule("/", view_func=broken_off, methods=["POST"])
+    server = make_server("127.0.0.1", 0, app, threaded=True)
+    thread = threading.Thread(target=server.serve_forever, args=(0.01,), daemon=True)
+    thread.start()
+    try:
+        with pytest.raises(httpx.RemoteProtocolError):
+            httpx.post(f"http://127.0.0.1:{server.server_port}/", content=b"x" * 200_000, timeout=10, trust_env=False)
+    finally:
+        server.shutdown()
+        thread.join()
+        server.server_close()
