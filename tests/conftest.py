@@ -24,6 +24,9 @@ settings.load_profile("house")
 companies.install()
 # Whom to trust is read once, not for each client that a test makes: it takes longer than most calls.
 httpx._transports.default.create_ssl_context = functools.cache(httpx.create_ssl_context)
+# What a test itself asks for waits as long as it takes on a busy machine, instead of five seconds; the product has its own.
+for part in ("connect", "read", "write", "pool"):
+    setattr(httpx._config.DEFAULT_TIMEOUT_CONFIG, part, 120.0)
 emptied.install()
 
 
