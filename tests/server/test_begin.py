@@ -6,11 +6,12 @@ import io
 from typing import Any
 
 import pytest
+from django.contrib.auth.models import Group
 from django.core.management import CommandError, call_command
 from django.test import Client
 
 from tests.world import NOW as AT
-from tests.world import give, incoming, make_connection, make_item, make_listing, make_supplier, order_line
+from tests.world import give, incoming, make_connection, make_item, make_listing, make_supplier, make_user, order_line
 from yuvrel.books.models import Account
 from yuvrel.people.models import AuditRow, Company, Location, User
 from yuvrel.people.roles import SYSTEM, Ability, Actor, Role, actor_of
@@ -152,3 +153,24 @@ def test_a_step_says_who_may_not_take_it(company: Location) -> None:
     assert mine["See an order arrive"]
     assert not mine["Connect your channels"]
     assert Actor("S", Role.STOCKKEEPER).may(Ability.SHIP)
+
+
+def test_a_session_is_who_the_person_is_by_now(company: Location, client: Client) -> None:
+    """The role, the company and whether the person may come in at all are read anew for each request."""
+    user = make_user(Role.BUYER)
+    client.force_login(user)
+
+    def seen() -> tuple[str, str]:
+        me = client.get("/api/v1/session").json()
+        return me["role"], me["company"]
+
+    assert seen() == ("buyer", "Larkmead")
+    user.groups.set([])
+    assert seen() == ("viewer", "Larkmead")
+    user.groups.set([Group.objects.create(name=Role.MANAGER.value)])
+    user.company = Company.objects.create(name="Fen & Daughter")
+    user.save()
+    assert seen() == ("manager", "Fen & Daughter")
+    user.is_active = False
+    user.save()
+    assert client.get("/api/v1/session").status_code == 401

@@ -77,7 +77,7 @@ SYSTEM = Actor("Yuvrel", Role.SYSTEM)
 
 def actor_of(user: User) -> Actor:
     """The actor behind a signed-in person; someone without a role may only look."""
-    names = user.__dict__.get("group_names")  # as PeopleBackend read them
+    names = getattr(user, "group_names", None)  # as PeopleBackend read them
     if names is None:
         names = [group.name for group in user.groups.all()]
     role = next((role for role in Role if role.value in names), Role.VIEWER)
