@@ -4,11 +4,8 @@
 import os
 import sys
 
-from yuvrel.platform.memory import load_quickly
-
 if __name__ == "__main__":
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "yuvrel.server.settings")
-    load_quickly()
     from django.core.management import execute_from_command_line
 
     execute_from_command_line(sys.argv)

@@ -8,11 +8,6 @@ import gc
 OBJECTS, YOUNG, ALL = 50_000, 20, 50
 
 
-def load_quickly() -> None:
-    """Called first of all: what a process loads stays, so that looking for cycles among it is in vain."""
-    gc.set_threshold(OBJECTS, YOUNG, ALL)
-
-
 def look_seldom() -> None:
     """Called once a process has loaded what it works with: that is not looked through again, and cycles among the rest are
     looked for less often. Almost all memory is freed without it; a file of 60,000 rows took a quarter longer by it."""
