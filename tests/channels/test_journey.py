@@ -69,7 +69,7 @@ def settle() -> None:
                 moved += prices.push(connection)
             if "texts" in todo:
                 moved += refreshing.tell_due(connection)
-            if submissions.are_waiting(connection):
+            if submissions.are_waiting(connection):  # also what was pushed just now
                 moved += submissions.collect(connection)
             if "messages" in todo:
                 OutboundMessage.objects.filter(state="waiting").update(next_try_at=timezone.now())
