@@ -17,6 +17,7 @@ from yuvrel.core.working import Working
 
 from .models import SettingChange, SettingValue
 from .registry import CHOICES, SETTINGS, rungs_of, setting_of
+from .sql import values_on
 
 Key = tuple[Level, int, int, str]
 
@@ -34,14 +35,12 @@ def on_rungs(rungs: Sequence[Rung]) -> Q:
 
 def given_on(rungs: Sequence[Rung], names: Iterable[str] | None = None) -> dict[str, dict[Key, Value]]:
     """What is set on these rungs, by the setting's name and the rung's key."""
-    rows = SettingValue.objects.filter(on_rungs(rungs))
-    if names is not None:
-        rows = rows.filter(name__in=list(names))
     found: dict[str, dict[Key, Value]] = defaultdict(dict)
-    for row in rows:
-        if row.name in SETTINGS:
-            key = (Level(row.level), row.subject, row.within, row.kind)
-            found[row.name][key] = kept(SETTINGS[row.name], row.value)
+    for name, level, subject, within, kind, value in values_on(
+        (rung.key for rung in rungs), None if names is None else list(names)
+    ):
+        if name in SETTINGS:
+            found[name][Level(level), subject, within, kind] = kept(SETTINGS[name], value)
     for rung in rungs:
         for name, value in rung.given:
             found[name][rung.key] = value
