@@ -284,4 +284,5 @@ def test_of_two_that_block_each_other_one_goes_again(company: Location) -> None:
         Listing.objects.select_for_update().get(pk=second)
 
     assert not all_at_once([lambda pair=pair: in_one(lambda: lock(*pair)) for pair in (rows, rows[::-1])])
-    assert len(tries) == 3
+    # Whoever gave way may come again before the other one has noticed, and give way once more.
+    assert len(tries) > 2
