@@ -25,8 +25,9 @@ from yuvrel.events.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company, company_day
 from yuvrel.people.roles import Ability, Actor, audit
-from yuvrel.stock.actions import Cause, change_incoming, check_quantity, lock_balances, lock_costs, put_in
-from yuvrel.stock.models import ItemCost, Lot
+from yuvrel.platform.bulk import insert_many, update_many
+from yuvrel.stock.actions import check_quantity
+from yuvrel.stock.moving import Cause, Moving, change_incoming, lock_balances, lots_named
 
 from .documents import PURCHASE_ORDER, RECEIPT
 from .models import (
@@ -236,6 +237,11 @@ class Arrived:
     lot_code: str = ""
     expires_on: date | None = None
 
+    @property
+    def lot(self) -> str:
+        """The code its lot is kept under."""
+        return self.lot_code.strip()[:40]
+
 
 @transaction.atomic
 def receive(actor: Actor, order_id: int, arrived: Sequence[Arrived], at: datetime) -> GoodsReceipt:
@@ -257,8 +263,7 @@ def receive(actor: Actor, order_id: int, arrived: Sequence[Arrived], at: datetim
     number = next_number(RECEIPT)
     receipt = GoodsReceipt.objects.create(order=order, number=number, received_at=at, rate=rate)
     lock_balances((lines[row.line_id].item_id, order.location_id) for row in arrived)
-    costs = lock_costs(lines[row.line_id].item_id for row in arrived)
-    values = [_receive_line(receipt, lines[row.line_id], row, costs, base) for row in arrived]
+    values = _bring_in(receipt, lines, arrived, base)
     change_incoming((lines[r.line_id].item_id, order.location_id, -r.quantity) for r in arrived)
     left = any(row.received < row.quantity for row in lines.values())
     pass_on(PURCHASE_ORDER, order, State.PART_RECEIVED if left else State.RECEIVED)
@@ -298,28 +303,32 @@ def _check_arrived(arrived: Sequence[Arrived], lines: Mapping[int, PurchaseLine]
                 "ordered. Receive what was ordered and raise another order for the rest.",
                 field=f"lines.{row.line_id}",
             )
-        if line.item.expiry_tracked and not (row.lot_code.strip() and row.expires_on):
+        if line.item.expiry_tracked and not (row.lot and row.expires_on):
             raise BadInputError(f"{line.item.sku} expires: give its lot and date.", field=f"lines.{row.line_id}")
 
 
-def _receive_line(
-    receipt: GoodsReceipt, line: PurchaseLine, row: Arrived, costs: Mapping[int, ItemCost], base: str
-) -> tuple[int, Decimal, Decimal]:
+def _bring_in(
+    receipt: GoodsReceipt, lines: Mapping[int, PurchaseLine], arrived: Sequence[Arrived], base: str
+) -> list[tuple[int, Decimal, Decimal]]:
+    """Move in what arrived and note it on its lines; (item, value moved, true-up) of each."""
     order = receipt.order
-    value = round_money(line.price * row.quantity / receipt.rate, base)
-    lot = None
-    if row.lot_code and row.expires_on:
-        lot, _ = Lot.objects.get_or_create(
-            item_id=line.item_id, code=row.lot_code.strip()[:40], defaults={"expires_on": row.expires_on}
-        )
     cause = Cause("receipt", receipt.number, receipt.received_at, Ref(RECEIPT.code, receipt.pk))
-    change = put_in(costs[line.item_id], order.location_id, row.quantity, value, cause, lot)
-    costs[line.item_id].last_cost = round_unit_cost(value / row.quantity)
-    costs[line.item_id].save(update_fields=["last_cost"])
-    line.received += row.quantity
-    line.save(update_fields=["received"])
-    GoodsReceiptLine.objects.create(receipt=receipt, line=line, lot=lot, quantity=row.quantity, value=value)
-    return line.item_id, change.moved, change.true_up
+    named = {(lines[row.line_id].item_id, row.lot): row.expires_on for row in arrived if row.lot and row.expires_on}
+    lots = lots_named(named)
+    values, noted = [], []
+    with Moving((lines[row.line_id].item_id for row in arrived), cause) as moving:
+        for row in arrived:
+            line = lines[row.line_id]
+            value = round_money(line.price * row.quantity / receipt.rate, base)
+            lot = lots.get((line.item_id, row.lot))
+            change = moving.put_in(line.item_id, order.location_id, row.quantity, value, lot)
+            moving.costs[line.item_id].last_cost = round_unit_cost(value / row.quantity)
+            line.received += row.quantity
+            noted.append(GoodsReceiptLine(receipt=receipt, line=line, lot=lot, quantity=row.quantity, value=value))
+            values.append((line.item_id, change.moved, change.true_up))
+    update_many([lines[row.line_id] for row in arrived], ["received"])
+    insert_many(noted)
+    return values
 
 
 def delivered(order_id: int, at: datetime) -> None:

@@ -19,7 +19,7 @@ from yuvrel.events.actions import record
 from yuvrel.events.models import Event
 from yuvrel.people.queries import company, company_day
 from yuvrel.people.roles import Ability, Actor, audit
-from yuvrel.stock.actions import lock_balances
+from yuvrel.stock.moving import lock_balances
 
 from . import amending, foreign, past_zero
 from .allocation import Allowed, Shelf, allocate, allocate_after_all, held_items, ready_to_ship, take_back, waiting_state
@@ -92,7 +92,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     if order.cancelled_because and not incoming.cancelled:
         return _note_version(order, incoming, at, STILL_THERE, "status")
     new = order.external_version == -1
-    was = () if new else _facts(order)
+    was = None if new else _facts(order)
     begun = not new and order.shipments.exists()
     if begun and not incoming.cancelled:
         same = _same_lines(order, incoming)
@@ -133,7 +133,7 @@ def take_order(actor: Actor, incoming: IncomingOrder, at: datetime) -> Taken:
     note_demand(touched, company_day(order.placed_at), f"order {order.number}")
     record(Event.Kind.ORDER, [order.pk], order.number)
     told = {"version": incoming.version, "state": order.state}
-    audit(actor, "take order", "order", order.pk, after=told | ({"same": True} if was == _facts(order) else {}))
+    audit(actor, "take order", "order", order.pk, after=told | ({"same": True} if was and was == _facts(order) else {}))
     outcome = "cancelled" if incoming.cancelled else "new" if new else "changed"
     return Taken(order, outcome, *_to_look_at(incoming, problem, field))
 
@@ -219,11 +219,12 @@ def take_till_sale(actor: Actor, incoming: IncomingOrder, kind: str = SalesOrder
 def _hand_over_at_till(order: SalesOrder) -> None:
     """Stock out and revenue posted for everything on a till sale; what has no item, or cannot have such a quantity,
     moves no stock."""
-    lines = list(order.lines.filter(kind__in=("item", "service")).select_related("item"))
-    unmoved = {line.pk for line in lines if line.item is None or not fits(line.quantity, line.item.decimals)}
-    quantities = {line.pk: line.quantity for line in lines}
+    lines = list(order.lines.select_related("item"))
+    goods = [line for line in lines if line.kind in ("item", "service")]
+    unmoved = {line.pk for line in goods if line.item is None or not fits(line.quantity, line.item.decimals)}
+    quantities = {line.pk: line.quantity for line in goods}
     said = "till sale" if order.kind == SalesOrder.Kind.TILL else "shipment"
-    result = hand_over(order, quantities, at=order.placed_at, reason=said, unmoved=unmoved)
+    result = hand_over(order, quantities, at=order.placed_at, reason=said, unmoved=unmoved, lines=lines)
     record(Event.Kind.AVAILABILITY, result.items, f"{said} {order.number}")
 
 

@@ -26,9 +26,9 @@ from yuvrel.documents.actions import pass_on
 from yuvrel.events.actions import record
 from yuvrel.events.models import Event
 from yuvrel.people.roles import Actor, audit
-from yuvrel.stock.actions import lock_balances
 from yuvrel.stock.holding import give_up
 from yuvrel.stock.models import StockBalance
+from yuvrel.stock.moving import lock_balances
 
 from . import past_zero
 from .documents import ORDER

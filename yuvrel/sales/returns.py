@@ -25,8 +25,10 @@ from yuvrel.ownership import in_hand
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import Ability, Actor, audit
-from yuvrel.stock.actions import Cause, lock_balances, lock_costs, put_in, seen_by_a_count
+from yuvrel.platform.bulk import update_many
+from yuvrel.stock.actions import seen_by_a_count
 from yuvrel.stock.models import ItemCost, Lot, StockMove
+from yuvrel.stock.moving import Cause, Moving, lock_balances
 
 from .documents import ORDER, RETURN, SHIPMENT
 from .models import CreditNote, OrderLine, Return, ReturnLine, ReturnPart, SalesOrder, ShipmentLine, ShipmentPart
@@ -137,7 +139,7 @@ def inspect(actor: Actor, return_id: int, found: Mapping[int, Found], at: dateti
     """
     actor.need(Ability.RECEIVE)
     back = _open(return_id, version)
-    lines = {row.pk: row for row in back.lines.select_related("order_line__item")}  # type: ignore[attr-defined]
+    lines = {row.pk: row for row in back.lines.select_related("order_line__item", "order_line__order")}  # type: ignore[attr-defined]
     looked = {line_id: one for line_id, one in found.items() if one.units}
     if not looked:
         raise BadInputError("Enter what came back.", field="lines")
@@ -150,7 +152,7 @@ def inspect(actor: Actor, return_id: int, found: Mapping[int, Found], at: dateti
         row.restocked += one.restock
         row.repair += one.repair
         row.written_off += one.write_off
-        row.save()
+    update_many([lines[line_id] for line_id in looked], ["restocked", "repair", "written_off"])
     pass_on(RETURN, back, State.PART_RECEIVED if any(row.left for row in lines.values()) else State.RECEIVED)
     back.version += 1
     back.save()
@@ -236,13 +238,12 @@ def _move(back: Return, made: Sequence[ReturnPart], at: datetime) -> None:
     bench = repair_bench().pk if any(part.kind == Kind.REPAIR for part in kept) else None
     places = [back.location_id if part.kind == Kind.RESTOCKED else bench or 0 for part in kept]
     lock_balances((part.item_id, place) for part, place in zip(kept, places, strict=True))
-    costs = lock_costs(part.item_id for part in kept)
-    cause = Cause("return", back.number, at, back.ref, back.note)
     lots = _lots(back, {part.item_id for part in kept})
     values = []
-    for part, place in zip(kept, places, strict=True):
-        moved = put_in(costs[part.item_id], place, part.quantity, part.value, cause, lots.get(part.item_id))
-        values.append((part.item_id, moved.moved, moved.true_up))
+    with Moving((part.item_id for part in kept), Cause("return", back.number, at, back.ref, back.note)) as moving:
+        for part, place in zip(kept, places, strict=True):
+            moved = moving.put_in(part.item_id, place, part.quantity, part.value, lots.get(part.item_id))
+            values.append((part.item_id, moved.moved, moved.true_up))
     seen_by_a_count([(part.item_id, place, -part.quantity) for part, place in zip(kept, places, strict=True)], at, back.number)
     post(
         Posting(

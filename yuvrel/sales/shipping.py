@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Mapping, Set
+from collections.abc import Mapping, Sequence, Set
 from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 from decimal import Decimal
@@ -21,7 +21,9 @@ from yuvrel.core.postings import Revenue
 from yuvrel.core.postings import Role as AccountRole
 from yuvrel.documents.registry import Ref
 from yuvrel.people.queries import company, company_day
-from yuvrel.stock.actions import Cause, lock_balances, lock_costs, seen_by_a_count, take_out
+from yuvrel.platform.bulk import update_many
+from yuvrel.stock.actions import seen_by_a_count
+from yuvrel.stock.moving import Cause, Moving, lock_balances
 
 from .documents import INVOICE, SHIPMENT
 from .models import Invoice, OrderLine, Reservation, SalesOrder, Shipment, ShipmentLine, ShipmentPart
@@ -56,17 +58,18 @@ def hand_over(
     carrier: str = "",
     tracking: str = "",
     unmoved: Set[int] = frozenset(),
+    lines: Sequence[OrderLine] | None = None,
 ) -> HandedOver:
     """Ship `quantities` (line id to units) and invoice them; lines in `unmoved` move no stock. The caller holds the
-    order's lock.
+    order's lock, and may have read all its `lines` with their items.
 
     A shipment uses reservations; a sale that already happened takes what it sold whether it is there or not, is
     booked into an open month even when its own is closed, and minds the counts made since.
     """
-    lines = {line.pk: line for line in order.lines.select_related("item")}
+    of_order = {line.pk: line for line in (order.lines.select_related("item") if lines is None else lines)}
     if order.currency != company().base_currency:
         raise RefusedError(f"It is in {order.currency}; nothing is posted without a rate.", field="currency")
-    _check(lines, quantities, unmoved)
+    _check(of_order, quantities, unmoved)
     serial = order.shipments.count() + 1
     number = order.number if serial == 1 else f"{order.number}-{serial}"
     shipment = Shipment.objects.create(order=order, number=number, carrier=carrier, tracking=tracking, shipped_at=at)
@@ -76,16 +79,16 @@ def hand_over(
     day = company_day(at)
     if order.kind != SalesOrder.Kind.ORDER:
         day = open_day(day)
-        takes = _from_till(order, lines, {key: units for key, units in quantities.items() if key not in unmoved})
+        takes = _from_till(order, of_order, {key: units for key, units in quantities.items() if key not in unmoved})
         seen_by_a_count([(take.item_id, take.location_id, take.quantity) for take in takes], at, number)
     else:
-        takes = _from_reserved(lines, quantities)
+        takes = _from_reserved(of_order, quantities)
     costs = _take_stock(takes, Cause(reason, number, at, ref))
-    parts, revenue = invoice_parts([_booked(line) for line in lines.values()], dict(quantities), order.currency)
-    _note_lines(shipment, lines, quantities, parts, costs)
+    parts, revenue = invoice_parts([_booked(line) for line in of_order.values()], dict(quantities), order.currency)
+    _note_lines(shipment, of_order, quantities, parts, costs)
     settled = settlement(order, revenue.total)
     settled.take(shipment)
-    _invoice(order, shipment, parts, lines, revenue, settled.against, day, rules)
+    _invoice(order, shipment, parts, of_order, revenue, settled.against, day, rules)
     per_item: dict[int, Decimal] = defaultdict(Decimal)
     for take, cost in costs:
         per_item[take.item_id] += cost
@@ -145,7 +148,7 @@ def _from_reserved(lines: Mapping[int, OrderLine], quantities: Mapping[int, Deci
     there = {pair: balance.on_hand for pair, balance in balances.items()}
     for row in open_rows:
         by_part[row.line_id, row.item_id].append(row)
-    takes = []
+    takes, whole = [], []
     for (line_id, item_id), each in per_unit.items():
         needed = quantities[line_id] * each
         held = by_part[line_id, item_id]
@@ -165,15 +168,20 @@ def _from_reserved(lines: Mapping[int, OrderLine], quantities: Mapping[int, Deci
                         field=f"quantities.{line_id}",
                     )
                 takes.append(_Take(lines[line_id], item_id, row.location_id, part))
-                row.move(part, Reservation.State.USED)
+                if part == row.quantity:
+                    row.state = Reservation.State.USED
+                    whole.append(row)
+                else:
+                    row.move(part, Reservation.State.USED)
                 needed -= part
+    update_many(whole, ["state"])
     return takes
 
 
 def _take_stock(takes: list[_Take], cause: Cause) -> list[tuple[_Take, Decimal]]:
-    rows = lock_costs(take.item_id for take in takes)
     ordered = sorted(takes, key=lambda take: (take.item_id, take.location_id, take.line.pk))
-    return [(take, -take_out(rows[take.item_id], take.location_id, take.quantity, cause).moved) for take in ordered]
+    with Moving((take.item_id for take in takes), cause) as moving:
+        return [(take, -moving.take_out(take.item_id, take.location_id, take.quantity).moved) for take in ordered]
 
 
 def _booked(line: OrderLine) -> BookedLine:

@@ -13,16 +13,17 @@ from yuvrel.books.actions import Posting, post
 from yuvrel.books.models import JournalEntry
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError
-from yuvrel.core.money import ZERO, round_money
+from yuvrel.core.money import ZERO
 from yuvrel.events.actions import record
 from yuvrel.events.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import Ability, Actor, audit
 
-from .actions import Cause, lock_balances, lock_costs, put_in, state_of, take_out
 from .documents import COUNT, write
-from .models import ItemCost, Lot, LotBalance, StockCount, StockDocument
+from .models import Lot, LotBalance, StockCount, StockDocument
+from .moving import Cause, Moving, lock_balances, lots_named
+from .valuation import state_of
 
 
 @dataclass(frozen=True)
@@ -47,7 +48,6 @@ def count_all(actor: Actor, location: Location, rows: Sequence[Counted], at: dat
     """
     actor.need(Ability.ADJUST)
     balances = lock_balances((row.item_id, location.pk) for row in rows)
-    costs = lock_costs(row.item_id for row in rows)
     document = write(actor, COUNT, at, COUNT.code, location, note)
     cause = Cause(COUNT.code, document.number, at, document.ref, note)
     lots, held = _lots_of(rows), _held(rows, location)
@@ -56,15 +56,16 @@ def count_all(actor: Actor, location: Location, rows: Sequence[Counted], at: dat
         of_lots[item] = of_lots.get(item, ZERO) + units
     values: list[tuple[int, Decimal, Decimal]] = []
     changes: dict[int, Decimal] = {}
-    for row in rows:
-        if row.units < 0:
-            raise BadInputError("Fewer than none cannot be counted.", field="on_hand")
-        lot = lots.get((row.item_id, row.lot.casefold()))
-        loose = balances[row.item_id, location.pk].on_hand - of_lots.get(row.item_id, ZERO)
-        before = held.get((row.item_id, lot.pk), ZERO) if lot else loose
-        changes[row.item_id] = changes.get(row.item_id, ZERO) + row.units - before
-        if row.units != before:
-            values.append(_set(costs[row.item_id], location, row, row.units - before, cause, lot))
+    with Moving((row.item_id for row in rows), cause) as moving:
+        for row in rows:
+            if row.units < 0:
+                raise BadInputError("Fewer than none cannot be counted.", field="on_hand")
+            lot = lots.get((row.item_id, row.lot.casefold()))
+            loose = balances[row.item_id, location.pk].on_hand - of_lots.get(row.item_id, ZERO)
+            before = held.get((row.item_id, lot.pk), ZERO) if lot else loose
+            changes[row.item_id] = changes.get(row.item_id, ZERO) + row.units - before
+            if row.units != before:
+                values.append(_set(moving, location, row, row.units - before, lot))
     StockCount.objects.bulk_create(
         StockCount(
             item_id=item_id,
@@ -90,13 +91,16 @@ def _lots_of(rows: Sequence[Counted]) -> dict[tuple[int, str], Lot]:
     named = [row for row in rows if row.lot]
     known = Lot.objects.filter(item_id__in={row.item_id for row in named})
     found = {(lot.item_id, lot.code.casefold()): lot for lot in known}
+    fresh: dict[tuple[int, str], tuple[str, date]] = {}
     for row in named:
-        if (row.item_id, row.lot.casefold()) not in found:
-            if row.expires_on is None:
-                raise BadInputError(f"Nobody has said until when lot {row.lot} keeps.", field="expires_on")
-            made = Lot.objects.create(item_id=row.item_id, code=row.lot, expires_on=row.expires_on)
-            found[row.item_id, row.lot.casefold()] = made
-    return found
+        key = (row.item_id, row.lot.casefold())
+        if key in found or key in fresh:
+            continue
+        if row.expires_on is None:
+            raise BadInputError(f"Nobody has said until when lot {row.lot} keeps.", field="expires_on")
+        fresh[key] = (row.lot, row.expires_on)
+    made = lots_named({(item, code): day for (item, _), (code, day) in fresh.items()})
+    return found | {(item, code.casefold()): lot for (item, code), lot in made.items()}
 
 
 def _held(rows: Sequence[Counted], location: Location) -> dict[tuple[int, int], Decimal]:
@@ -105,19 +109,12 @@ def _held(rows: Sequence[Counted], location: Location) -> dict[tuple[int, int], 
     return {(item, lot): units for item, lot, units in there.values_list("lot__item_id", "lot_id", "on_hand")}
 
 
-def _set(
-    cost: ItemCost, location: Location, row: Counted, delta: Decimal, cause: Cause, lot: Lot | None
-) -> tuple[int, Decimal, Decimal]:
+def _set(moving: Moving, location: Location, row: Counted, delta: Decimal, lot: Lot | None) -> tuple[int, Decimal, Decimal]:
     """Move a difference in or out; (item, value moved, true-up)."""
-    if delta < 0:
-        moved = take_out(cost, location.pk, -delta, cause, lot)
-        return row.item_id, moved.moved, moved.true_up
-    each = state_of(cost).average if row.unit_cost is None else row.unit_cost
-    if row.unit_cost is None and not each:
+    cost = moving.costs[row.item_id]
+    if delta > 0 and row.unit_cost is None and not state_of(cost).average:
         raise BadInputError("Nobody has said what one costs, so no more can come in.", field="cost")
-    value = round_money(delta * each)
-    moved = put_in(cost, location.pk, delta, value, cause, lot)
-    if not cost.last_cost and row.unit_cost:
-        cost.last_cost = row.unit_cost
-        cost.save(update_fields=["last_cost"])
+    moved = moving.put_right(row.item_id, location.pk, delta, each=row.unit_cost, lot=lot)
+    if delta > 0 and row.unit_cost:
+        cost.last_cost = cost.last_cost or row.unit_cost
     return row.item_id, moved.moved, moved.true_up

@@ -17,8 +17,8 @@ from yuvrel.documents.columns import from_document
 from yuvrel.documents.registry import Ref
 from yuvrel.people.roles import Actor, audit
 
-from .actions import lock_balances
 from .models import DocumentReservation
+from .moving import lock_balances
 
 
 def reserved_by(ref: Ref) -> dict[int, Decimal]:

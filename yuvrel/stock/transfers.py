@@ -23,11 +23,13 @@ from yuvrel.events.models import Event
 from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.people.roles import Ability, Actor, audit
+from yuvrel.platform.bulk import update_many
 
 from . import holding
-from .actions import Cause, change_incoming, check_quantity, lock_balances, lock_costs, put_in, take_out
+from .actions import check_quantity
 from .documents import TRANSFER
-from .models import Lot, StockMove, Transfer, TransferLine, TransferPart
+from .models import Lot, Transfer, TransferLine, TransferPart
+from .moving import Cause, Moving, change_incoming, lock_balances
 
 State = Transfer.State
 Kind = TransferPart.Kind
@@ -201,13 +203,12 @@ def send(actor: Actor, transfer_id: int, version: int, at: datetime) -> Transfer
                 field=f"lines.{line.pk}",
             )
     holding.release(row.ref)
-    costs = lock_costs(line.item_id for line in lines)
-    cause = Cause("transfer", row.number, at, row.ref)
-    values = [(line.item_id, -take_out(costs[line.item_id], row.source_id, line.quantity, cause).moved) for line in lines]
-    moved = StockMove.objects.filter(document_kind=TRANSFER.code, document_id=row.pk).order_by("pk")
-    for line in lines:
-        out = [Part(move.lot_id, -move.quantity, -move.value) for move in moved if move.item_id == line.item_id]
-        _note(line, Kind.SENT, out, at)
+    with Moving((line.item_id for line in lines), Cause("transfer", row.number, at, row.ref)) as moving:
+        values = [(line.item_id, -moving.take_out(line.item_id, row.source_id, line.quantity).moved) for line in lines]
+    sent: dict[int, list[Part]] = defaultdict(list)
+    for move in moving.moves:
+        sent[move.item_id].append(Part(move.lot_id, -move.quantity, -move.value))
+    _note(Kind.SENT, [(line, sent[line.item_id]) for line in lines], at)
     change_incoming((line.item_id, row.destination_id, line.quantity) for line in lines)
     _post(row, at, postings.sent_off(values), f"to {row.destination.name}")
     row.sent_at = at
@@ -235,9 +236,11 @@ def _on_the_way(row: Transfer) -> dict[int, list[Part]]:
     return {line_id: still_out(parts, settled[line_id]) for line_id, parts in sent.items()}
 
 
-def _note(line: TransferLine, kind: str, parts: Iterable[Part], at: datetime) -> None:
+def _note(kind: str, of_lines: Iterable[tuple[TransferLine, Iterable[Part]]], at: datetime) -> None:
     TransferPart.objects.bulk_create(
-        TransferPart(line=line, kind=kind, lot_id=part.lot, quantity=part.units, value=part.value, at=at) for part in parts
+        TransferPart(line=line, kind=kind, lot_id=part.lot, quantity=part.units, value=part.value, at=at)
+        for line, parts in of_lines
+        for part in parts
     )
 
 
@@ -268,27 +271,26 @@ class _Open:
 
     def settle(self, kind: str, quantities: Mapping[int, Decimal], at: datetime) -> dict[int, list[Part]]:
         """Take units by line off what is on the way; returns the parts that they are. Incoming falls with them."""
-        field, found = kind, {}
+        found = {line_id: take(self.out[line_id], quantity) for line_id, quantity in quantities.items()}
+        _note(kind, [(self.lines[line_id], parts) for line_id, parts in found.items()], at)
         for line_id, quantity in quantities.items():
             line = self.lines[line_id]
-            found[line_id] = take(self.out[line_id], quantity)
-            _note(line, kind, found[line_id], at)
-            setattr(line, field, getattr(line, field) + quantity)
-            line.save(update_fields=[field])
+            setattr(line, kind, getattr(line, kind) + quantity)
+        update_many([self.lines[line_id] for line_id in quantities], [kind])
         change_incoming((self.lines[line].item_id, self.row.destination_id, -units) for line, units in quantities.items())
         return found
 
     def put_down(self, parts: Mapping[int, list[Part]], place_id: int, at: datetime) -> tuple[postings.Line, ...]:
         """Put parts by line in at a place at the value they left at; returns what is to be posted."""
-        costs = lock_costs(self.lines[line_id].item_id for line_id in parts)
         lots = Lot.objects.in_bulk([part.lot for held in parts.values() for part in held if part.lot])
         cause = Cause("transfer", self.row.number, at, self.row.ref)
         values = []
-        for line_id in sorted(parts, key=lambda one: self.lines[one].item_id):
-            item_id = self.lines[line_id].item_id
-            for part in parts[line_id]:
-                change = put_in(costs[item_id], place_id, part.units, part.value, cause, lots.get(part.lot or 0))
-                values.append((item_id, change.moved, change.true_up))
+        with Moving((self.lines[line_id].item_id for line_id in parts), cause) as moving:
+            for line_id in sorted(parts, key=lambda one: self.lines[one].item_id):
+                item_id = self.lines[line_id].item_id
+                for part in parts[line_id]:
+                    change = moving.put_in(item_id, place_id, part.units, part.value, lots.get(part.lot or 0))
+                    values.append((item_id, change.moved, change.true_up))
         return postings.arrived(values)
 
     def close(self) -> None:
