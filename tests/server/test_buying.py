@@ -7,13 +7,14 @@ from decimal import Decimal as D
 from io import BytesIO
 
 import pytest
+from django.test import Client
 from lxml import etree
 from pypdf import PdfReader
 
 from tests.invariants import assert_invariants
 from tests.ubl import ubl_schema
-from tests.world import NOW, make_item, make_supplier
-from yuvrel.books.models import JournalEntry
+from tests.world import NOW, make_item, make_supplier, make_user
+from yuvrel.books.models import ExchangeRate, JournalEntry
 from yuvrel.buying.actions import Answer, Arrived, Wanted, acknowledge, cancel, change_draft, draft, receive, send
 from yuvrel.buying.documents import PURCHASE_ORDER
 from yuvrel.buying.models import PriceBreak, PurchaseOrder, Supplier, SupplierItem
@@ -23,7 +24,7 @@ from yuvrel.connectors.ubl import build_order, read_order_response
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.documents.printing import printed
 from yuvrel.people.models import Location
-from yuvrel.people.roles import SYSTEM
+from yuvrel.people.roles import SYSTEM, Role
 from yuvrel.planning.queries import one_line, replenishment
 from yuvrel.stock.models import CostChange, ItemCost, StockBalance
 
@@ -191,3 +192,23 @@ def test_the_replenishment_sheet_in_a_fixed_number_of_queries(company: Location,
     assert len(lines) == 12
     with pytest.raises(NotFoundError):
         one_line(999_999, company.pk, NOW.date())
+
+
+def test_the_page_says_what_an_order_is_worth_and_what_else_is_open(company: Location, client: Client) -> None:
+    """300 PLN at 4 to the euro are 75.00 EUR; once 10 of 30 have come for 25.00, 200 PLN are to come."""
+    item = make_item()
+    make_supplier(item, currency="PLN", price="10.00", email="desk@stavrin.example", lead_days=1)
+    ExchangeRate.objects.update(day=date(2026, 1, 1))
+    first, other, gone = (_order(item, company) for _ in range(3))
+    for order in (first, other, gone):
+        send(SYSTEM, order.pk, order.version, NOW)
+    cancel(SYSTEM, gone.pk, PurchaseOrder.objects.get(pk=gone.pk).version)
+    receive(SYSTEM, first.pk, [Arrived(first.lines.get().pk, D(10))], NOW)
+    client.force_login(make_user(Role.BUYER))
+    told = client.get(f"/api/v1/purchase-orders/{first.pk}").json()
+    assert (told["total"], told["in_base"], told["to_come"], told["came"]) == ("300.00", "75.00", "200.00", "25.00")
+    assert (told["supplier_email"], told["lead_days"]) == ("desk@stavrin.example", 1)
+    assert [one["number"] for one in told["also_open"]] == [PurchaseOrder.objects.get(pk=other.pk).number]
+    ExchangeRate.objects.all().delete()
+    told = client.get(f"/api/v1/purchase-orders/{other.pk}").json()
+    assert (told["rate"], told["in_base"], told["to_come"], told["came"]) == (None, None, "300.00", "0.00")

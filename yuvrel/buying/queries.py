@@ -10,16 +10,18 @@ from typing import Any
 from django.db.models import F, Q, QuerySet
 from django.utils import timezone
 
+from yuvrel.books.rates import rate_on
 from yuvrel.catalogue.obstacles import Obstacle, look_for
-from yuvrel.core.errors import NotFoundError
+from yuvrel.catalogue.pictures import first_of
+from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money
 from yuvrel.documents.queries import time_line
 from yuvrel.documents.registry import kind_of
-from yuvrel.people.queries import company_day
+from yuvrel.people.queries import company, company_day
 from yuvrel.platform.faults import figure_or, sheet_rows
 from yuvrel.platform.paging import in_order, page
 
-from .models import PurchaseLine, PurchaseOrder, SupplierItem
+from .models import GoodsReceipt, PurchaseLine, PurchaseOrder, SupplierItem
 from .schemas import PurchaseLineOut, PurchaseRow
 
 SORTS = {
@@ -31,6 +33,7 @@ SORTS = {
     "state": "state",
 }
 OPEN = ("sent", "acknowledged", "part-received")
+MOST_ALSO_OPEN = 6
 
 
 def orders(q: str, state: str) -> QuerySet[PurchaseOrder]:
@@ -107,9 +110,17 @@ def order_page(order_id: int) -> dict[str, Any]:
         "supplier_note",
         "version",
     )
+    pictures = first_of(order.lines.values_list("item_id", flat=True))
+    receipts = [_receipt(row) for row in order.receipts.prefetch_related("lines").order_by("pk")]
     return {
         **{name: getattr(order, name) for name in fields},
+        **_worth(order, today),
+        "came": sum((one["value"] for one in receipts), ZERO),
         "supplier": order.supplier.name,
+        "supplier_id": order.supplier_id,
+        "supplier_email": order.supplier.email,
+        "lead_days": order.supplier.lead_days,
+        "also_open": _also_open(order),
         "location": order.location.name,
         "total": figure_or(lambda: total(order), f"The total of {order.number}"),
         "order_minimum": order.supplier.order_minimum,
@@ -117,22 +128,49 @@ def order_page(order_id: int) -> dict[str, Any]:
         "lines": sheet_rows(
             PurchaseLineOut,
             order.lines.select_related("item__product").order_by("pk"),
-            lambda line: _line(line, order.currency, packs.get(line.item_id, Decimal(1)), today),
+            lambda line: (
+                {"picture": pictures.get(line.item_id)} | _line(line, order.currency, packs.get(line.item_id, Decimal(1)), today)
+            ),
             lambda line: {"id": line.pk, "title": line.item.title, "sku": line.item.sku, "item_id": line.item_id},
         ),
-        "receipts": [
-            {
-                "id": r.pk,
-                "number": r.number,
-                "received_at": r.received_at,
-                "rate": r.rate,
-                "units": sum((x.quantity for x in r.lines.all()), ZERO),
-                "value": sum((x.value for x in r.lines.all()), ZERO),
-            }
-            for r in order.receipts.prefetch_related("lines").order_by("pk")
-        ],
+        "receipts": receipts,
         "history": [asdict(one) for one in time_line(kind_of("purchase order"), order)],
     }
+
+
+def _receipt(row: GoodsReceipt) -> dict[str, Any]:
+    return {
+        **{name: getattr(row, name) for name in ("id", "number", "received_at", "rate")},
+        "units": sum((line.quantity for line in row.lines.all()), ZERO),
+        "value": sum((line.value for line in row.lines.all()), ZERO),
+    }
+
+
+def _worth(order: PurchaseOrder, today: date) -> dict[str, Any]:
+    """What an order comes to in the company's currency at today's rate, where one is known, and what of it has not come."""
+    base = company().base_currency
+    try:
+        rate = rate_on(order.currency, today, base)
+    except RefusedError:
+        rate = None
+    return {
+        "rate": rate,
+        "in_base": figure_or(lambda: round_money(total(order) / rate, base), f"{order.number} in {base}") if rate else None,
+        "to_come": figure_or(
+            lambda: sum(
+                (round_money((one.quantity - one.received) * one.price, order.currency) for one in order.lines.all()), ZERO
+            ),
+            f"What is to come of {order.number}",
+        ),
+    }
+
+
+def _also_open(order: PurchaseOrder) -> list[dict[str, Any]]:
+    """Other orders at the supplier that are not done with, the next to arrive first."""
+    rows = PurchaseOrder.objects.filter(supplier=order.supplier, state__in=("draft", *OPEN)).exclude(pk=order.pk)
+    fields = ("id", "number", "state", "expected_on")
+    listed = rows.select_related("location").order_by("expected_on", "pk")[:MOST_ALSO_OPEN]
+    return [{**{name: getattr(row, name) for name in fields}, "location": row.location.name} for row in listed]
 
 
 def _line(line: PurchaseLine, currency: str, pack: Decimal, today: date) -> dict[str, Any]:

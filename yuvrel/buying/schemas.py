@@ -45,6 +45,7 @@ class PurchaseLineOut(SheetRow):
     item_id: int
     sku: str
     title: str
+    picture: int | None
     supplier_code: str
     quantity: Quantity
     price: UnitCost
@@ -68,12 +69,31 @@ class ReceiptOut(Schema):
     rate: UnitCost
 
 
+class AlsoOpenOut(Schema):
+    """Another order at the same supplier that is not done with."""
+
+    id: int
+    number: str
+    state: Annotated[str, words(PurchaseOrder.State)]
+    location: str
+    expected_on: date
+
+
 class PurchaseOut(Schema):
-    """Everything about a purchase order."""
+    """Everything about a purchase order. `rate`: units of its currency for one of the company's today, where one is known;
+    `in_base`: its total at that rate; `to_come`: what has not arrived, at its prices; `came`: what has, in the company's."""
 
     id: int
     number: str
     supplier: str
+    supplier_id: int
+    supplier_email: str
+    lead_days: int
+    also_open: list[AlsoOpenOut]
+    rate: UnitCost | None
+    in_base: Money | None
+    to_come: Money | None
+    came: Money
     location: str
     state: Annotated[str, words(PurchaseOrder.State)]
     currency: str

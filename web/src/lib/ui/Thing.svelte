@@ -39,6 +39,32 @@
 		min-width: 0;
 		overflow-wrap: anywhere;
 	}
+	/* Facts by name, and sums as in accounts. */
+	.side :global(dl) {
+		display: grid;
+		grid-template-columns: 76px minmax(0, 1fr);
+		gap: 4px 10px;
+		margin-top: 4px;
+	}
+	.side :global(dt) {
+		color: var(--ink-soft);
+	}
+	.side :global(.sum) {
+		width: 100%;
+	}
+	.side :global(.sum td) {
+		padding: 3px 0;
+		vertical-align: top;
+	}
+	.side :global(.sum .num) {
+		text-align: right;
+		font-variant-numeric: tabular-nums;
+	}
+	.side :global(.sum .total td) {
+		border-top: 1px solid var(--ink);
+		border-bottom: 3px double var(--ink);
+		font-weight: 600;
+	}
 	/* Beside an open Working, or on a small screen, what surrounds it stands below. */
 	@container (max-width: 1000px) {
 		.page {

@@ -409,31 +409,6 @@
 {#if data && isCancelling}<CancelOrder order={data} onclose={() => (isCancelling = false)} />{/if}
 
 <style>
-	dl {
-		display: grid;
-		grid-template-columns: 76px minmax(0, 1fr);
-		gap: 4px 10px;
-		margin-top: 4px;
-	}
-	dt {
-		color: var(--ink-soft);
-	}
-	.sum {
-		width: 100%;
-	}
-	.sum td {
-		padding: 3px 0;
-		vertical-align: top;
-	}
-	.sum .num {
-		text-align: right;
-		font-variant-numeric: tabular-nums;
-	}
-	.sum .total td {
-		border-top: 1px solid var(--ink);
-		border-bottom: 3px double var(--ink);
-		font-weight: 600;
-	}
 	.paid {
 		margin-top: 8px;
 	}

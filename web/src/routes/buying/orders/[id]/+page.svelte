@@ -15,6 +15,8 @@
 	import Overtaken from '#lib/ui/Overtaken.svelte';
 	import Pending from '#lib/ui/Pending.svelte';
 	import Sheet from '#lib/ui/Sheet.svelte';
+	import Thing from '#lib/ui/Thing.svelte';
+	import Thumb from '#lib/ui/Thumb.svelte';
 	import TimeLine from '#lib/ui/TimeLine.svelte';
 
 	type Typed = {
@@ -33,6 +35,7 @@
 	const data = $derived(order.data);
 	const isDraft = $derived(data?.state === 'draft');
 	const isOpen = $derived(['sent', 'acknowledged', 'part-received'].includes(data?.state ?? ''));
+	const haveLots = $derived(!!data?.lines.some((line) => line.expiry_tracked));
 	const mayBuy = $derived(session.may('buy'));
 	const mayReceive = $derived(session.may('receive goods'));
 	let typed = $state<Record<number, Typed>>({});
@@ -162,118 +165,167 @@
 		{#if isOvertaken}
 			<Overtaken onkeep={() => typing.keep()} ontake={drop} />
 		{/if}
-		<table class="rows">
-			<thead
-				><tr
-					><th>Item</th><th>Supplier SKU</th><th class="num">Ordered</th><th class="num"
-						>Confirmed</th
-					><th class="num">Received</th>{#if isOpen && mayReceive}<th class="num">Receive now</th
-						><th>Lot and expiry</th>{/if}<th class="num">Price {data.currency}</th><th class="num"
-						>Line {data.currency}</th
-					></tr
-				></thead
-			>
-			<tbody>
-				{#each data.lines as line (line.id)}
-					<tr data-row>
-						<td
-							><a class="plain-link" href="/range/items/{line.item_id}">{line.title}</a>
-							<span class="soft small">{line.sku}</span></td
-						>
-						{#if line.fault}<Faulty said={line.fault} span={9} />{:else}
-							<td class="soft small">{line.supplier_code}</td>
-							<td class="num"
-								>{#if isDraft && mayBuy}<input
-										class="field qty"
-										inputmode="decimal"
-										aria-label="Quantity of {line.title}"
-										value={typed[line.id]?.quantity ?? line.quantity}
-										oninput={(e) => type(line.id, { quantity: e.currentTarget.value })}
-									/>{:else if line.has_working}<Fig
-										value={line.quantity}
-										kind="purchase-line"
-										id={`${line.id}`}
-									/>{:else}{figure(line.quantity)}{/if}</td
-							>
-							<td
-								class="num"
-								class:differs={line.confirmed !== null && line.confirmed !== line.quantity}
-								>{line.confirmed === null ? '–' : figure(line.confirmed)}</td
-							>
-							<td class="num">{figure(line.received)}</td>
-							{#if isOpen && mayReceive}
-								<td class="num"
-									><input
-										class="field qty"
-										inputmode="decimal"
-										aria-label="Arrived of {line.title}"
-										value={typed[line.id]?.arrived ?? ''}
-										oninput={(e) => type(line.id, { arrived: e.currentTarget.value })}
-									/></td
-								>
-								<td
-									>{#if line.expiry_tracked}<input
-											class="field w-[84px]"
-											placeholder="lot"
-											aria-label="Lot of {line.title}"
-											value={typed[line.id]?.lot ?? ''}
-											oninput={(e) => type(line.id, { lot: e.currentTarget.value })}
-										/>
-										<input
-											class="field"
-											type="date"
-											aria-label="Expiry of {line.title}"
-											value={typed[line.id]?.expires ?? ''}
-											oninput={(e) => type(line.id, { expires: e.currentTarget.value })}
-										/>{#if line.expires_about && !typed[line.id]?.expires}<button
-												type="button"
-												class="quiet small"
-												title="By how long it keeps. What is printed on the lot counts."
-												onclick={() => type(line.id, { expires: line.expires_about ?? '' })}
-												>about {day(line.expires_about)}</button
-											>{/if}{/if}</td
-								>
-							{/if}
-							<td class="num"
-								>{#if isDraft && mayBuy}<input
-										class="field qty"
-										inputmode="decimal"
-										aria-label="Price of {line.title}"
-										value={typed[line.id]?.price ?? line.price}
-										oninput={(e) => type(line.id, { price: e.currentTarget.value })}
-									/>{:else}{figure(line.price)}{/if}</td
-							>
-							<td class="num">{figure(line.amount)}</td>
-						{/if}
-					</tr>
-				{/each}
-			</tbody>
-		</table>
-		{#if isDraft && mayBuy}<AddLine order={data} />{/if}
-		{#if data.receipts.length}
-			<h2>Receipts</h2>
+		<Thing>
 			<table class="rows">
 				<thead
 					><tr
-						><th>Receipt</th><th>When</th><th class="num">Units</th><th class="num">Rate</th><th
-							class="num">Value {session.currency}</th
-						></tr
+						><th>Item</th><th>Supplier SKU</th><th class="num">Ordered</th><th class="num"
+							>Confirmed</th
+						><th class="num">Received</th>{#if isOpen && mayReceive}<th class="num">Receive now</th
+							>{#if haveLots}<th>Lot and expiry</th>{/if}{/if}<th class="num"
+							>Price {data.currency}</th
+						><th class="num">Line {data.currency}</th></tr
 					></thead
 				>
 				<tbody>
-					{#each data.receipts as receipt (receipt.id)}
-						<tr data-row
-							><td><a href="/buying/documents/receipt/{receipt.id}">{receipt.number}</a></td><td
-								class="soft">{moment(receipt.received_at)}</td
-							><td class="num">{figure(receipt.units)}</td><td class="num soft">{receipt.rate}</td
-							><td class="num">{figure(receipt.value)}</td></tr
-						>
+					{#each data.lines as line (line.id)}
+						<tr data-row>
+							<td
+								><Thumb picture={line.picture} /><a
+									class="plain-link"
+									href="/range/items/{line.item_id}">{line.title}</a
+								>
+								<span class="soft small">{line.sku}</span></td
+							>
+							{#if line.fault}<Faulty said={line.fault} span={9} />{:else}
+								<td class="soft small">{line.supplier_code}</td>
+								<td class="num"
+									>{#if isDraft && mayBuy}<input
+											class="field qty"
+											inputmode="decimal"
+											aria-label="Quantity of {line.title}"
+											value={typed[line.id]?.quantity ?? line.quantity}
+											oninput={(e) => type(line.id, { quantity: e.currentTarget.value })}
+										/>{:else if line.has_working}<Fig
+											value={line.quantity}
+											kind="purchase-line"
+											id={`${line.id}`}
+										/>{:else}{figure(line.quantity)}{/if}</td
+								>
+								<td
+									class="num"
+									class:differs={line.confirmed !== null && line.confirmed !== line.quantity}
+									>{line.confirmed === null ? '–' : figure(line.confirmed)}</td
+								>
+								<td class="num">{figure(line.received)}</td>
+								{#if isOpen && mayReceive}
+									<td class="num"
+										><input
+											class="field qty"
+											inputmode="decimal"
+											aria-label="Arrived of {line.title}"
+											value={typed[line.id]?.arrived ?? ''}
+											oninput={(e) => type(line.id, { arrived: e.currentTarget.value })}
+										/></td
+									>
+									{#if haveLots}<td
+											>{#if line.expiry_tracked}<input
+													class="field w-[84px]"
+													placeholder="lot"
+													aria-label="Lot of {line.title}"
+													value={typed[line.id]?.lot ?? ''}
+													oninput={(e) => type(line.id, { lot: e.currentTarget.value })}
+												/>
+												<input
+													class="field"
+													type="date"
+													aria-label="Expiry of {line.title}"
+													value={typed[line.id]?.expires ?? ''}
+													oninput={(e) => type(line.id, { expires: e.currentTarget.value })}
+												/>{#if line.expires_about && !typed[line.id]?.expires}<button
+														type="button"
+														class="quiet small"
+														title="By how long it keeps. What is printed on the lot counts."
+														onclick={() => type(line.id, { expires: line.expires_about ?? '' })}
+														>about {day(line.expires_about)}</button
+													>{/if}{/if}</td
+										>{/if}
+								{/if}
+								<td class="num"
+									>{#if isDraft && mayBuy}<input
+											class="field qty"
+											inputmode="decimal"
+											aria-label="Price of {line.title}"
+											value={typed[line.id]?.price ?? line.price}
+											oninput={(e) => type(line.id, { price: e.currentTarget.value })}
+										/>{:else}{figure(line.price)}{/if}</td
+								>
+								<td class="num">{figure(line.amount)}</td>
+							{/if}
+						</tr>
 					{/each}
 				</tbody>
 			</table>
-		{/if}
-		<h2>What happened</h2>
-		<TimeLine history={data.history} />
+			{#if isDraft && mayBuy}<AddLine order={data} />{/if}
+			{#if data.receipts.length}
+				<h2>Receipts</h2>
+				<table class="rows">
+					<thead
+						><tr
+							><th>Receipt</th><th>When</th><th class="num">Units</th><th class="num">Rate</th><th
+								class="num">Value {session.currency}</th
+							></tr
+						></thead
+					>
+					<tbody>
+						{#each data.receipts as receipt (receipt.id)}
+							<tr data-row
+								><td><a href="/buying/documents/receipt/{receipt.id}">{receipt.number}</a></td><td
+									class="soft">{moment(receipt.received_at)}</td
+								><td class="num">{figure(receipt.units)}</td><td class="num soft">{receipt.rate}</td
+								><td class="num">{figure(receipt.value)}</td></tr
+							>
+						{/each}
+					</tbody>
+				</table>
+			{/if}
+			<section>
+				<h2>What happened</h2>
+				<TimeLine history={data.history} />
+			</section>
+			{#snippet side()}
+				<section>
+					<h2><a href="/buying/suppliers/{data.supplier_id}">{data.supplier}</a></h2>
+					<dl>
+						{#if data.supplier_email}<dt>Mail</dt>
+							<dd>{data.supplier_email}</dd>{/if}
+						<dt>Lead time</dt>
+						<dd>{data.lead_days === 1 ? '1 day' : `${data.lead_days} days`}</dd>
+						{#if Number(data.order_minimum)}<dt>Minimum</dt>
+							<dd>{figure(data.order_minimum)} {data.currency}</dd>{/if}
+						{#if data.also_open.length}<dt>Also open</dt>
+							<dd>
+								{#each data.also_open as one (one.id)}<span class="block"
+										><a href="/buying/orders/{one.id}">{one.number}</a>
+										{one.state}<span class="soft small block"
+											>{day(one.expected_on)}, {one.location}</span
+										></span
+									>{/each}
+							</dd>{/if}
+					</dl>
+				</section>
+				<section>
+					<h2>Money</h2>
+					<table class="sum" aria-label="Money">
+						<tbody>
+							<tr><td>Ordered {data.currency}</td><td class="num">{figure(data.total)}</td></tr>
+							{#if data.state !== 'cancelled'}<tr
+									><td>To come {data.currency}</td><td class="num">{figure(data.to_come)}</td></tr
+								>{/if}
+							{#if data.receipts.length}<tr class="total"
+									><td>Received {session.currency}</td><td class="num">{figure(data.came)}</td></tr
+								>{/if}
+						</tbody>
+					</table>
+					{#if data.currency !== session.currency && (isDraft || isOpen)}<p class="soft small">
+							{#if data.in_base !== null}In all {figure(data.in_base)}
+								{session.currency} at {Number(data.rate)}
+								{data.currency} for one {session.currency}, today’s rate. Goods come in at the rate
+								of the day on which they arrive.{:else}No rate for {data.currency} is known today.{/if}
+						</p>{/if}
+				</section>
+			{/snippet}
+		</Thing>
 	{:else}<Pending query={order} />{/if}
 	{#snippet totals()}
 		{#if data}
@@ -306,9 +358,6 @@
 </Sheet>
 
 <style>
-	h2 {
-		padding: 20px 20px 4px;
-	}
 	.qty {
 		width: 82px;
 		text-align: right;

@@ -225,21 +225,6 @@
 		align-items: center;
 		min-height: 24px;
 	}
-	table.sum {
-		width: 100%;
-	}
-	table.sum td {
-		padding: 3px 0;
-	}
-	table.sum .num {
-		text-align: right;
-		font-variant-numeric: tabular-nums;
-	}
-	.total td {
-		border-top: 1px solid var(--ink);
-		border-bottom: 3px double var(--ink);
-		font-weight: 600;
-	}
 	.bad {
 		color: var(--madder);
 	}
