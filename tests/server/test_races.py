@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import threading
 from collections.abc import Callable
+from datetime import timedelta
 from decimal import Decimal as D
 from typing import Any
 
@@ -32,6 +33,7 @@ from yuvrel.sales.actions import ship, take_order, take_till_sale
 from yuvrel.sales.models import Reservation, SalesOrder
 from yuvrel.stock.actions import adjust
 from yuvrel.stock.models import StockBalance, StockDocument
+from yuvrel.stock.moving import lock_costs
 
 pytestmark = [pytest.mark.django_db(transaction=True), pytest.mark.usefixtures("no_jobs_left")]
 
@@ -286,3 +288,36 @@ def test_of_two_that_block_each_other_one_goes_again(company: Location) -> None:
     assert not all_at_once([lambda pair=pair: in_one(lambda: lock(*pair)) for pair in (rows, rows[::-1])])
     # Whoever gave way may come again before the other one has noticed, and give way once more.
     assert len(tries) > 2
+
+
+def test_a_late_sale_locks_costs_in_their_order_whichever_was_counted_since(company: Location) -> None:
+    """Of two items the second was counted after the sale. Somebody who works on both, first the first, is not in its way:
+    it waits before it holds anything that the other one needs."""
+    first, second = make_item("A", on_hand=9), make_item("B", on_hand=9)
+    till = make_connection("till")
+    adjust(SYSTEM, item_id=second.pk, location_id=company.pk, reason="count", at=timezone.now(), counted=D(8))
+    has_first, pause = threading.Event(), threading.Event()
+    early = timezone.now() - timedelta(hours=1)
+    sale = incoming(till, order_line(first), order_line(second), placed_at=early)
+
+    def sell() -> None:
+        has_first.wait(30)
+        take_till_sale(SYSTEM, sale)
+
+    @transaction.atomic
+    def work_on_both() -> None:
+        lock_costs([first.pk])
+        has_first.set()
+        for _ in range(300):
+            with connection.cursor() as cursor:
+                cursor.execute("SELECT pg_stat_clear_snapshot()")
+                cursor.execute("SELECT 1 FROM pg_stat_activity WHERE datname = current_database() AND wait_event_type = 'Lock'")
+                if cursor.fetchone():
+                    break
+            pause.wait(0.1)
+        else:
+            raise AssertionError("the sale did not wait")
+        lock_costs([second.pk])
+
+    assert not all_at_once([sell, work_on_both])
+    assert StockBalance.objects.get(item=second).on_hand == 8, "the count had seen it"

@@ -23,7 +23,7 @@ from yuvrel.people.roles import Ability, Actor, audit
 
 from .documents import ADJUSTMENT, COUNT, OPENING, write
 from .models import Lot, StockBalance, StockCount
-from .moving import Cause, Moving, lock_balances, lots_named
+from .moving import Cause, Moving, lock_balances, lock_costs, lots_named
 
 TAKES_AWAY = ("damaged", "lost", "expired", "sample")
 ADJUST_REASONS = ("damaged", "lost", "found", "count", "expired", "sample")
@@ -140,6 +140,9 @@ def seen_by_a_count(takes: Iterable[tuple[int, int, Decimal]], sold_at: datetime
     """
     listed = sorted(takes)
     counted = _first_counts({(item, place) for item, place, _ in listed}, sold_at)
+    if counted:
+        # Of all that the sale takes, in their order: what is put back first must not be locked before what leaves then.
+        lock_costs(item for item, _, _ in listed)
     for item_id, location_id, quantity in listed:
         count = counted.get((item_id, location_id))
         if count is None:
