@@ -36,9 +36,7 @@ def on_rungs(rungs: Sequence[Rung]) -> Q:
 def given_on(rungs: Sequence[Rung], names: Iterable[str] | None = None) -> dict[str, dict[Key, Value]]:
     """What is set on these rungs, by the setting's name and the rung's key."""
     found: dict[str, dict[Key, Value]] = defaultdict(dict)
-    for name, level, subject, within, kind, value in values_on(
-        (rung.key for rung in rungs), None if names is None else list(names)
-    ):
+    for name, level, subject, within, kind, value in values_on((rung.key for rung in rungs), names):
         if name in SETTINGS:
             found[name][Level(level), subject, within, kind] = kept(SETTINGS[name], value)
     for rung in rungs:
