@@ -142,7 +142,12 @@ def working_keys() -> dict[str, str]:
     keys = dict.fromkeys(("on-hand", "available", "value", "committed", "incoming", "suggestion", "velocity", "demand"), pair)
     keys |= {"cost": f"{balance.item_id}", "booked": f"{balance.item_id}", "account": "1300"}
     keys |= {"offer": f"{listing.pk}", "pairing": f"{listing.pk}", "profit": f"{order.pk}", "order-total": f"{order.pk}"}
-    keys |= {"month": f"{forecast.item_id}-{forecast.location_id}", "purchase-line": f"{purchase.pk}", "entry": f"{entry.pk}"}
+    keys |= {
+        "month": f"{forecast.item_id}-{forecast.location_id}",
+        "purchase-line": f"{purchase.pk}",
+        "purchase-order": f"{purchase.order_id}",
+        "entry": f"{entry.pk}",
+    }
     keys |= {"drift": f"{drift.pk}", "cost-change": f"{change.pk}", "setting": f"listing.{listing.pk}.buffer"}
     base = PriceList.objects.get(base=True)
     keys |= {"price": f"{base.pk}-{balance.item_id}", "price-offer": f"{listing.pk}"}

@@ -167,6 +167,8 @@ def test_a_new_item_is_made_from_a_draft_and_joins_the_suppliers_list(page: Page
     form.get_by_role("button", name="Add the line").click()
     buyer.says("The line is added.")
     expect(page.get_by_role("table", name="Money").get_by_role("row", name="Ordered EUR")).to_contain_text("72.50")
+    buyer.open_working("purchase-order", "What is still to come?")
+    page.get_by_role("button", name="Close").click()
     form.get_by_label("Add a line").fill("Bee gym")
     form.get_by_role("button", name="A new item “Bee gym”").click()
     form.get_by_label("SKU", exact=True).fill("GYM-1")

@@ -195,7 +195,7 @@ def test_the_replenishment_sheet_in_a_fixed_number_of_queries(company: Location,
 
 
 def test_the_page_says_what_an_order_is_worth_and_what_else_is_open(company: Location, client: Client) -> None:
-    """300 PLN at 4 to the euro are 75.00 EUR; once 10 of 30 have come for 25.00, 200 PLN are to come."""
+    """Of 300 PLN 100 have come once 10 of 30 have; the other 200 are 50.00 EUR at 4 to the euro."""
     item = make_item()
     make_supplier(item, currency="PLN", price="10.00", email="desk@stavrin.example", lead_days=1)
     ExchangeRate.objects.update(day=date(2026, 1, 1))
@@ -206,9 +206,19 @@ def test_the_page_says_what_an_order_is_worth_and_what_else_is_open(company: Loc
     receive(SYSTEM, first.pk, [Arrived(first.lines.get().pk, D(10))], NOW)
     client.force_login(make_user(Role.BUYER))
     told = client.get(f"/api/v1/purchase-orders/{first.pk}").json()
-    assert (told["total"], told["in_base"], told["to_come"], told["came"]) == ("300.00", "75.00", "200.00", "25.00")
+    assert (told["total"], told["came"], told["to_come"], told["in_base"]) == ("300.00", "100.00", "200.00", "50.00")
+    steps = client.get(f"/api/v1/workings/purchase-order/{first.pk}").json()["steps"]
+    assert [(step["op"], step["value"]) for step in steps] == [
+        ("+", "300"),
+        ("", "300"),
+        ("−", "100"),
+        ("", "200"),
+        ("÷", "4"),
+        ("", "50"),
+    ]
     assert (told["supplier_email"], told["lead_days"]) == ("desk@stavrin.example", 1)
     assert [one["number"] for one in told["also_open"]] == [PurchaseOrder.objects.get(pk=other.pk).number]
     ExchangeRate.objects.all().delete()
     told = client.get(f"/api/v1/purchase-orders/{other.pk}").json()
     assert (told["rate"], told["in_base"], told["to_come"], told["came"]) == (None, None, "300.00", "0.00")
+    assert client.get(f"/api/v1/workings/purchase-order/{other.pk}").json()["steps"][-1]["value"] == "300"

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict
 from datetime import date, timedelta
 from decimal import Decimal
+from functools import cache
 from typing import Any
 
 from django.db.models import F, Q, QuerySet
@@ -15,6 +17,8 @@ from yuvrel.catalogue.obstacles import Obstacle, look_for
 from yuvrel.catalogue.pictures import first_of
 from yuvrel.core.errors import NotFoundError, RefusedError
 from yuvrel.core.money import ZERO, round_money
+from yuvrel.core.purchases import Purchase, PurchasedLine, purchase
+from yuvrel.core.working import Working
 from yuvrel.documents.queries import time_line
 from yuvrel.documents.registry import kind_of
 from yuvrel.people.queries import company, company_day
@@ -110,12 +114,15 @@ def order_page(order_id: int) -> dict[str, Any]:
         "supplier_note",
         "version",
     )
-    pictures = first_of(order.lines.values_list("item_id", flat=True))
-    receipts = [_receipt(row) for row in order.receipts.prefetch_related("lines").order_by("pk")]
+    lines, rate = _lines(order), _rate(order, today)
+    pictures = first_of([line.item_id for line in lines])
+    worth = cache(lambda: _purchase(order, lines, rate))
     return {
         **{name: getattr(order, name) for name in fields},
-        **_worth(order, today),
-        "came": sum((one["value"] for one in receipts), ZERO),
+        "rate": rate,
+        "came": figure_or(lambda: worth().received, f"What was received of {order.number}"),
+        "to_come": figure_or(lambda: worth().to_come, f"What is to come of {order.number}"),
+        "in_base": figure_or(lambda: worth().in_base, f"What is to come of {order.number}"),
         "supplier": order.supplier.name,
         "supplier_id": order.supplier_id,
         "supplier_email": order.supplier.email,
@@ -127,13 +134,13 @@ def order_page(order_id: int) -> dict[str, Any]:
         "has_inbox": order.supplier.inbox_id is not None,
         "lines": sheet_rows(
             PurchaseLineOut,
-            order.lines.select_related("item__product").order_by("pk"),
+            lines,
             lambda line: (
                 {"picture": pictures.get(line.item_id)} | _line(line, order.currency, packs.get(line.item_id, Decimal(1)), today)
             ),
             lambda line: {"id": line.pk, "title": line.item.title, "sku": line.item.sku, "item_id": line.item_id},
         ),
-        "receipts": receipts,
+        "receipts": [_receipt(row) for row in order.receipts.prefetch_related("lines").order_by("pk")],
         "history": [asdict(one) for one in time_line(kind_of("purchase order"), order)],
     }
 
@@ -146,23 +153,27 @@ def _receipt(row: GoodsReceipt) -> dict[str, Any]:
     }
 
 
-def _worth(order: PurchaseOrder, today: date) -> dict[str, Any]:
-    """What an order comes to in the company's currency at today's rate, where one is known, and what of it has not come."""
-    base = company().base_currency
+def _lines(order: PurchaseOrder) -> list[PurchaseLine]:
+    return list(order.lines.select_related("item__product").order_by("pk"))
+
+
+def _purchase(order: PurchaseOrder, rows: Sequence[PurchaseLine], rate: Decimal | None) -> Purchase:
+    lines = [PurchasedLine(line.item.title, line.quantity, line.received, line.price) for line in rows]
+    return purchase(lines, f"{order.number} to {order.supplier.name}", order.currency, company().base_currency, rate)
+
+
+def _rate(order: PurchaseOrder, today: date) -> Decimal | None:
+    """Units of its currency for one of the company's today; None where none is known."""
     try:
-        rate = rate_on(order.currency, today, base)
+        return rate_on(order.currency, today, company().base_currency)
     except RefusedError:
-        rate = None
-    return {
-        "rate": rate,
-        "in_base": figure_or(lambda: round_money(total(order) / rate, base), f"{order.number} in {base}") if rate else None,
-        "to_come": figure_or(
-            lambda: sum(
-                (round_money((one.quantity - one.received) * one.price, order.currency) for one in order.lines.all()), ZERO
-            ),
-            f"What is to come of {order.number}",
-        ),
-    }
+        return None
+
+
+def order_working(order_id: int) -> Working:
+    """What is still to come of an order. Raises NotFoundError."""
+    order = get_order(order_id)
+    return _purchase(order, _lines(order), _rate(order, company_day(timezone.now()))).working
 
 
 def _also_open(order: PurchaseOrder) -> list[dict[str, Any]]:

@@ -81,7 +81,7 @@ class AlsoOpenOut(Schema):
 
 class PurchaseOut(Schema):
     """Everything about a purchase order. `rate`: units of its currency for one of the company's today, where one is known;
-    `in_base`: its total at that rate; `to_come`: what has not arrived, at its prices; `came`: what has, in the company's."""
+    `came`: what has arrived, at the order's prices; `to_come`: what has not, and `in_base` at that rate."""
 
     id: int
     number: str
@@ -91,9 +91,9 @@ class PurchaseOut(Schema):
     lead_days: int
     also_open: list[AlsoOpenOut]
     rate: UnitCost | None
-    in_base: Money | None
+    came: Money | None
     to_come: Money | None
-    came: Money
+    in_base: Money | None
     location: str
     state: Annotated[str, words(PurchaseOrder.State)]
     currency: str

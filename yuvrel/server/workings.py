@@ -67,6 +67,7 @@ WORKINGS: dict[str, Callable[[str], Any]] = {
     "month": lambda key: outlooks.month_of(*_pair(key)),
     "demand": lambda key: planning.demand_of(*_pair(key), _today()),
     "purchase-line": lambda key: buying.line_working(*_ids(key, 1)),
+    "purchase-order": lambda key: buying.order_working(*_ids(key, 1)),
     "account": books.account_working,
     "entry": lambda key: books.entry_working(*_ids(key, 1)),
     "drift": lambda key: agreement.drift_working(*_ids(key, 1)),

@@ -309,16 +309,18 @@
 					<table class="sum" aria-label="Money">
 						<tbody>
 							<tr><td>Ordered {data.currency}</td><td class="num">{figure(data.total)}</td></tr>
-							{#if data.state !== 'cancelled'}<tr
-									><td>To come {data.currency}</td><td class="num">{figure(data.to_come)}</td></tr
+							{#if data.receipts.length}<tr
+									><td>Received</td><td class="num">− {figure(data.came)}</td></tr
 								>{/if}
-							{#if data.receipts.length}<tr class="total"
-									><td>Received {session.currency}</td><td class="num">{figure(data.came)}</td></tr
+							{#if isDraft || isOpen}<tr class="total"
+									><td>To come {data.currency}</td><td class="num"
+										><Fig value={data.to_come} kind="purchase-order" id={`${data.id}`} /></td
+									></tr
 								>{/if}
 						</tbody>
 					</table>
 					{#if data.currency !== session.currency && (isDraft || isOpen)}<p class="soft small">
-							{#if data.in_base !== null}In all {figure(data.in_base)}
+							{#if data.in_base !== null}{figure(data.in_base)}
 								{session.currency} at {Number(data.rate)}
 								{data.currency} for one {session.currency}, today’s rate. Goods come in at the rate
 								of the day on which they arrive.{:else}No rate for {data.currency} is known today.{/if}
