@@ -56,6 +56,15 @@ def test_what_a_template_says(template: str, said: str) -> None:
         ("{% include 'other' %}", "Line 1: a template stands by itself"),
         ("{{ length_mm | measured('inch') }}", "Line 1: a length is given in mm, cm or m"),
         ("x" * 5000, "A template has at most 4,000 characters"),
+        ("{{ '1e300000000' | money }}", "Line 1: '1e300000000' is larger than what can be written"),
+        ("{{ '1e300000000' | measured }}", "Line 1: '1e300000000' is larger"),
+        ("{{ '1e300000000' | int }}", "Line 1: '1e300000000' is larger"),
+        ("{{ 1e300 }}", "Line 1: '1e+300' is larger"),
+        ("{{ title | batch(2) }}", "Line 1: No filter named 'batch'"),
+        ("{{ {'a': title} }}", "Line 1: a template can read, choose, count and format"),
+        ("{{ " + "(" * 600 + "1" + ")" * 600 + " }}", "Line 1: more than 30 brackets within one another"),
+        ("{{ " + "not " * 900 + "1 }}", "It is nested too deeply"),
+        ("{% if 1 %}" * 190 + "{% endif %}" * 190, "It is nested too deeply"),
     ],
 )
 def test_what_a_template_cannot_do(template: str, fault: str) -> None:
@@ -69,6 +78,18 @@ def test_an_endless_text_is_refused() -> None:
     loops = "{% for a in description %}{{ description }}{% endfor %}"
     with pytest.raises(BadInputError, match="more than 20,000 characters"):
         render(loops, {**EXAMPLE, "description": "x" * 5000}, "t")
+
+
+def test_no_filter_makes_work_without_end() -> None:
+    facts = {**EXAMPLE, "description": "x" * 5000, "tags": ["y" * 5000] * 3}
+    assert render("{{ 1 | round(20000000, 'ceil') }} {{ 2.345 | round(2) }} {{ '7.9' | int }}", facts, "t") == "1.000000 2.35 7"
+    assert render("{{ tags | sort | join(', ') | cut(4) }}", {**EXAMPLE, "tags": ["b", "a"]}, "t") == "a, b"
+    for template, why in [
+        ("{{ tags | join(description) | join(description) }}", "comes to more than 20,000 characters"),
+        ("{% for a in description %}{% if description | plain %}{% endif %}{% endfor %}", "more work than a text may take"),
+    ]:
+        with pytest.raises(BadInputError, match=why):
+            render(template, facts, "t")
 
 
 @given(st.text(max_size=200), st.integers(0, 60))

@@ -17,6 +17,8 @@ from python_calamine import CalamineWorkbook
 
 from yuvrel.core import sheets
 from yuvrel.core.errors import BadInputError
+from yuvrel.core.intake import day
+from yuvrel.core.sheet_reading import check_head, read_any, read_workbook
 from yuvrel.core.sheets import Cell, Numeral, harmless, table_lines, write_workbook
 
 HEADS = ("Text", "Money", "Units", "Day", "Moment", "Yes or no", "Nothing")
@@ -120,3 +122,78 @@ def test_too_long_a_workbook_is_refused(monkeypatch: pytest.MonkeyPatch) -> None
     with pytest.raises(BadInputError, match="more than 2 rows"):
         book("x", ("h",), [(1,)] * 3)
     assert load_workbook(book("x", ("h",), [(1,)] * 2)).active.max_row == 3
+
+
+SHEET = '<worksheet xmlns="http://schemas.openxmlformats.org/spreadsheetml/2006/main"><sheetData>{}</sheetData></worksheet>'
+HEAD = '<row r="1"><c r="A1" t="inlineStr"><is><t>sku</t></is></c><c r="B1" t="inlineStr"><is><t>price</t></is></c></row>'
+
+
+def packed(rows: str, shared: str = "") -> bytes:
+    """A workbook whose one sheet holds these rows, as they stand."""
+    frame, into = book("x", ("sku",), [("A",)]), io.BytesIO()
+    with zipfile.ZipFile(frame) as given, zipfile.ZipFile(into, "w", zipfile.ZIP_DEFLATED) as out:
+        for part in given.namelist():
+            if part != sheets.SHEET:
+                out.writestr(part, given.read(part))
+        out.writestr(sheets.SHEET, SHEET.format(rows))
+        if shared:
+            out.writestr("xl/sharedStrings.xml", shared)
+    return into.getvalue()
+
+
+def text_cell(place: str, text: str) -> str:
+    return f'<c r="{place}" t="inlineStr"><is><t>{text}</t></is></c>'
+
+
+@pytest.mark.parametrize(
+    ("rows", "why"),
+    [
+        (HEAD + '<row r="3000000">' + text_cell("A3000000", "x") + "</row>", "something stands in row 3,000,000"),
+        (HEAD + '<row r="2">' + '<c t="inlineStr"><is><t>x</t></is></c>' * 300_000 + "</row>", "more than 200 columns"),
+        (HEAD + '<row r="2">' + "<c/>" * 300_000 + "</row>", "a row of more than 16,384"),
+        (HEAD + '<row r="2">' + text_cell("XFD2", "x") + "</row>", "something stands in XFD2"),
+        (HEAD + '<row r="2">' + text_cell("A2", "A") + '<c r="B2"><f>1+1</f></c></row>', "B2: a formula without its value"),
+        (HEAD + '<row r="2">' + text_cell("A2", "x" * 31_000_000) + "</row>", "more than 30,000,000 characters"),
+        (HEAD + " " * 260_000_000, "260 MB unpacked; at most 250 MB are read"),
+        ("<row><nonsense", "cannot be read as a workbook"),
+        ("", "no column sku"),
+    ],
+    ids=["row", "cells", "empty cells", "column", "formula", "text", "bomb", "broken", "empty"],
+)
+def test_a_workbook_that_would_fill_the_memory_is_refused_unread(rows: str, why: str) -> None:
+    with pytest.raises(BadInputError, match=why):
+        read_workbook(packed(rows), ["sku"])
+
+
+@pytest.mark.parametrize(
+    ("shared", "why"),
+    [
+        ("<sst>" + "<si/>" * 500_001 + "</sst>", "more than 500,000 texts"),
+        ("<sst>" + "<si><t>" + "y" * 31_000_000 + "</t></si></sst>", "more than 30,000,000 characters"),
+        ('<!DOCTYPE x [<!ENTITY a "aaaa">]><sst><si><t>&a;</t></si></sst>', "declares entities"),
+    ],
+)
+def test_the_texts_that_cells_share_are_bounded_too(shared: str, why: str) -> None:
+    with pytest.raises(BadInputError, match=why):
+        read_workbook(packed(HEAD, shared), ["sku"])
+
+
+def test_a_small_workbook_with_empty_cells_far_out_is_read() -> None:
+    far = '<row r="2">' + text_cell("A2", "A-1") + '<c r="B2"><f>6*2</f><v>12</v></c><c r="ZZ2"/></row><row r="900000"/>'
+    told: list[tuple[int, int]] = []
+    found = read_any(packed(HEAD + far), ["sku"], lambda done, total: told.append((done, total)))
+    assert (found.rows, found.lines, told) == (({"sku": "A-1", "price": "12"},), (2,), [])
+
+
+def test_days_come_as_days_and_a_column_once() -> None:
+    rows = [(date(2026, 12, 10), 46366, datetime(2026, 12, 10, 9, 5))]
+    (row,) = read_any(book("x", ("Until", "Number", "At"), rows).getvalue(), ["until"]).rows
+    assert row == {"until": "2026-12-10", "number": "46366", "at": "2026-12-10 09:05:00"}
+    assert day(row["until"]) == day(row["number"]) == day("2026-12-10 00:00:00") == date(2026, 12, 10)
+    with pytest.raises(BadInputError, match="must be a day"):
+        day("1234")
+    for data in (b"sku,price,SKU\nA,1,B\n", book("x", ("sku", "price", "Sku"), [("A", 1, "B")]).getvalue()):
+        with pytest.raises(BadInputError, match="The column sku stands twice"):
+            read_any(data, ["sku"])
+    with pytest.raises(BadInputError, match="stands twice"):
+        check_head(b"sku,price,SKU\nA,1,B\n", ["sku"])

@@ -123,7 +123,9 @@ def test_a_viewer_asks_for_no_check(company: Location, client: Client) -> None:
     [
         "https://8.8.8.8:99999", "https://8.8.8.8:abc", "https://[::1", f"https://{'a' * 70}.example", "https://a..b",
         "https://a.example/\r\nX: y", "https://☃.example:1:2", "https://", "//a.example", "https://user:pw@a.example", "https://:pw@a.example",
-        "https://a b.example", "https://a.example:0", "javascript:alert(1)", "https://\\a.example",
+        "https://a b.example", "https://a.example:0", "javascript:alert(1)", "https://\\a.example", "https://a.example/#@8.8.8.8",
+        "https://a.example/shop/../admin", "https://a.example/%2e%2e/admin", "https://a.example/shop?x=1", "https://a.example%40b.example",
+        "https://a.example/./x",
     ],
 )  # fmt: skip
 def test_an_address_that_is_none_is_refused_by_its_field(manager: Client, address: str) -> None:
@@ -143,6 +145,8 @@ def test_a_name_of_other_letters_is_an_address() -> None:
         ("8.8.8.8", True), ("2606:4700:4700::1111", True), ("10.1.2.3", False), ("127.0.0.1", False), ("::1", False), ("169.254.1.1", False),
         ("100.64.0.1", False), ("64:ff9b::a00:1", False), ("64:ff9b:1::1", False), ("2002:7f00:1::", False), ("192.0.0.192", False),
         ("192.88.99.1", False), ("224.0.0.1", False), ("ff02::1", False), ("::ffff:10.0.0.1", False), ("fe80::1", False), ("240.0.0.1", False),
+        ("fec0::1", False), ("3fff::1", False), ("192.31.196.1", False), ("192.175.48.9", False), ("192.52.193.1", False), ("5f00::1", False),
+        ("2620:4f:8000::1", False), ("4000::1", False), ("::8.8.8.8", False), ("2a00:1450:4001::1", True), ("192.31.195.1", True),
     ],
 )  # fmt: skip
 def test_only_addresses_of_the_open_internet_are_public(text: str, public: bool) -> None:
@@ -150,6 +154,42 @@ def test_only_addresses_of_the_open_internet_are_public(text: str, public: bool)
     import ipaddress
 
     assert is_public(ipaddress.ip_address(text)) is public
+
+
+def test_a_far_end_that_trickles_is_broken_off_by_a_deadline_of_the_whole() -> None:
+    """It sends a byte every now and then, in its head or in its body, so that no pause is ever long."""
+    import socket
+    import threading
+    import time
+
+    from yuvrel.connectors.deadline import within
+    from yuvrel.connectors.http import Caller, UnreachableError
+
+    door = socket.create_server(("127.0.0.1", 0))
+    over = threading.Event()
+
+    def trickle(begin: bytes) -> None:
+        line, _ = door.accept()
+        with line:
+            line.recv(65536)
+            line.sendall(begin)
+            while not over.wait(0.05):
+                try:
+                    line.sendall(b"x")
+                except OSError:
+                    return
+
+    for begin in (b"HTTP/1.1 200 OK\r\nX: ", b"HTTP/1.1 200 OK\r\nContent-Length: 9000000\r\n\r\n"):
+        over.clear()
+        far = threading.Thread(target=trickle, args=(begin,), daemon=True)
+        far.start()
+        begun = time.monotonic()
+        with within(0.5), pytest.raises(UnreachableError):
+            Caller(f"http://127.0.0.1:{door.getsockname()[1]}", httpx.Auth(), allow_private=True).call("GET", "/x")
+        assert time.monotonic() - begun < 5
+        over.set()
+        far.join(5)
+    door.close()
 
 
 def test_a_name_that_points_elsewhere_a_moment_later_is_not_followed(monkeypatch: pytest.MonkeyPatch) -> None:

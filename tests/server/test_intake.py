@@ -284,7 +284,8 @@ def test_a_workbook_is_read_as_a_csv_is(buyer: Client) -> None:
     assert found["state"] == "done"
     item = Item.objects.get(sku="X-1")
     assert (str(item.price), item.weight_grams, item.barcodes.get().gtin) == ("12.50", 420, "04006381333931")
-    assert send(buyer, b"PK not a workbook", status=422)["field"] == "file"
+    broken = send(buyer, b"PK not a workbook")
+    assert (broken["state"], broken["said"]) == ("failed", "The file cannot be read as a workbook.")
     assert "no column sku" in send(buyer, "a,b\n1,2\n", status=422)["detail"]
 
 

@@ -10,11 +10,12 @@ from typing import Any
 
 from django.utils import timezone
 
+from yuvrel.apart import rendered
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.intake import Column, Judge, Read, Wrong, words
 from yuvrel.core.rules import Level, Rung, Setting, Value
-from yuvrel.core.sheets import decimal_of
+from yuvrel.core.sheet_reading import decimal_of
 from yuvrel.intake.registry import Kind, declare
 from yuvrel.people.roles import Ability, Actor
 from yuvrel.rules.actions import change, taken
@@ -62,7 +63,7 @@ def value_of(setting: Setting, text: str) -> Value:
         return None
     if said.casefold() == NONE and setting.type in ("choice", "text", "template"):
         return setting.take("")
-    return setting.take(decimal_of(said, setting.name) if setting.type in ("quantity", "percent", "whole") else said)
+    return setting.take(decimal_of(said, setting.name) if setting.type in ("quantity", "percent", "whole") else said, rendered)
 
 
 def _column(setting: Setting) -> Column:

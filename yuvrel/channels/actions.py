@@ -15,6 +15,7 @@ from django.utils import timezone
 from yuvrel.books.models import LedgerDocument
 from yuvrel.catalogue.models import Category
 from yuvrel.connectors.capabilities import Capability, Documents, Places, Publishing, TaxCodes, Webhooks
+from yuvrel.connectors.deadline import A_PERSON, within
 from yuvrel.connectors.http import AddressError, ConnectorError, check_address
 from yuvrel.connectors.registry import KINDS
 from yuvrel.core.bounds import check_happened
@@ -117,6 +118,23 @@ def _check_address(address: str) -> None:
         raise BadInputError(str(error), field="address") from error
 
 
+def _asked(row: Connection, report: dict[str, Any]) -> list[dict[str, Any]] | None:
+    """Ask an account who it is and what belongs to its set-up, into the report. Returns its categories, if it has any."""
+    connector = connector_for(row, attempts=1)
+    identity = connector.identify()
+    report |= {"name": identity.name, "scopes": identity.scopes, "missing": identity.missing, "ok": not identity.missing}
+    if identity.missing:
+        report["fault"] = f"The token lacks {', '.join(identity.missing)}. Ask the account for it."
+        return None
+    if isinstance(connector, Documents):
+        report["accounts"] = connector.accounts()
+    if isinstance(connector, TaxCodes):
+        report["tax_codes"] = [(one.code, str(one.percent), one.title) for one in connector.tax_codes()]
+    if isinstance(connector, Places):
+        report["places"] = [(one.key, one.title) for one in connector.places()]
+    return [one.model_dump() for one in connector.categories()] if isinstance(connector, Publishing) else None
+
+
 def test(actor: Actor, connection_id: int, at: datetime) -> Connection:
     """Talk to the account as this connection and keep what it said. Failing is an answer, not an error."""
     actor.need(Ability.CONNECT)
@@ -126,22 +144,10 @@ def test(actor: Actor, connection_id: int, at: datetime) -> Connection:
     categories: list[dict[str, Any]] | None = None
     report: dict[str, Any] = {"ok": False, "scopes": [], "missing": [], "name": "", "fault": ""}
     try:
-        connector = connector_for(row, attempts=1)
-        identity = connector.identify()
-        report |= {"name": identity.name, "scopes": identity.scopes, "missing": identity.missing}
-        report["ok"] = not identity.missing
-        if identity.missing:
-            report["fault"] = f"The token lacks {', '.join(identity.missing)}. Ask the account for it."
-        if isinstance(connector, Documents) and report["ok"]:
-            report["accounts"] = connector.accounts()
-        if isinstance(connector, TaxCodes) and report["ok"]:
-            report["tax_codes"] = [(one.code, str(one.percent), one.title) for one in connector.tax_codes()]
-        if isinstance(connector, Places) and report["ok"]:
-            report["places"] = [(one.key, one.title) for one in connector.places()]
-        if isinstance(connector, Publishing) and report["ok"]:
-            categories = [one.model_dump() for one in connector.categories()]
+        with within(A_PERSON):
+            categories = _asked(row, report)
     except ConnectorError as error:
-        report["fault"] = str(error)
+        report["ok"], report["fault"] = False, str(error)
     with transaction.atomic():
         row = Connection.objects.select_for_update().get(pk=connection_id)
         row.test_report, row.tested_at = report, at

@@ -12,11 +12,12 @@ from django.db import transaction
 from django.db.models import Count, QuerySet
 from django.utils import timezone
 
+from yuvrel.apart import rendered
 from yuvrel.catalogue.models import Barcode, Item
 from yuvrel.connectors.base import capable
 from yuvrel.connectors.capabilities import Capability, Publishing
 from yuvrel.connectors.messages import NewListing, PushResult, RemoteCategory, Submitted
-from yuvrel.core.content import FACTS, Filled, missing, plain, render
+from yuvrel.core.content import FACTS, Filled, missing, plain
 from yuvrel.core.content import fill as fill_in
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, StaleError
 from yuvrel.core.gtin import short_gtin
@@ -202,7 +203,7 @@ class Filling:
     def fill(self, category: RemoteCategory | None, facts: Mapping[str, Any]) -> Filled:
         """What it fills in of what a category asks."""
         asked = category.attributes if category else []
-        return fill_in([(one.name, one.values) for one in asked], self.templates, self.values, facts)
+        return fill_in([(one.name, one.values) for one in asked], self.templates, self.values, facts, rendered)
 
 
 def capable_most(connection: Connection) -> int:
@@ -213,7 +214,7 @@ def capable_most(connection: Connection) -> int:
 
 def _said(template: str, facts: Mapping[str, Any], name: str, problems: list[str]) -> str:
     try:
-        return render(template, facts, name)
+        return rendered(template, facts, name)
     except BadInputError as error:
         problems.append(f"{'Title' if name == 'title_there' else 'Description'}: {error.detail}")
         return ""

@@ -16,12 +16,13 @@ from http.cookiejar import DefaultCookiePolicy
 from typing import Any
 
 import httpx
-from tenacity import RetryCallState, Retrying, retry_if_exception, stop_after_attempt, wait_random_exponential
+from tenacity import RetryCallState, Retrying, retry_if_exception, wait_random_exponential
 from tenacity.wait import wait_base
 
 from yuvrel.core import bounds
 
 from .addresses import CheckedTransport, check_address
+from .deadline import ONE_CALL, left, within
 from .errors import (
     AccessError,
     AddressError,
@@ -155,7 +156,7 @@ def _client(origin: str) -> httpx.Client:
     """One client for each origin and process: connections are kept open between calls and never shared between two
     names that lie at one address; cookies are not kept at all."""
     client = httpx.Client(
-        timeout=TIMEOUT, follow_redirects=False, trust_env=False, transport=CheckedTransport(verify=_trust(), trust_env=False)
+        timeout=TIMEOUT, follow_redirects=False, trust_env=False, transport=CheckedTransport(_trust())
     )
     client.cookies.jar.set_policy(DefaultCookiePolicy(allowed_domains=[]))
     return client
@@ -227,11 +228,16 @@ class Caller:
         Every call is safe to repeat: reads, absolute quantities, or POSTs carrying a key.
         Raises ConnectorError.
         """
-        check_address(self.address, self._allow_private)
-        retrying = Retrying(
-            stop=stop_after_attempt(self._attempts), wait=_Patience(), retry=retry_if_exception(_worth_another), reraise=True
-        )
-        return retrying(self._once, method, path, {**options, "headers": headers or {}}, reader)
+        with within(ONE_CALL):
+            check_address(self.address, self._allow_private)
+            retrying = Retrying(
+                stop=self._enough, wait=_Patience(), retry=retry_if_exception(_worth_another), reraise=True
+            )
+            return retrying(self._once, method, path, {**options, "headers": headers or {}}, reader)
+
+    def _enough(self, state: RetryCallState) -> bool:
+        """So many tries, or no time left for another."""
+        return state.attempt_number >= self._attempts or state.upcoming_sleep >= left()
 
     def read_many(self, path: str, params: Sequence[dict[str, Any]]) -> list[Any]:
         """The data of many reads of one path, in their order, a few of them in flight at a time.

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextvars import ContextVar
 from dataclasses import dataclass
-from decimal import Decimal
-from functools import lru_cache
+from decimal import Decimal, InvalidOperation
+from functools import lru_cache, wraps
 from html.parser import HTMLParser
 from typing import Any
 
@@ -31,22 +32,14 @@ EXAMPLE: dict[str, Any] = {
     "price": Decimal("24.60"),
 }
 FACTS = tuple(EXAMPLE)
-# Of the library's own filters those that make nothing larger than what they are given.
-FILTERS = (
-    "upper",
-    "lower",
-    "title",
-    "capitalize",
-    "trim",
-    "default",
-    "first",
-    "last",
-    "join",
-    "int",
-    "round",
-    "sort",
-    "striptags",
-)
+# Of the library's own filters those that make nothing larger than what they are given, and take no argument that could.
+FILTERS = ("upper", "lower", "title", "capitalize", "trim", "default", "first", "last", "striptags")
+TESTS = ("defined", "undefined", "none", "string", "number", "odd", "even", "in", "eq", "ne", "lt", "le", "gt", "ge")
+# Brackets within brackets, characters that all filters of one rendering may be given, digits of a number before the
+# point, and decimals that may be asked for.
+MOST_NESTED, MOST_WORK, MOST_DIGITS, MOST_PLACES = 30, 1_000_000, 15, 6
+# What one rendering has been given to work on so far.
+_worked: ContextVar[list[int]] = ContextVar("worked")
 
 
 class _Sandbox(ImmutableSandboxedEnvironment):
@@ -107,9 +100,58 @@ def plain(text: Any) -> str:
     return re.sub(r"\n{3,}", "\n\n", "\n".join(lines)).strip()
 
 
+def number(value: Any) -> Decimal:
+    """A number that a text or a fact gives, of at most MOST_DIGITS digits before the point. Raises ValueError."""
+    try:
+        found = Decimal(str(value).strip()[:60])
+    except InvalidOperation as error:
+        raise ValueError(f"{str(value)[:30]!r} is not a number") from error
+    if not found.is_finite() or found.adjusted() >= MOST_DIGITS:
+        raise ValueError(f"{str(value)[:30]!r} is larger than what can be written")
+    return found
+
+
+def _places(places: Any) -> int:
+    return max(0, min(MOST_PLACES, int(number(places))))
+
+
 def money(value: Any, places: int = 2) -> str:
     """An amount with its decimals."""
-    return f"{Decimal(str(value)):.{max(0, min(4, int(places)))}f}"
+    return f"{number(value):.{min(4, _places(places))}f}"
+
+
+def rounded(value: Any, places: int = 0, way: str = "common") -> Decimal:
+    """A number with so many decimals: half up, or always up (*ceil*) or down (*floor*)."""
+    ways = {"common": "ROUND_HALF_UP", "ceil": "ROUND_CEILING", "floor": "ROUND_FLOOR"}
+    if way not in ways:
+        raise SecurityError(f"a number is rounded {listed(list(ways), 'or')}")
+    found = number(value)
+    return found.quantize(Decimal(1).scaleb(-_places(places)), ways[way])
+
+
+def whole(value: Any) -> int:
+    """The whole part of a number."""
+    return int(number(value))
+
+
+def joined(values: Any, between: str = "") -> str:
+    """Several texts as one. Raises SecurityError where it is longer than any text may be."""
+    texts = [str(one) for one in _entries(values)]
+    if sum(map(len, texts)) + len(str(between)) * len(texts) > MOST_TEXT:
+        raise SecurityError(f"it comes to more than {MOST_TEXT:,} characters")
+    return str(between).join(texts)
+
+
+def ordered(values: Any, reverse: bool = False) -> list[Any]:
+    """Several texts or numbers in their order."""
+    return sorted(_entries(values), key=lambda one: (str(type(one)), one), reverse=bool(reverse))
+
+
+def _entries(values: Any) -> list[Any]:
+    """What a filter over several is given: entries of a list, values of options, or a text as the one it is."""
+    if isinstance(values, Mapping):
+        return list(values.values())
+    return list(values) if isinstance(values, list | tuple) else [values]
 
 
 def cut(text: Any, most: int) -> str:
@@ -123,8 +165,8 @@ def cut(text: Any, most: int) -> str:
 
 def listed(values: Any, word: str = "and") -> str:
     """Several texts as one reads them: a, b and c."""
-    texts = [str(one) for one in (values.values() if isinstance(values, Mapping) else values)]
-    return texts[0] if len(texts) == 1 else f"{', '.join(texts[:-1])} {word} {texts[-1]}" if texts else ""
+    texts = [str(one) for one in _entries(values)]
+    return texts[0] if len(texts) == 1 else f"{joined(texts[:-1], ', ')} {word} {texts[-1]}" if texts else ""
 
 
 def measured(millimetres: Any, unit: str = "cm") -> str:
@@ -132,13 +174,36 @@ def measured(millimetres: Any, unit: str = "cm") -> str:
     by = {"mm": 1, "cm": 10, "m": 1000}
     if unit not in by:
         raise SecurityError(f"a length is given in {listed(list(by), 'or')}")
-    return f"{(Decimal(str(millimetres)) / by[unit]).normalize():f} {unit}"
+    return f"{(number(millimetres) / by[unit]).normalize():f} {unit}"
+
+
+def _weighed(filtering: Callable[..., Any]) -> Callable[..., Any]:
+    """A filter that counts what it is given: all of them together work on so much and no more."""
+
+    @wraps(filtering)
+    def counted(*given: Any, **named: Any) -> Any:
+        spent = _worked.get()
+        spent[0] += 50 + sum(_size(one) for one in (*given, *named.values()))
+        if spent[0] > MOST_WORK:
+            raise SecurityError("this is more work than a text may take")
+        return filtering(*given, **named)
+
+    return counted
+
+
+def _size(value: Any) -> int:
+    if isinstance(value, str):
+        return len(value)
+    return sum(len(str(one)) for one in _entries(value)) if isinstance(value, list | tuple | Mapping) else 1
 
 
 def _environment() -> _Sandbox:
     made = _Sandbox(undefined=StrictUndefined, autoescape=False)
-    made.filters = {name: made.filters[name] for name in FILTERS}
-    made.filters |= {"money": money, "cut": cut, "listed": listed, "measured": measured, "plain": plain}
+    ours = {"money": money, "cut": cut, "listed": listed, "measured": measured, "plain": plain}
+    ours |= {"round": rounded, "int": whole, "join": joined, "sort": ordered}
+    made.filters = {name: _weighed(made.filters[name]) for name in FILTERS}
+    made.filters |= {name: _weighed(filtering) for name, filtering in ours.items()}
+    made.tests = {name: made.tests[name] for name in TESTS}
     made.globals.clear()
     return made
 
@@ -148,15 +213,43 @@ _SANDBOX = _environment()
 
 @lru_cache(maxsize=512)
 def _compiled(text: str) -> Template:
-    # What could run for ever is refused as it is read.
+    # What could run for ever is refused as it is read, and so is all that nobody has said is harmless.
+    _check_nesting(text)
+    tree = _SANDBOX.parse(text)
     for kind, said in REFUSED.items():
-        for node in _SANDBOX.parse(text).find_all(kind):
+        for node in tree.find_all(kind):
             inner = node.find(nodes.For) if isinstance(node, nodes.For) else node
             if inner is not None:
                 raise TemplateSyntaxError(said, inner.lineno)
-    return _SANDBOX.from_string(text)
+    for one in tree.find_all(nodes.Node):
+        if not isinstance(one, ALLOWED):
+            raise TemplateSyntaxError("a template can read, choose, count and format, nothing else", one.lineno)
+        if isinstance(one, nodes.Const) and isinstance(one.value, int | float) and not isinstance(one.value, bool):
+            _check_const(one)
+    return _SANDBOX.from_string(tree)
 
 
+def _check_nesting(text: str) -> None:
+    at = 0
+    for place, mark in enumerate(text):
+        at = at + 1 if mark in "([" else max(0, at - 1) if mark in ")]" else at
+        if at > MOST_NESTED:
+            raise TemplateSyntaxError(f"more than {MOST_NESTED} brackets within one another", text.count("\n", 0, place) + 1)
+
+
+def _check_const(node: nodes.Const) -> None:
+    try:
+        number(node.value)
+    except ValueError as error:
+        raise TemplateSyntaxError(str(error), node.lineno) from error
+
+
+ALLOWED: tuple[type[nodes.Node], ...] = (
+    *(nodes.Template, nodes.Output, nodes.TemplateData, nodes.Name, nodes.Const, nodes.Getattr, nodes.Getitem, nodes.Slice),
+    *(nodes.Filter, nodes.Test, nodes.Keyword, nodes.If, nodes.CondExpr, nodes.For, nodes.Compare, nodes.Operand),
+    *(nodes.Tuple, nodes.List, nodes.And, nodes.Or, nodes.Not, nodes.Neg, nodes.Pos, nodes.Concat),
+    *(nodes.Add, nodes.Sub, nodes.Mul, nodes.Div, nodes.FloorDiv, nodes.Mod),
+)
 REFUSED: dict[type[nodes.Node], str] = {
     nodes.Assign: "a template keeps nothing",
     nodes.AssignBlock: "a template keeps nothing",
@@ -167,35 +260,47 @@ REFUSED: dict[type[nodes.Node], str] = {
     nodes.Import: "a template stands by itself",
     nodes.FromImport: "a template stands by itself",
     nodes.Extends: "a template stands by itself",
+    nodes.Pow: "only numbers can be multiplied or divided, and none by itself",
     # Last: a macro is told of as what it is.
     nodes.Call: "nothing can be called",
 }
 
 
-def check_template(text: str, field: str) -> str:
+# What renders a template over facts, naming the field in its refusals: `render`, or the same in a process of its own.
+Say = Callable[[str, Mapping[str, Any], str], str]
+
+
+def check_template(text: str, field: str, say: Say | None = None) -> str:
     """The template, if it can be used. Raises BadInputError naming the line and what is wrong there.
 
     It is tried on an item that has every fact, so that a misspelt one is found before anything is published.
     """
     if len(text) > MOST_TEMPLATE:
         raise BadInputError(f"A template has at most {MOST_TEMPLATE:,} characters.", field=field)
-    render(text, EXAMPLE, field)
+    (say or render)(text, EXAMPLE, field)
     return text
 
 
 def render(text: str, facts: Mapping[str, Any], field: str) -> str:
-    """What a template says of an item; runs of spaces become one. Raises BadInputError naming the line."""
+    """What a template says of an item; runs of spaces become one. Raises BadInputError naming the line.
+
+    What it may use is on a list, what its filters are given is bounded, and so is what comes of it.
+    """
+    _worked.set([0])
     try:
-        found = ""
+        found, length = [], 0
         for piece in _compiled(text).generate(facts):
-            found += piece
-            if len(found) > MOST_TEXT:
+            found.append(piece)
+            length += len(piece)
+            if length > MOST_TEXT:
                 raise BadInputError(f"It comes to more than {MOST_TEXT:,} characters.", field=field)
     except TemplateSyntaxError as error:
         raise BadInputError(f"Line {error.lineno}: {(error.message or '').rstrip('.')}.", field=field) from error
+    except (RecursionError, MemoryError, SyntaxError) as error:
+        raise BadInputError("It is nested too deeply.", field=field) from error
     except (TemplateError, ArithmeticError, ValueError, TypeError, AttributeError, LookupError) as error:
-        raise BadInputError(f"{_where(error)}{str(error) or type(error).__name__}.", field=field) from error
-    return "\n".join(" ".join(line.split()) for line in found.strip().splitlines())
+        raise BadInputError(f"{_where(error)}{(str(error) or type(error).__name__)[:300]}.", field=field) from error
+    return "\n".join(" ".join(line.split()) for line in "".join(found).strip().splitlines())
 
 
 def _where(error: BaseException) -> str:
@@ -215,14 +320,14 @@ class _Lenient(dict[str, Any]):
         return ""
 
 
-def value_of(template: str, facts: Mapping[str, Any], field: str) -> str:
+def value_of(template: str, facts: Mapping[str, Any], field: str, say: Say | None = None) -> str:
     """What a template fills an attribute with; empty where the item lacks the option it names. Raises BadInputError."""
-    return render(template, {**facts, "options": _Lenient(facts.get("options") or {})}, field)
+    return (say or render)(template, {**facts, "options": _Lenient(facts.get("options") or {})}, field)
 
 
-def check_value_template(text: str, field: str) -> str:
+def check_value_template(text: str, field: str, say: Say | None = None) -> str:
     """The template of an attribute, if it can be used. Raises BadInputError naming the line."""
-    value_of(text, EXAMPLE, field)
+    value_of(text, EXAMPLE, field, say)
     return text
 
 
@@ -237,7 +342,11 @@ class Filled:
 
 
 def fill(
-    asked: Iterable[tuple[str, Sequence[str]]], templates: Mapping[str, str], meant: Mapping[str, str], facts: Mapping[str, Any]
+    asked: Iterable[tuple[str, Sequence[str]]],
+    templates: Mapping[str, str],
+    meant: Mapping[str, str],
+    facts: Mapping[str, Any],
+    say: Say | None = None,
 ) -> Filled:
     """Fill what a category asks, each attribute with the values it allows (none: any), from templates over an item's facts.
 
@@ -248,7 +357,7 @@ def fill(
         if not templates.get(name):
             continue
         try:
-            said = value_of(templates[name], facts, name)
+            said = value_of(templates[name], facts, name, say)
         except BadInputError as error:
             found.wrong.append(f"{name}: {error.detail}")
             continue

@@ -13,7 +13,8 @@ from typing import Any, Literal
 from . import bounds
 from .errors import BadInputError
 from .gtin import normal_gtin, normal_sku, short_gtin
-from .sheets import Cell, Fault, Numeral, Table, decimal_of
+from .sheet_reading import Fault, Table, date_of, decimal_of
+from .sheets import Cell, Numeral
 from .working import plain
 
 # What is wrong with a row, or the column that is wrong and why; empty for nothing.
@@ -133,11 +134,12 @@ def barcodes(text: str) -> list[str]:
 
 
 def day(text: str) -> date:
-    """A day written 2027-03-14."""
+    """A day written 2027-03-14, or as a spreadsheet keeps it."""
     try:
-        return bounds.check_day(date.fromisoformat(text.strip()), "")
-    except ValueError as error:
+        found = date_of(text, "")
+    except BadInputError as error:
         raise BadInputError("must be a day, as 2027-03-14") from error
+    return bounds.check_day(found, "")
 
 
 def said_day(value: date) -> str:

@@ -18,7 +18,7 @@ import numpy as np
 import numpy.typing as npt
 
 from .bounds import check_day, check_text
-from .content import check_template, check_value_template
+from .content import Say, check_template, check_value_template
 from .errors import BadInputError
 from .money import ZERO, spoken
 from .schedule import clock
@@ -101,8 +101,8 @@ class Setting:
     words: str = ""
     templates: bool = False
 
-    def take(self, given: Any) -> Value:
-        """A value as it is kept, from text or JSON. Raises BadInputError naming the setting."""
+    def take(self, given: Any, say: Say | None = None) -> Value:
+        """A value as it is kept, from text or JSON; templates are tried by `say`. Raises BadInputError naming the setting."""
         if given is None:
             if self.limitless:
                 return None
@@ -113,18 +113,18 @@ class Setting:
                 raise BadInputError(f"{self.label} must be one of {', '.join(dict(self.choices))}.", field=self.name)
             return str(given)
         if self.type == "map":
-            return self._map(given)
+            return self._map(given, say)
         if self.type == "date":
             return self._day(given)
         if self.type == "time":
             return self._time(given)
         if self.type == "template":
-            return check_template(str(given).strip(), self.name)
+            return check_template(str(given).strip(), self.name, say)
         if self.type == "text":
             return check_text(str(given).strip(), self.name, most=self.most)
         return self._number(given)
 
-    def _map(self, given: Any) -> str:
+    def _map(self, given: Any, say: Say | None) -> str:
         try:
             found = json.loads(given) if isinstance(given, str) else given
         except ValueError as error:
@@ -138,12 +138,12 @@ class Setting:
                 raise BadInputError(f"What {word} means must be one of {', '.join(known)}.", field=self.name)
             check_text(meaning, self.name, most=self.most)
             if self.templates:
-                self._template_of(word, meaning)
+                self._template_of(word, meaning, say)
         return json.dumps({word: found[word].strip() for word in sorted(found) if found[word].strip()}, ensure_ascii=False)
 
-    def _template_of(self, word: str, meaning: str) -> None:
+    def _template_of(self, word: str, meaning: str, say: Say | None) -> None:
         try:
-            check_value_template(meaning, self.name)
+            check_value_template(meaning, self.name, say)
         except BadInputError as error:
             raise BadInputError(f"{word}: {error.detail}", field=self.name) from error
 

@@ -1,4 +1,4 @@
-"""Tables people make and take: CSV (RFC 4180) in the dialects spreadsheets write, workbooks, row faults by name."""
+"""Tables as they are handed over: CSV (RFC 4180) and workbooks (ECMA-376)."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ from itertools import chain, islice
 from typing import IO, Any
 from xml.sax.saxutils import escape
 
-from openpyxl import Workbook, load_workbook
+from openpyxl import Workbook
 from openpyxl.cell import Cell as BookCell
 from openpyxl.styles import Font
 from openpyxl.utils import get_column_letter
@@ -22,7 +22,6 @@ from openpyxl.utils.datetime import to_excel
 
 from .bounds import NOT_A_CHARACTER
 from .errors import BadInputError
-from .money import parse_decimal
 
 MOST_ROWS = 100_000
 WIDEST = 60
@@ -34,105 +33,6 @@ class Numeral(str):
     digits are kept as they are."""
 
     __slots__ = ()
-
-
-@dataclass(frozen=True)
-class Fault:
-    """What is wrong with one value: line as a spreadsheet counts it, the column, the value, why."""
-
-    line: int
-    column: str
-    value: str
-    reason: str
-
-    def __str__(self) -> str:
-        return f"{self.column} {self.value or 'empty'} {self.reason}"
-
-
-@dataclass(frozen=True)
-class Table:
-    """Rows by lower-cased column name; `lines` says where each began in the file."""
-
-    columns: tuple[str, ...]
-    rows: tuple[dict[str, str], ...]
-    lines: tuple[int, ...]
-
-
-def read_table(data: bytes, needed: Sequence[str]) -> Table:
-    """The table in a CSV file: UTF-8 (with or without byte-order mark) or Latin-1; comma, semicolon
-    or tab between values. Raises BadInputError when it is empty, too long or lacks a column."""
-    try:
-        text = data.decode("utf-8-sig")
-    except UnicodeDecodeError:
-        text = data.decode("latin-1")
-    if not text.strip():
-        raise BadInputError("The file is empty.", field="file")
-    if "\0" in text:
-        raise BadInputError("This is not a CSV file.", field="file")
-    first = text.lstrip().splitlines()[0]
-    delimiter = max(",;\t", key=first.count)
-    reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
-    try:
-        header = tuple(cell.strip().lower().replace(" ", "_") for cell in next(reader))
-        missing = [name for name in needed if name not in header]
-        if missing:
-            raise BadInputError(f"The file has no column {', '.join(missing)}.", field="file")
-        rows, lines = [], []
-        start = reader.line_num + 1
-        for cells in reader:
-            if any(cell.strip() for cell in cells):
-                rows.append({name: _plain_cell(cell) for name, cell in zip(header, cells, strict=False)})
-                lines.append(start)
-            start = reader.line_num + 1
-            if len(rows) > MOST_ROWS:
-                raise BadInputError(f"The file has more than {MOST_ROWS} rows.", field="file")
-    except csv.Error as error:
-        raise BadInputError(f"The file cannot be read as CSV: {error}.", field="file") from error
-    if not rows:
-        raise BadInputError("The file has a header and no rows.", field="file")
-    return Table(header, tuple(rows), tuple(lines))
-
-
-def read_any(data: bytes, needed: Sequence[str]) -> Table:
-    """The table in a CSV file or in the first sheet of a workbook. Raises BadInputError as `read_table`."""
-    return read_workbook(data, needed) if data[:2] == b"PK" else read_table(data, needed)
-
-
-def read_workbook(data: bytes, needed: Sequence[str]) -> Table:
-    """The table in the first sheet of a workbook, read row by row; values as the texts a CSV would have.
-
-    Raises BadInputError when it cannot be read, is empty, too long or lacks a column.
-    """
-    try:
-        book = load_workbook(io.BytesIO(data), read_only=True, data_only=True)
-        sheet = book.worksheets[0]
-        found = sheet.iter_rows(values_only=True)
-        header = tuple(_plain_cell(cell).lower().replace(" ", "_") for cell in next(found, ()))
-        missing = [name for name in needed if name not in header]
-        if missing:
-            raise BadInputError(f"The file has no column {', '.join(missing)}.", field="file")
-        rows, lines = [], []
-        for line, cells in enumerate(found, 2):
-            texts = [_plain_cell(cell) for cell in cells]
-            if any(texts):
-                rows.append(dict(zip(header, texts, strict=False)))
-                lines.append(line)
-            if len(rows) > MOST_ROWS:
-                raise BadInputError(f"The file has more than {MOST_ROWS} rows.", field="file")
-    except (zipfile.BadZipFile, KeyError, ValueError, OSError, IndexError, TypeError) as error:
-        raise BadInputError("The file cannot be read as a workbook.", field="file") from error
-    if not rows:
-        raise BadInputError("The file has a header and no rows.", field="file")
-    return Table(header, tuple(rows), tuple(lines))
-
-
-def _plain_cell(cell: Any) -> str:
-    """A whole number that a workbook keeps with a point is written without it."""
-    if isinstance(cell, float) and cell.is_integer():
-        cell = int(cell)
-    text = (cell if isinstance(cell, str) else _text(cell)).strip()
-    # The apostrophe that keeps a text from being taken for a formula is no part of it.
-    return text[1:] if text.startswith("'") and harmless(text[1:]) == text else text
 
 
 def write_table(columns: Sequence[str], rows: Iterable[Mapping[str, str]]) -> str:
@@ -157,7 +57,7 @@ def table_lines(heads: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Iterato
     for row in rows:
         # A number, and nothing, are written as they are.
         writer.writerow(
-            [cell if type(cell) in as_it_is else harmless(cell) if type(cell) is str else _text(cell) for cell in row]
+            [cell if type(cell) in as_it_is else harmless(cell) if type(cell) is str else cell_text(cell) for cell in row]
         )
         if out.tell() >= PIECE:
             yield out.getvalue()
@@ -166,7 +66,8 @@ def table_lines(heads: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Iterato
     yield out.getvalue()
 
 
-def _text(cell: Cell) -> str:
+def cell_text(cell: Cell) -> str:
+    """A value as a CSV says it."""
     if cell is None:
         return ""
     if isinstance(cell, str):
@@ -192,7 +93,7 @@ def write_workbook(title: str, heads: Sequence[str], rows: Iterable[Sequence[Cel
     sheet.freeze_panes = "A2"
     # A sheet that is written as a stream must know its columns before its first row.
     for number, head in enumerate(heads):
-        width = max(len(head), *(len(_text(row[number])) for row in first)) if first else len(head)
+        width = max(len(head), *(len(cell_text(row[number])) for row in first)) if first else len(head)
         sheet.column_dimensions[get_column_letter(number + 1)].width = min(width, WIDEST) + 2
     sheet.append([_head(sheet, head) for head in heads])
     tails = _Tails([_style(sheet, form) for form in FORMS])
@@ -308,7 +209,7 @@ class _Tails:
 
     def text(self, value: Cell) -> str:
         """For a text, and for yes and no."""
-        text = escape(NOT_A_CHARACTER.sub("\ufffd", _text(value))[:LONGEST], {"\r": "&#13;"})
+        text = escape(NOT_A_CHARACTER.sub("\ufffd", cell_text(value))[:LONGEST], {"\r": "&#13;"})
         return f'" t="inlineStr"><is><t xml:space="preserve">{text}</t></is></c>'
 
     def day(self, value: date) -> str:
@@ -324,24 +225,3 @@ def harmless(cell: str) -> str:
     if not cell.startswith(("=", "+", "-", "@", "\t", "\r")):
         return cell
     return cell if re.fullmatch(r"[+-]?\d+([.,]\d+)?", cell) else f"'{cell}"
-
-
-def decimal_of(text: str, column: str) -> Decimal:
-    """A number with decimal point or comma; thousands separators are refused where they are unclear."""
-    plain = text.replace("\u00a0", "").replace(" ", "")
-    if plain.startswith("="):
-        raise BadInputError("is a formula; give its value", field=column)
-    if "," in plain and "." in plain:
-        raise BadInputError("has both a comma and a point; write it without thousands separators", field=column)
-    try:
-        return parse_decimal(plain.replace(",", "."), column)
-    except BadInputError as error:
-        raise BadInputError("is not a number", field=column) from error
-
-
-def date_of(text: str, column: str) -> date:
-    """A date as YYYY-MM-DD."""
-    try:
-        return date.fromisoformat(text)
-    except ValueError as error:
-        raise BadInputError("is not a date like 2027-03-14", field=column) from error

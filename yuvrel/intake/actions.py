@@ -9,9 +9,11 @@ from datetime import datetime
 from django.db import InterfaceError, OperationalError, transaction
 from procrastinate.contrib.django.models import ProcrastinateJob
 
+from yuvrel.apart import FILES, StoppedError
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, YuvrelError
 from yuvrel.core.intake import EMPTY, Checked, Read, check_rows
-from yuvrel.core.sheets import Cell, read_any, write_table
+from yuvrel.core.sheet_reading import Table, check_head
+from yuvrel.core.sheets import Cell, write_table
 from yuvrel.events.actions import wake
 from yuvrel.people.roles import Actor, Role, audit
 
@@ -28,18 +30,19 @@ Standing = Mapping[str, Mapping[str, str]]
 
 
 def send(actor: Actor, kind: str, name: str, data: bytes, at: datetime, undoes: Intake | None = None) -> Intake:
-    """Keep a file and have it checked. Raises BadInputError when it is no table, or lacks a column it needs."""
+    """Keep a file and have it checked: it is read where it can do no harm, and no sooner than that.
+
+    Raises BadInputError when it is larger than what is taken in, or a CSV file that lacks a column it needs."""
     of = kind_of(kind)
     actor.need(of.ability)
     if len(data) > MOST_BYTES:
         raise BadInputError("The file is larger than 16 MB.", field="file")
-    table = read_any(data, of.needed)
+    check_head(data, of.needed)
     with transaction.atomic():
         row = Intake.objects.create(
             kind=kind,
             name=name[:200],
             data=data,
-            total=len(table.rows),
             by=actor.name,
             role=actor.role.value,
             user_id=actor.user_id,
@@ -85,9 +88,9 @@ def _locked(actor: Actor, intake_id: int) -> Intake:
 
 @transaction.atomic
 def stop(actor: Actor, intake_id: int) -> Intake:
-    """Have it stop after the batch it is at; what is taken in stays, and it can be taken up again."""
+    """Have it stop while it is read, or after the batch it is at; what is taken in stays, and it can be taken up again."""
     row = _locked(actor, intake_id)
-    if row.state != Intake.State.APPLYING:
+    if row.state not in Intake.AT_WORK:
         raise RefusedError("Nothing is being taken in.", field="state")
     row.stop = True
     row.save(update_fields=["stop"])
@@ -114,6 +117,8 @@ def work(intake_id: int, clock: Callable[[], datetime]) -> None:
         raise
     except YuvrelError as error:
         _end(row, Intake.State.FAILED, error.detail, clock())
+    except StoppedError:
+        _end(row, Intake.State.FAILED, "Stopped while it was read; nothing was taken in.", clock())
     except Exception as error:
         _end(row, Intake.State.FAILED, f"{type(error).__name__}: {error}", clock())
         raise
@@ -121,7 +126,7 @@ def work(intake_id: int, clock: Callable[[], datetime]) -> None:
 
 def _work(row: Intake, clock: Callable[[], datetime]) -> None:
     kind = kind_of(row.kind)
-    table = read_any(bytes(row.data), kind.needed)
+    table = _read(row, kind)
     standing = dict(kind.standing())
     checked = check_rows(table, kind.columns, kind.key_of, standing, kind.judge(), kind.known_as())
     _note(row, checked)
@@ -137,6 +142,23 @@ def _work(row: Intake, clock: Callable[[], datetime]) -> None:
     ended = take(row, kind, actor, waiting, standing)
     said = f"{row.done:,} of {len(waiting):,} rows taken in, {row.counts['unchanged']:,} unchanged, {len(row.wrong):,} left out."
     _end(row, Intake.State.DONE if ended else Intake.State.STOPPED, said, clock())
+
+
+def _read(row: Intake, kind: Kind) -> Table:
+    """The rows of a file, read apart. How far it is shows on the row while it is checked. Raises StoppedError."""
+    checking = row.state == Intake.State.CHECKING
+
+    def told(done: int, total: int) -> bool:
+        if checking:
+            row.done, row.total = min(done, total), total
+            row.save(update_fields=["done", "total"])
+        return _is_stopped(row)
+
+    table: Table = FILES.call("read_any", bytes(row.data), kind.needed, name="file", tell=told)
+    if checking:
+        row.done = 0
+        row.save(update_fields=["done"])
+    return table
 
 
 def _is_stopped(row: Intake) -> bool:
@@ -266,7 +288,7 @@ File = tuple[list[str], Iterator[list[Cell]]]
 def left_out(intake_id: int) -> File:
     """The wrong rows as they came, with a column that says why: to be put right and sent again."""
     row = Intake.objects.get(pk=get(intake_id).pk)
-    table = read_any(bytes(row.data), kind_of(row.kind).needed)
+    table: Table = FILES.call("read_any", bytes(row.data), kind_of(row.kind).needed, name="file")
     columns = [name for name in table.columns if name != "why"]
     lines = zip(table.lines, table.rows, strict=True)
     rows = ((values, row.wrong[str(line)]) for line, values in lines if str(line) in row.wrong)

@@ -8,6 +8,7 @@ from typing import Any
 
 from django.db import transaction
 
+from yuvrel.apart import rendered
 from yuvrel.core.errors import BadInputError, NotFoundError, StaleError
 from yuvrel.core.rules import Rung, Value, as_json
 from yuvrel.events.actions import record
@@ -36,7 +37,7 @@ def taken(rung: Rung, changes: Mapping[str, Any]) -> dict[str, Value]:
         setting = setting_of(name)
         if rung.level not in setting.levels or rung.given:
             raise BadInputError(f"{setting.label} cannot be set for a {rung.level.value}.", field=name)
-        found[name] = queries.INHERIT if given is queries.INHERIT else setting.take(given)
+        found[name] = queries.INHERIT if given is queries.INHERIT else setting.take(given, rendered)
     for check in CHECKS:
         check(rung, found)
     return found

@@ -9,12 +9,14 @@ from decimal import Decimal
 
 from django.core import signing
 
+from yuvrel.apart import FILES
 from yuvrel.catalogue.models import Item
 from yuvrel.core import bounds
 from yuvrel.core.errors import BadInputError
 from yuvrel.core.gtin import normal_sku
 from yuvrel.core.money import ZERO, round_money
-from yuvrel.core.sheets import Fault, Table, date_of, decimal_of, read_table, write_table
+from yuvrel.core.sheet_reading import Fault, Table, date_of, decimal_of
+from yuvrel.core.sheets import write_table
 from yuvrel.people.models import Location
 
 from .actions import OpeningRow
@@ -82,7 +84,7 @@ def template() -> str:
 
 def check(data: bytes) -> Checked:
     """Read a file without taking anything in. Raises BadInputError when it is no table at all."""
-    table = read_table(data, COLUMNS)
+    table: Table = FILES.call("read_any", data, COLUMNS, name="file")
     items = {normal_sku(item.sku): item for item in Item.objects.filter(active=True)}
     places = {p.code.lower(): p for p in Location.objects.all()}
     places |= {p.name.lower(): p for p in places.values()}

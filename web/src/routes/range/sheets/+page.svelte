@@ -145,11 +145,22 @@
 				<h2>
 					{data.name}
 					<span class="soft small"
-						>sent by {data.by} {ago(data.made_at)}, {count(data.total, 'row')}</span
+						>sent by {data.by}
+						{ago(data.made_at)}{#if data.state !== 'checking' && data.total}, {count(
+								data.total,
+								'row'
+							)}{/if}</span
 					>
 				</h2>
-				{#if data.state === 'checking'}<p role="status">Checking…</p>
-				{:else}
+				{#if data.state === 'checking'}
+					<p role="status" class="at-work">
+						<progress max={data.total || 1} value={data.done} aria-label="Rows read"></progress>
+						{data.total
+							? `${figure(`${data.done}`, '0')} of ${figure(`${data.total}`)} read`
+							: 'Reading the file…'}
+						<button class="quiet" disabled={busy} onclick={stop}>Stop</button>
+					</p>
+				{:else if data.state !== 'failed'}
 					<div class="counts">
 						{#each ['new', 'changed', 'unchanged', 'wrong'] as name (name)}
 							<span class="count"
