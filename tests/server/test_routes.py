@@ -9,6 +9,7 @@ from typing import Any
 import jsonschema_rs
 import pytest
 import schemathesis
+from django.core.files.uploadedfile import SimpleUploadedFile
 from django.db import transaction
 from django.test import Client
 from hypothesis import HealthCheck, Phase, given, settings
@@ -17,6 +18,7 @@ from ninja import Schema
 
 from tests.depth import drawn
 from tests.routes import Route, real_ids, routes, working_keys
+from yuvrel.catalogue.models import Product
 from yuvrel.channels.credentials import seal, secrets_of
 from yuvrel.channels.models import Connection
 from yuvrel.people.models import User
@@ -433,5 +435,73 @@ def test_the_character_no_text_can_hold_is_refused_everywhere(clients: dict[Role
         client.get("/api/v1/stock", {"q": text}),
         client.get(f"/api/v1/workings/cost/{text.replace(chr(0), '%00')}"),
     ):
-        assert answer.status_code == 422
+        assert answer.status_code == 400
         assert "U+0000" in answer.json()["detail"]
+
+
+@pytest.mark.parametrize(
+    "sort", ["application/json", "text/plain", "application/octet-stream", "application/json; charset=latin-1", ""]
+)
+def test_what_a_body_calls_itself_opens_no_other_door(clients: dict[Role, Client], sort: str) -> None:
+    client, path = clients[Role.MANAGER], "/api/v1/products"
+    before = Product.objects.count()
+    for body, why in (
+        (b'{"title": "a\\u0001b"}', "U+0001"),
+        (b'{"title": "a\x01b"}', "U+0001"),
+        (b'{"title": ' + b"[" * 100_000 + b"]" * 100_000 + b"}", "nested deeper than 32 levels"),
+        (b"[" * 100_000, "nested deeper"),
+        (b'{"title": "\xff"}', "not built as it should be"),
+    ):
+        answer = client.post(path, body, content_type=sort)
+        assert (answer.status_code, why in answer.json()["detail"]) == (400, True), answer.content
+    assert Product.objects.count() == before
+
+
+@pytest.mark.parametrize("operation", WITH_A_FILE)
+def test_a_file_with_a_key_is_taken_in_once(ids: dict[str, Any], clients: dict[Role, Client], operation: str) -> None:
+    route, client = OPERATIONS[operation], clients[Role.MANAGER]
+    path = route.at({**ids, "kind": "items"})
+
+    def send_file(key: str, text: bytes) -> Any:
+        file = SimpleUploadedFile("a.csv", text)
+        return client.post(path, {"file": file, "alt": "x"}, headers={"Idempotency-Key": key})
+
+    with transaction.atomic():
+        first, again, other = (
+            send_file("key-1", text) for text in (b"sku,product\nA,B\n", b"sku,product\nA,B\n", b"sku,product\nC,D\n")
+        )
+        transaction.set_rollback(True)
+    assert first.status_code < 500, first.content
+    if not first.has_header("Content-Disposition"):
+        assert (again.status_code, again.content) == (first.status_code, first.content)
+        assert (other.status_code, "was used for a different request" in other.json()["detail"]) == (422, True)
+
+
+SHARP = (
+    "12345678",
+    "4006381333931",
+    "99999999999999999",
+    "\u0661" * 9,
+    "%",
+    "_",
+    "\\",
+    "(",
+    "'",
+    "-1",
+    "1e999",
+    "x" * 5000,
+    "a b c d e f g h",
+)
+
+
+def test_whatever_is_searched_for_is_answered(ids: dict[str, Any], clients: dict[Role, Client]) -> None:
+    """Each text that a sheet can be asked for, with codes, signs and lengths that people paste."""
+    described, asked = api.get_openapi_schema()["paths"], 0
+    for route in routes():
+        given = described[route.path][route.method].get("parameters", [])
+        for name in [one["name"] for one in given if one["in"] == "query" and one["schema"].get("type") == "string"]:
+            for text in SHARP if route.method == "get" else ():
+                answer = clients[Role.MANAGER].get(route.at(ids), {name: text})
+                assert answer.status_code < 500, f"{route} {name}={text[:30]}"
+                asked += 1
+    assert asked > 500

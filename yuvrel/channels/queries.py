@@ -161,7 +161,7 @@ def bench(link: str, connection: int | None, q: str, cursor: str, limit: int) ->
     rows = Listing.objects.select_related("connection", "item").filter(BENCH.get(link, Q(link=link)))
     if connection:
         rows = rows.filter(connection_id=connection)
-    found, following = page(find_items(rows, q), ["connection_id", "id"], cursor, limit)
+    found, following = page(find_items(rows, q, code="barcode"), ["connection_id", "id"], cursor, limit)
     # Only what is still to be paired needs candidates, and only they need the whole range read.
     index = pairing_index() if found and link in (Listing.Link.UNLINKED, CLASHING) else None
     counts = dict(Listing.objects.values_list("link").annotate(n=Count("id")).order_by())

@@ -81,7 +81,6 @@ class Answer:
 
 # What stands in place of a part that is nested beyond measure.
 TOO_DEEP = "… nested too deeply …"
-_TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[\[\]{}]', re.DOTALL)
 
 
 def read_json(body: bytes) -> Any:
@@ -99,8 +98,7 @@ def read_json(body: bytes) -> Any:
         return int(text) if len(text) < 30 else text
 
     text = body.decode("utf-8", "replace")
-    # Cheaply known to be shallow: most answers are.
-    if text.count("[") + text.count("{") > bounds.DEPTH:
+    if bounds.is_deep(text):
         text = _without_depths(text)
     return json.loads(text, parse_constant=refuse, parse_float=str, parse_int=whole)
 
@@ -116,7 +114,7 @@ def _without_depths(text: str) -> str:
     """The text with every part nested deeper than bounds.DEPTH cut out."""
     kept: list[str] = []
     at = depth = begun = 0
-    for token in _TOKEN.finditer(text):
+    for token in bounds.JSON_TOKEN.finditer(text):
         mark = token[0]
         if mark in "[{":
             depth += 1
@@ -155,9 +153,7 @@ def _trust() -> ssl.SSLContext:
 def _client(origin: str) -> httpx.Client:
     """One client for each origin and process: connections are kept open between calls and never shared between two
     names that lie at one address; cookies are not kept at all."""
-    client = httpx.Client(
-        timeout=TIMEOUT, follow_redirects=False, trust_env=False, transport=CheckedTransport(_trust())
-    )
+    client = httpx.Client(timeout=TIMEOUT, follow_redirects=False, trust_env=False, transport=CheckedTransport(_trust()))
     client.cookies.jar.set_policy(DefaultCookiePolicy(allowed_domains=[]))
     return client
 
@@ -230,9 +226,7 @@ class Caller:
         """
         with within(ONE_CALL):
             check_address(self.address, self._allow_private)
-            retrying = Retrying(
-                stop=self._enough, wait=_Patience(), retry=retry_if_exception(_worth_another), reraise=True
-            )
+            retrying = Retrying(stop=self._enough, wait=_Patience(), retry=retry_if_exception(_worth_another), reraise=True)
             return retrying(self._once, method, path, {**options, "headers": headers or {}}, reader)
 
     def _enough(self, state: RetryCallState) -> bool:

@@ -110,6 +110,23 @@ def texts(value: Any) -> Iterator[str]:
             left.extend(one)
 
 
+# What brackets in JSON are told from: those within a text are none.
+JSON_TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[\[\]{}]', re.DOTALL)
+
+
+def is_deep(text: str, most: int = DEPTH) -> bool:
+    """Whether JSON is nested deeper than `most`; looked at without reading it, which would run out of stack."""
+    # Cheaply known to be shallow: most is.
+    if text.count("[") + text.count("{") <= most:
+        return False
+    at = 0
+    for token in JSON_TOKEN.finditer(text):
+        at += {"[": 1, "{": 1, "]": -1, "}": -1}.get(token[0], 0)
+        if at > most:
+            return True
+    return False
+
+
 def depth(value: Any) -> int:
     """How deep data as JSON gives it is nested; 0 for a single value."""
     deepest, left = 0, [(value, 0)]

@@ -363,4 +363,3 @@ def date_of(text: str, column: str) -> date:
         return date.fromisoformat(plain)
     except ValueError as error:
         raise BadInputError("is not a date like 2027-03-14", field=column) from error
-

@@ -47,7 +47,7 @@ class IdempotencyMiddleware:
         if owner is None:
             # Whoever would be refused now is not given what was answered then either.
             return self.get_response(request)
-        digest = hashlib.sha256(request.path.encode() + b"\0" + request.body).hexdigest()
+        digest = hashlib.sha256(request.path.encode() + b"\0" + _sent(request)).hexdigest()
         with transaction.atomic():
             try:
                 row = _claim(owner, key, digest)
@@ -67,6 +67,23 @@ class IdempotencyMiddleware:
                 row.status, row.body = response.status_code, response.content.decode(errors="replace")
                 row.save(update_fields=["status", "body"])
         return response
+
+
+def _sent(request: HttpRequest) -> bytes:
+    """What tells one request from another: its body, or of a form, which may have been read already, its fields and files."""
+    if request.content_type != "multipart/form-data":
+        return request.body
+    said = hashlib.sha256()
+    for name in sorted(request.POST):
+        for text in request.POST.getlist(name):
+            said.update(f"{name}\0{text}\0".encode(errors="surrogatepass"))
+    for name in sorted(request.FILES):
+        for file in request.FILES.getlist(name):
+            said.update(f"{name}\0{file.name}\0".encode(errors="surrogatepass"))
+            for piece in file.chunks():
+                said.update(piece)
+            file.seek(0)
+    return said.digest()
 
 
 def _owner(request: HttpRequest) -> str | None:

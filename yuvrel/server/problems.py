@@ -17,7 +17,7 @@ from ninja.errors import AuthenticationError, HttpError, ValidationError
 from psycopg.errors import DeadlockDetected, LockNotAvailable
 
 from yuvrel.core import bounds
-from yuvrel.core.errors import YuvrelError
+from yuvrel.core.errors import BadInputError, YuvrelError
 from yuvrel.platform.faults import record_faults
 
 log = logging.getLogger("yuvrel.api")
@@ -156,17 +156,30 @@ class TextMiddleware:
                 for text in _texts_of(request):
                     bounds.check_text(text, "", len(text))
             except YuvrelError as error:
-                return problem(422, error.detail)
-            except ValueError:
+                return problem(400, error.detail)
+            except RequestDataTooBig:
+                return problem(413, SAID[413])
+            except (ValueError, RecursionError):
                 return problem(400, SAID[400])
         return self.get_response(request)
 
 
+FORMS = ("multipart/form-data", "application/x-www-form-urlencoded")
+
+
 def _texts_of(request: HttpRequest) -> Iterator[str]:
-    """The texts of a request: its address, what it asks, and its body where that is JSON."""
+    """The texts of a request: its address, what it asks, and its body: a form, or else JSON whatever it calls itself, as the
+    routes read it so. Raises BadInputError where that is nested deeper than anything we take."""
     yield request.path
     yield unquote(request.META.get("QUERY_STRING", ""))
-    if request.content_type == "application/json" and request.body:
+    if request.content_type in FORMS:
+        for name, texts in request.POST.lists():
+            yield name
+            yield from texts
+        yield from (file.name or "" for _, files in request.FILES.lists() for file in files)
+    elif request.method not in ("GET", "HEAD") and request.body:
         text = request.body.decode()
+        if bounds.is_deep(text):
+            raise BadInputError(f"The request is nested deeper than {bounds.DEPTH} levels.")
         if _ESCAPED.search(request.body) or bounds.NOT_A_CHARACTER.search(text):
-            yield from bounds.texts(json.loads(text))
+            yield from bounds.texts(json.loads(text, strict=False))

@@ -89,12 +89,15 @@ ROW = (
 )
 
 
-def find_items(rows: QuerySet[Any], q: str, prefix: str = "") -> QuerySet[Any]:
-    """Rows whose item's SKU, title or barcode contains every word of `q`."""
+def find_items(rows: QuerySet[Any], q: str, prefix: str = "", code: str = "") -> QuerySet[Any]:
+    """Rows whose item's SKU, title or barcode contains every word of `q`. `code`: where the rows keep a barcode of their
+    own, as it was written, the field it is in."""
     for word in q.split()[:6]:
-        digits = word.isdigit() and len(word) >= 8
+        digits = word.isascii() and word.isdigit() and 8 <= len(word) <= 14
         condition = Q(**{f"{prefix}sku__icontains": word}) | Q(**{f"{prefix}title__icontains": word})
-        if digits:
+        if code:
+            condition |= Q(**{f"{code}__icontains": word})
+        elif digits:
             condition |= Q(**{f"{prefix}barcodes__gtin": word.zfill(14)})
         rows = rows.filter(condition)
     return rows
