@@ -176,7 +176,7 @@ BODIES: dict[str, Any] = {
     "add_clearing_account": {"code": "1190", "name": "Cash drawer"},
     "change_purchase_order": {"version": 1},
     "send_purchase_order": {"version": 1},
-    "add_purchase_line": {"version": 1, "quantity": "1"},
+    "add_purchase_line": {"version": 1, "item_id": 1, "quantity": "1"},
     "cancel_purchase_order": {"version": 1},
     "receive_purchase_order": {"lines": []},
     "draft_transfer": {"source_id": 1, "destination_id": 2, "expected_on": "2027-05-01"},
@@ -440,7 +440,7 @@ def test_the_character_no_text_can_hold_is_refused_everywhere(clients: dict[Role
 
 
 @pytest.mark.parametrize(
-    "sort", ["application/json", "text/plain", "application/octet-stream", "application/json; charset=latin-1", ""]
+    "sort", ["application/json", "text/plain", "application/octet-stream", ""]
 )
 def test_what_a_body_calls_itself_opens_no_other_door(clients: dict[Role, Client], sort: str) -> None:
     client, path = clients[Role.MANAGER], "/api/v1/products"

@@ -30,14 +30,15 @@ def look_for(obstacles: Looked) -> Looked:
 
 
 def obstacles(item_id: int) -> list[Obstacle]:
-    """Everything that stands in the way, in every company: items are shared. Another's is named, and leads nowhere."""
+    """Everything that stands in the way, in every company: items are shared. Of others it is told that they use it, and
+    neither who they are nor what they have of it or where."""
     own = _found(item_id)
-    others = []
     for company in Company.objects.exclude(pk=company_id()).order_by("pk"):
         with working_for(company):
             # What is shared (a bundle) stands in the way here as well, and is said once.
-            others += [Obstacle(f"At {company.name}: {one.said}", "") for one in _found(item_id) if one not in own]
-    return [*own, *others]
+            if any(one not in own for one in _found(item_id)):
+                return [*own, Obstacle("Another company that shares this range uses it.", "")]
+    return own
 
 
 def _found(item_id: int) -> list[Obstacle]:

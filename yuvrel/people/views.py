@@ -10,7 +10,8 @@ from django.db.models import Q, QuerySet
 
 from yuvrel.core.errors import BadInputError, ForbiddenError, NotFoundError, RefusedError, StaleError
 
-from .models import SheetHabit, SheetView
+from .models import Company, SheetHabit, SheetView
+from .queries import company
 from .roles import Actor, Role, audit
 
 # More than anybody could tell apart in a list.
@@ -24,7 +25,12 @@ def _person(actor: Actor) -> int:
 
 
 def _seen_by(actor: Actor, sheet: str) -> QuerySet[SheetView]:
-    return SheetView.objects.filter(Q(owner_id=_person(actor)) | Q(shared=True), sheet=sheet)
+    """One's own, and what people of the same company share. Who has no company named works for the first."""
+    mine = company()
+    theirs = Q(owner__company=mine)
+    if not Company.objects.filter(pk__lt=mine.pk).exists():
+        theirs |= Q(owner__company=None)
+    return SheetView.objects.filter(Q(owner_id=_person(actor)) | (Q(shared=True) & theirs), sheet=sheet)
 
 
 def of_sheet(actor: Actor, sheet: str) -> dict[str, Any]:
@@ -91,7 +97,7 @@ def keep(
 
 
 def _own(actor: Actor, sheet: str, view_id: int) -> SheetView:
-    row = _seen_by(actor, sheet).select_for_update().filter(pk=view_id).first()
+    row = _seen_by(actor, sheet).select_for_update(of=("self",)).filter(pk=view_id).first()
     if row is None:
         raise NotFoundError("There is no such view.")
     if row.owner_id != actor.user_id:
@@ -103,7 +109,7 @@ def take_away(actor: Actor, sheet: str, view_id: int) -> None:
     """Take a view away: one's own, or as a manager one that is shared."""
     with transaction.atomic():
         if actor.role is Role.MANAGER:
-            row = _seen_by(actor, sheet).select_for_update().filter(pk=view_id).first()
+            row = _seen_by(actor, sheet).select_for_update(of=("self",)).filter(pk=view_id).first()
             if row is None:
                 raise NotFoundError("There is no such view.")
         else:

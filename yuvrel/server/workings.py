@@ -14,6 +14,7 @@ from yuvrel.buying import queries as buying
 from yuvrel.channels import price_rules
 from yuvrel.channels import queries as channels
 from yuvrel.core.errors import BadInputError, NotFoundError
+from yuvrel.people.models import Location
 from yuvrel.people.queries import company_day
 from yuvrel.planning import outlooks
 from yuvrel.planning import queries as planning
@@ -44,28 +45,36 @@ def _setting(key: str) -> tuple[str, str, str]:
     return parts[0], parts[1], parts[2]
 
 
+def _place(key: str) -> tuple[int, int]:
+    """The item and the place of a key. Raises NotFoundError where the place is none of this company's."""
+    item, place = _ids(key, 2)
+    if not Location.objects.filter(pk=place).exists():
+        raise NotFoundError("There is no such place.", field="key")
+    return item, place
+
+
 def _today() -> Any:
     return company_day(timezone.now())
 
 
 WORKINGS: dict[str, Callable[[str], Any]] = {
-    "on-hand": lambda key: stock.on_hand_working(*_ids(key, 2)),
-    "available": lambda key: stock.available_working(*_ids(key, 2)),
-    "value": lambda key: stock.value_working(*_ids(key, 2)),
+    "on-hand": lambda key: stock.on_hand_working(*_place(key)),
+    "available": lambda key: stock.available_working(*_place(key)),
+    "value": lambda key: stock.value_working(*_place(key)),
     "cost": lambda key: stock.latest_cost_working(*_ids(key, 1)),
     "cost-change": lambda key: stock.cost_working(*_ids(key, 1)),
     "till-count": lambda key: till_counts.count_working(*_ids(key, 1)),
-    "committed": lambda key: sales.committed_working(*_ids(key, 2)),
-    "incoming": lambda key: arrivals.incoming_working(*_ids(key, 2)),
+    "committed": lambda key: sales.committed_working(*_place(key)),
+    "incoming": lambda key: arrivals.incoming_working(*_place(key)),
     "offer": lambda key: channels.offer_working(_ids(key, 1)[0], _today()),
     "pairing": lambda key: channels.pairing_working(*_ids(key, 1)),
     "profit": lambda key: sales.profit_working(*_ids(key, 1)),
     "credit": lambda key: return_queries.credit_working(*_ids(key, 1)),
     "order-total": lambda key: sales.total_working(*_ids(key, 1)),
-    "suggestion": lambda key: planning.one_line(*_pair(key), _today()).suggestion.working,
-    "velocity": lambda key: planning.velocity_of(*_pair(key), _today()),
-    "month": lambda key: outlooks.month_of(*_pair(key)),
-    "demand": lambda key: planning.demand_of(*_pair(key), _today()),
+    "suggestion": lambda key: planning.one_line(*_place(key), _today()).suggestion.working,
+    "velocity": lambda key: planning.velocity_of(*_place(key), _today()),
+    "month": lambda key: outlooks.month_of(*_place(key)),
+    "demand": lambda key: planning.demand_of(*_place(key), _today()),
     "purchase-line": lambda key: buying.line_working(*_ids(key, 1)),
     "purchase-order": lambda key: buying.order_working(*_ids(key, 1)),
     "account": books.account_working,
