@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import timedelta
 from decimal import Decimal
 from functools import cache
 from typing import Any
 
+from django.contrib.sessions.models import Session
 from django.utils import timezone
 
 from yuvrel.agreement.actions import check_shelf
@@ -17,8 +19,9 @@ from yuvrel.catalogue.models import Category, Item, Picture
 from yuvrel.channels.models import ChannelGroup, Connection, Listing, Publication, Run
 from yuvrel.channels.runs import raise_snag
 from yuvrel.intake.actions import send as send_sheet
-from yuvrel.people.models import SheetView, User
-from yuvrel.people.roles import SYSTEM
+from yuvrel.people.models import OpenSession, SheetView, User
+from yuvrel.people.roles import SYSTEM, actor_of
+from yuvrel.people.tokens import give_out
 from yuvrel.planning.models import ItemForecast
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.loading import base_list
@@ -86,7 +89,12 @@ def real_ids(user: User) -> dict[str, Any]:
     view = SheetView.objects.create(owner=user, sheet="orders", name="Mine", settings={})
     priced = type_prices(SYSTEM, base_list().pk, [Typed(forecast.item_id, Decimal("12.34"))], timezone.now())
     assert priced
+    now = timezone.now()
+    Session.objects.create(session_key="k" * 32, session_data="", expire_date=now + timedelta(days=1))
+    seen = OpenSession.objects.create(user=user, key="k" * 32, address="127.0.0.1", device="A program", begun_at=now, seen_at=now)
     return {
+        "session_id": seen.pk,
+        "token_id": give_out(actor_of(user), "a program", 30, [], now)[0].pk,
         "category_id": Category.objects.order_by("pk").values_list("pk", flat=True)[0],
         "list_id": PriceList.objects.get(base=True).pk,
         "change_id": priced.pk,

@@ -157,20 +157,6 @@ def test_two_time_zones_put_one_moment_on_two_days(db: None) -> None:
     assert str(company_day(late)) == "2027-07-01"
 
 
-def test_too_many_wrong_passwords_lock_the_door_for_a_while(company: Location) -> None:
-    make_user(Role.MANAGER)
-    client = Client()
-    tries = []
-    for _ in range(10):
-        wrong = json.dumps({"username": "manager", "password": "wrong"})
-        tries.append(client.post("/api/v1/session", wrong, content_type="application/json"))
-    assert {answer.status_code for answer in tries} == {401}
-    assert tries[0].json()["detail"] == "Name or password is wrong."
-    assert tries[-1].json()["detail"].startswith("Too many tries.")
-    right = json.dumps({"username": "manager", "password": "larkmead"})
-    assert client.post("/api/v1/session", right, content_type="application/json").status_code == 401
-
-
 def test_settings_for_production_pass_the_deployment_check(tmp_path: Any) -> None:
     """manage.py check --deploy with the settings that docs/operations.md names, warnings counted as errors."""
     import os

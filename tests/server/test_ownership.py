@@ -21,7 +21,17 @@ pytestmark = pytest.mark.django_db
 
 # What companies share, and what belongs to people or to the installation.
 SHARED = {
-    "people": {"Company", "User", "ApiToken", "SheetView", "SheetHabit", "AuditRow", "IdempotencyKey"},
+    "people": {
+        "Company",
+        "User",
+        "ApiToken",
+        "OpenSession",
+        "SignInTry",
+        "SheetView",
+        "SheetHabit",
+        "AuditRow",
+        "IdempotencyKey",
+    },
     "catalogue": {
         "Category",
         "TaxClass",

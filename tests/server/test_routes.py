@@ -154,10 +154,13 @@ MAY: dict[str, set[Role]] = {
     "change_customer": {Role.MANAGER, Role.BUYER, Role.BOOKKEEPER},
     "take_drift": {Role.MANAGER},
     "push_drift": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
+    **{name: set(ROLES) for name in ("change_password", "end_session", "give_out_token", "revoke_token")},
     "sign_in": set(ROLES),
     "sign_out": set(ROLES),
 }
 BODIES: dict[str, Any] = {
+    "change_password": {"old": "x", "new": "y"},
+    "give_out_token": {"name": "x"},
     "adjust_stock": {"item_id": 1, "location_id": 1, "reason": "lost", "change": "-1"},
     "hold_order": {"why": "x"},
     "cancel_order": {"why": "x"},
@@ -439,9 +442,7 @@ def test_the_character_no_text_can_hold_is_refused_everywhere(clients: dict[Role
         assert "U+0000" in answer.json()["detail"]
 
 
-@pytest.mark.parametrize(
-    "sort", ["application/json", "text/plain", "application/octet-stream", ""]
-)
+@pytest.mark.parametrize("sort", ["application/json", "text/plain", "application/octet-stream", ""])
 def test_what_a_body_calls_itself_opens_no_other_door(clients: dict[Role, Client], sort: str) -> None:
     client, path = clients[Role.MANAGER], "/api/v1/products"
     before = Product.objects.count()

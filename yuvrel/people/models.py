@@ -56,6 +56,34 @@ class ApiToken(models.Model):
     created_at = models.DateTimeField(auto_now_add=True)
     revoked_at = models.DateTimeField(null=True)
     last_used_at = models.DateTimeField(null=True)
+    expires_at = models.DateTimeField(null=True, help_text="Empty: good until it is revoked")
+    abilities = models.JSONField(null=True, help_text="What it may be used for; empty: whatever its owner may do")
+
+
+class OpenSession(models.Model):
+    """Where a person is signed in."""
+
+    user = models.ForeignKey(User, on_delete=models.CASCADE, related_name="open_sessions")
+    key = models.CharField(max_length=40, unique=True)
+    address = models.CharField(max_length=45)
+    device = models.CharField(max_length=80)
+    begun_at = models.DateTimeField()
+    seen_at = models.DateTimeField()
+
+
+class SignInTry(models.Model):
+    """A try to sign in: counted before its password is looked at, and gone after two days."""
+
+    name = models.CharField(max_length=150)
+    address = models.CharField(max_length=45)
+    at = models.DateTimeField()
+    passed = models.BooleanField(default=False)
+
+    class Meta:
+        indexes = [
+            models.Index(fields=["address", "at"], name="try_from"),
+            models.Index(fields=["name", "at"], name="try_of_name"),
+        ]
 
 
 class SheetView(models.Model):

@@ -60,13 +60,17 @@ class Actor:
     name: str
     role: Role
     user_id: int | None = None
+    # What the token of a program may be used for at most; None for a person.
+    only: frozenset[Ability] | None = None
 
     def may(self, ability: Ability) -> bool:
-        """True when the role allows it."""
-        return ability in ALLOWED[self.role]
+        """True when the role allows it, and the token where one is used."""
+        return ability in ALLOWED[self.role] and (self.only is None or ability in self.only)
 
     def need(self, ability: Ability) -> None:
         """Raises ForbiddenError saying who may do it instead."""
+        if self.only is not None and ability not in self.only and ability in ALLOWED[self.role]:
+            raise ForbiddenError(f"This token may not {ability.value}. Give out one that may.")
         if not self.may(ability):
             who = [r.value for r in ALLOWED if ability in ALLOWED[r] and r is not Role.SYSTEM]
             raise ForbiddenError(f"As {self.role.value} you may not {ability.value}. Ask a {' or '.join(who)}.")

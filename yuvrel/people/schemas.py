@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Annotated
 
 from ninja import Schema
@@ -41,6 +42,50 @@ class Me(Schema):
     currency: str
     time_zone: str
     standins: str
+
+
+class NewPassword(Schema):
+    """The password there is, and the one there is to be."""
+
+    old: str = Field(max_length=200)
+    new: str = Field(max_length=200)
+
+
+class OpenSessionOut(Schema):
+    """Where somebody is signed in; `current` is the session that asks."""
+
+    id: int
+    address: str
+    device: str
+    begun_at: datetime
+    seen_at: datetime
+    current: bool
+
+
+class TokenOut(Schema):
+    """A token for a program; its text is kept nowhere. Without `abilities` it may do whatever its owner may."""
+
+    id: int
+    name: str
+    created_at: datetime
+    last_used_at: datetime | None
+    expires_at: datetime | None
+    abilities: list[Ability] | None
+
+
+class NewToken(Schema):
+    """What a token is for, for how many days, and what it may be used for beside reading."""
+
+    name: str = Field(max_length=80)
+    days: int = Field(90, ge=1, le=366)
+    abilities: list[Ability] = Field(default_factory=list, max_length=40)
+
+
+class TokenGiven(Schema):
+    """A token as it is shown once."""
+
+    id: int
+    token: str
 
 
 class LocationOut(Schema):

@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-import hashlib
 from typing import Any
 
 from django.http import HttpRequest
-from django.utils import timezone
 from ninja.security import HttpBearer
 from ninja.security.session import SessionAuth
 
 from yuvrel.ownership import from_now_on
-from yuvrel.people.models import ApiToken
 from yuvrel.people.queries import company_of
 from yuvrel.people.roles import Ability, Actor, actor_of
+from yuvrel.people.tokens import owner_of
 
 
 def acts(request: HttpRequest, user: Any) -> Actor:
@@ -36,12 +34,13 @@ class Token(HttpBearer):
     """A personal API token, kept as a digest."""
 
     def authenticate(self, request: HttpRequest, token: str) -> Any:
-        digest = hashlib.sha256(token.encode()).hexdigest()
-        row = ApiToken.objects.select_related("user").filter(digest=digest, revoked_at=None).first()
-        if row is None or not row.user.is_active:
+        found = owner_of(token)
+        if found is None:
             return None
-        ApiToken.objects.filter(pk=row.pk).update(last_used_at=timezone.now())
-        return acts(request, row.user)
+        user, person = found
+        acts(request, user)
+        request.actor = person  # type: ignore[attr-defined]
+        return person
 
 
 AUTH = [Token(), Person(csrf=True)]

@@ -38,6 +38,7 @@ from yuvrel.stock.api import router as stock
 from yuvrel.stock.transfer_api import router as transfers
 
 from . import document_page, item_page, problems, reads, today, workings
+from .account_api import router as account
 from .first_steps import FirstStepsOut, first_steps
 from .session import router as people
 from .sheet_api import router as sheets
@@ -64,7 +65,7 @@ api = NinjaAPI(
     description="Stock, costs and orders in agreement. Money and quantities are decimal strings.",
 )
 problems.install(api)
-ROUTERS = (people, sheets, stock, sales, buying, planning, forecasts, books, channels, agreement, rules)
+ROUTERS = (people, account, sheets, stock, sales, buying, planning, forecasts, books, channels, agreement, rules)
 for router in (
     *ROUTERS,
     catalogue,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ipaddress
 import os
 from pathlib import Path
 from typing import Any
@@ -20,6 +21,14 @@ def setting(name: str, default: str | None = None) -> str:
     if default is None:
         raise ImproperlyConfigured(f"Set {name} (or {name}_FILE) in the environment; script/demo writes one to .data/env.")
     return default
+
+
+def networks(text: str) -> list[ipaddress.IPv4Network | ipaddress.IPv6Network]:
+    """Addresses and ranges, with commas between. Raises ImproperlyConfigured for anything else."""
+    try:
+        return [ipaddress.ip_network(one.strip()) for one in text.split(",") if one.strip()]
+    except ValueError as error:
+        raise ImproperlyConfigured(f"YUVREL_TRUSTED_PROXIES must be addresses or ranges, as 10.0.0.0/24: {error}.") from error
 
 
 def mail_settings(url: str) -> dict[str, Any]:

@@ -31,6 +31,7 @@ TITLES = {
     409: "Changed in the meantime",
     413: "Too large",
     422: "Cannot be done as asked",
+    429: "Too often",
     500: "Something went wrong here",
     503: "Not available just now",
 }

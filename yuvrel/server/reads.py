@@ -15,7 +15,7 @@ from django.http import HttpRequest, HttpResponse
 from yuvrel.events.writes import tell_writes, writes
 
 # What changes with every visit or job and is shown to nobody.
-UNSEEN = re.compile(r"django_|procrastinate_|axes_|outbox_event$")
+UNSEEN = re.compile(r"django_|procrastinate_|people_opensession$|people_signintry$|outbox_event$")
 HEADER = "X-Reads"
 
 

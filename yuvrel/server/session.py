@@ -8,14 +8,17 @@ from django.conf import settings
 from django.contrib.auth import authenticate, login, logout
 from django.http import HttpRequest
 from django.middleware.csrf import get_token
+from django.utils import timezone
 from ninja import Router, Status
 from ninja.utils import check_csrf
 
 from yuvrel.core.errors import YuvrelError
-from yuvrel.people.models import Location
+from yuvrel.people.door import address_of, knock, passed
+from yuvrel.people.models import Location, User
 from yuvrel.people.queries import company
 from yuvrel.people.roles import ALLOWED, Actor
 from yuvrel.people.schemas import LocationOut, Me, SignIn, SignInOptions
+from yuvrel.people.sessions import begun, ended
 from yuvrel.platform.auth import actor, acts
 
 router = Router(tags=["people"])
@@ -44,12 +47,14 @@ def _me(who: Actor) -> dict[str, Any]:
 def sign_in(request: HttpRequest, body: SignIn) -> Any:
     """Sign in; needs the CSRF token that the page was served with."""
     _need_csrf(request)
+    at = timezone.now()
+    knocked = knock(body.username, address_of(request), at)
     user = authenticate(request, username=body.username, password=body.password)
-    if user is None:
-        if getattr(request, "axes_locked_out", False):
-            raise NotSignedInError("Too many tries. Wait a quarter of an hour, then try again.", field="password")
+    if not isinstance(user, User):
         raise NotSignedInError("Name or password is wrong.", field="password")
+    passed(knocked)
     login(request, user)
+    begun(request, user, at)
     return _me(acts(request, user))
 
 
@@ -74,6 +79,7 @@ def door(request: HttpRequest) -> Any:
 @router.delete("/session", response={204: None}, operation_id="sign_out")
 def sign_out(request: HttpRequest) -> Any:
     """Sign out."""
+    ended(str(request.session.session_key))
     logout(request)
     return Status(204, None)
 

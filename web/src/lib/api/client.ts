@@ -25,11 +25,19 @@ export const api = createClient<paths>({ baseUrl: '', credentials: 'same-origin'
 /** Called when the server no longer knows who asks; the session sets it. */
 export const lost = { call: (): void => undefined };
 
+/** Whether somebody touched the page of late: one that only keeps itself up to date does not keep a session alive. */
+let touched = 0;
+const LATELY = 60_000;
+if (typeof window !== 'undefined')
+	for (const event of ['pointerdown', 'keydown', 'wheel'])
+		window.addEventListener(event, () => (touched = Date.now()), { passive: true, capture: true });
+
 api.use({
 	onResponse({ response, schemaPath }) {
 		if (response.status === 401 && schemaPath !== '/api/v1/session') lost.call();
 	},
 	onRequest({ request }) {
+		if (Date.now() - touched < LATELY) request.headers.set('X-Active', '1');
 		if (request.method !== 'GET') {
 			request.headers.set('X-CSRFToken', cookie('csrftoken'));
 		}

@@ -7,14 +7,26 @@
 		form: FormState<T>;
 		name: keyof T & string;
 		label: string;
-		kind?: 'text' | 'long' | 'number' | 'choice' | 'tick' | 'day';
+		kind?: 'text' | 'long' | 'number' | 'choice' | 'tick' | 'day' | 'password';
+		/** What a browser may fill in by itself. */
+		fill?: 'current-password' | 'new-password' | 'off';
 		choices?: readonly Choice[];
 		/** Words to choose from while typing. */
 		hints?: readonly string[];
 		max?: number;
 		hint?: string;
 	};
-	let { form, name, label, kind = 'text', choices = [], hints = [], max, hint }: Props = $props();
+	let {
+		form,
+		name,
+		label,
+		kind = 'text',
+		choices = [],
+		hints = [],
+		max,
+		hint,
+		fill
+	}: Props = $props();
 	const id = $props.id();
 	const value = $derived(form.value[name]);
 	const put = (next: unknown): void => form.set({ [name]: next } as Partial<T>);
@@ -51,7 +63,8 @@
 			</select>
 		{:else}<input
 				class="field"
-				type={kind === 'day' ? 'date' : 'text'}
+				type={kind === 'day' ? 'date' : kind === 'password' ? 'password' : 'text'}
+				autocomplete={fill}
 				inputmode={kind === 'number' ? 'decimal' : undefined}
 				maxlength={max}
 				list={hints.length ? id : undefined}

@@ -50,7 +50,11 @@
 		</ol>
 	</nav>
 	<div class="who">
-		<span class="name" title="{session.me?.name}, {session.me?.company}">{session.me?.name}</span
+		<a
+			class="name"
+			href="/account"
+			title="{session.me?.name}, {session.me?.company}: password, sessions, tokens"
+			>{session.me?.name}</a
 		><span class="soft">{session.me?.role}</span>
 		<button
 			class="tool"

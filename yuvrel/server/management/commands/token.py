@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-import hashlib
-import secrets
 from typing import Any
 
 from django.core.management.base import BaseCommand, CommandError, CommandParser
 from django.utils import timezone
 
+from yuvrel.core.errors import YuvrelError
 from yuvrel.people.models import ApiToken, User
+from yuvrel.people.roles import Ability, actor_of
+from yuvrel.people.tokens import give_out
 
 
 class Command(BaseCommand):
@@ -21,6 +22,8 @@ class Command(BaseCommand):
     def add_arguments(self, parser: CommandParser) -> None:
         parser.add_argument("username")
         parser.add_argument("name", help="What the token is for")
+        parser.add_argument("--days", type=int, default=90, help="How long it is good for, at most a year")
+        parser.add_argument("--may", action="append", default=[], help="What it may do beside reading; may be said several times")
         parser.add_argument("--revoke", action="store_true")
 
     def handle(self, *args: Any, **options: Any) -> None:
@@ -31,6 +34,13 @@ class Command(BaseCommand):
             count = ApiToken.objects.filter(user=user, name=options["name"], revoked_at=None).update(revoked_at=timezone.now())
             self.stdout.write(f"{count} revoked.")
             return
-        token = "yv_" + secrets.token_urlsafe(32)
-        ApiToken.objects.create(user=user, name=options["name"], digest=hashlib.sha256(token.encode()).hexdigest())
+        known = {ability.value for ability in Ability}
+        unknown = [said for said in options["may"] if said not in known]
+        if unknown:
+            raise CommandError(f"Nothing is called {unknown[0]!r}. A token may: {', '.join(sorted(known))}.")
+        try:
+            may = [Ability(said) for said in options["may"]]
+            _, token = give_out(actor_of(user), options["name"], options["days"], may, timezone.now())
+        except YuvrelError as error:
+            raise CommandError(error.detail) from error
         self.stdout.write(token)
