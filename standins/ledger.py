@@ -81,7 +81,7 @@ def book(account: str) -> Any:
 @scoped("ledger", "balances.read")
 def documents(account: str) -> Any:
     rows, following = paged(account, "document", request.args.get("after") or "", 500)
-    return {"documents": [{"number": d["number"], "debits": str(_debits(d))} for d in rows], "after": following}
+    return {"documents": [{"by": "program", **d, "debits": str(_debits(d))} for d in rows], "after": following}
 
 
 def _debits(document: Doc) -> Decimal:
@@ -214,6 +214,7 @@ def edit(account: str) -> Response:
         amount = str(money(request.form["amount"], "amount"))
         number = f"HAND-{len(store().all(account, 'document')) + 1}"
         document = {
+            "by": "hand",
             "id": f"d-{number}",
             "number": number,
             "kind": "journal",

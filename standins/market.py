@@ -246,7 +246,8 @@ def parcel(account: str, region: str, key: str) -> Any:
         return refusal(409, f"This order is {order['state'].replace('_', ' ')}.")
     body = request.get_json(silent=True) or {}
     made = {"parcel": f"{key}-{len(order['parcels']) + 1}", "key": sent, "carrier": body.get("carrier", "")}
-    order["parcels"].append({**made, "tracking": body.get("tracking", ""), "bill": body.get("bill", "")})
+    told = {name: body.get(name, "") for name in ("tracking", "bill")}
+    order["parcels"].append({**made, **told, "at": stamp(store(), account), "positions": body.get("positions", [])})
     order["state"] = "shipped" if body.get("complete") else order["state"]
     if stamp(store(), account)[:10] > order.get("send_by", "9"):
         order["penalty"] = str(PENALTY)

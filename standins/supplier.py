@@ -9,7 +9,7 @@ from flask import Blueprint, g, redirect, render_template, request
 from lxml import etree
 from werkzeug.wrappers import Response
 
-from .common import account_of, board_of, refusal, scoped, store
+from .common import account_of, board_of, paged, refusal, scoped, store
 from .faults import stamp
 from .store import Doc
 
@@ -51,7 +51,9 @@ def take(account: str) -> Any:
     if etree.QName(root).localname != "Order":
         return refusal(422, "This is not a UBL Order.")
     number = root.findtext("cbc:ID", "", NS)
-    known = store().get(account, "order", number)
+    known, key = store().get(account, "order", number), request.headers.get("Idempotency-Key", "")
+    if known and known.get("key", number) != key:
+        return refusal(409, f"You sent another order under the number {number}.")
     if known:
         return {"receipt": known["receipt"]}
     lines = [
@@ -68,6 +70,7 @@ def take(account: str) -> Any:
     order: Doc = {
         "id": number,
         "number": number,
+        "key": key,
         "receipt": f"in-{number}",
         "at": stamp(store(), account),
         "lines": lines,
@@ -80,6 +83,15 @@ def take(account: str) -> Any:
     if g.account.get("answers_by_itself"):
         _answer(account, order, "AP", {}, order["due"], "")
     return {"receipt": order["receipt"]}
+
+
+@bp.get("/api/orders")
+@scoped("supplier", "answers:read")
+def orders(account: str) -> Any:
+    """What was sent here, as it stands."""
+    rows, following = paged(account, "order", request.args.get("after") or "", 200)
+    names = ("number", "at", "currency", "due", "receipt", "lines")
+    return {"orders": [{name: row[name] for name in names} for row in rows], "after": following}
 
 
 def _answer(account: str, order: Doc, code: str, quantities: dict[str, str], due: str, note: str) -> None:

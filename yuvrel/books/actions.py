@@ -85,6 +85,17 @@ def open_chart() -> None:
     accounts_of.cache_clear()
 
 
+def found_stock() -> Role:
+    """The account through which documents found after a restore pass: theirs is the stock, and here no item is known for
+    it. It is opened when it is first needed, and comes to nothing."""
+    if not Account.objects.filter(role=Role.FOUND).exists():
+        taken = set(Account.objects.values_list("code", flat=True))
+        code = next(str(code) for code in range(1320, 10_000) if str(code) not in taken)
+        Account.objects.create(role=Role.FOUND, code=code, name="Stock of documents found after a restore")
+        accounts_of.cache_clear()
+    return Role.FOUND
+
+
 def account_ids() -> dict[str, int]:
     """Account id by role, of the company that is worked for."""
     return accounts_of(company_id())

@@ -74,6 +74,7 @@ class JournalEntry(FromDocument):
         TILL_COUNT = "till count"
         RETURN = "return"
         CREDIT = "credit note"
+        RESTORED = "restored"
 
     company = owner()
     kind = models.CharField(max_length=12, choices=Kind.choices)

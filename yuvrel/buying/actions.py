@@ -14,8 +14,10 @@ from django.db import transaction
 from yuvrel.books.actions import Posting, post
 from yuvrel.books.models import JournalEntry
 from yuvrel.books.rates import rate_on
+from yuvrel.catalogue.models import Item
 from yuvrel.core import postings
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
+from yuvrel.core.gtin import normal_sku
 from yuvrel.core.money import ZERO, round_money, round_unit_cost, spoken
 from yuvrel.core.replenish import SupplierTerms
 from yuvrel.documents.actions import lock, next_number, pass_on
@@ -329,6 +331,52 @@ def _bring_in(
     update_many([lines[row.line_id] for row in arrived], ["received"])
     insert_many(noted)
     return values
+
+
+@transaction.atomic
+def take_sent(
+    actor: Actor,
+    inbox_id: int,
+    number: str,
+    currency: str,
+    lines: Sequence[tuple[str, Decimal, Decimal]],
+    expected_on: date | None,
+    at: datetime,
+) -> PurchaseOrder:
+    """An order of ours that a supplier holds and that is not here: it is written anew as it was sent at `at`, lines as (SKU,
+    quantity, price). A draft of that number becomes what was sent.
+
+    Raises RefusedError for an inbox of no supplier, another currency, an item that is not known, or an order of that number
+    that is more than a draft.
+    """
+    actor.need(Ability.BUY)
+    supplier = supplier_of(inbox_id)
+    if supplier is None:
+        raise RefusedError("This inbox belongs to no supplier.", field="connection")
+    items = {normal_sku(item.sku): item for item in Item.objects.filter(sku__in=[sku for sku, *_ in lines])}
+    strange = [sku for sku, *_ in lines if normal_sku(sku) not in items]
+    if strange:
+        raise RefusedError(f"There is no item {strange[0]} here.", field="lines")
+    order = PurchaseOrder.objects.select_for_update().filter(number=number).first()
+    if order is not None and (order.state != State.DRAFT or order.supplier_id != supplier.pk):
+        raise RefusedError(f"{number} is here already, as {order.state}.", field="number")
+    if order is None:
+        place = Location.objects.order_by("position", "pk").first()
+        if place is None:
+            raise RefusedError("There is no place that it could come to.", field="location")
+        order = PurchaseOrder(number=number, supplier=supplier, location=place, state=State.DRAFT)
+    else:
+        order.lines.all().delete()
+    order.currency, order.expected_on = currency, expected_on or company_day(at) + timedelta(days=supplier.lead_days)
+    order.save()
+    codes = dict(SupplierItem.objects.filter(supplier=supplier).values_list("item_id", "code"))
+    for sku, quantity, price in lines:
+        item = items[normal_sku(sku)]
+        PurchaseLine.objects.create(order=order, item=item, supplier_code=codes.get(item.pk, ""), quantity=quantity, price=price)
+    audit(actor, "found purchase order after a restore", "purchase order", order.pk, after={"lines": len(lines)})
+    sent = send(actor, order.pk, order.version, at)
+    delivered(sent.pk, at)
+    return sent
 
 
 def delivered(order_id: int, at: datetime) -> None:

@@ -8,4 +8,9 @@ class ChannelsConfig(AppConfig):
 
     def ready(self) -> None:
         """Settings and their ways are known from the start."""
+        from yuvrel.connectors.http import obstacle
+        from yuvrel.people.epochs import why_held
+
         from . import jobs, pair_sheet, price_rules, rule_sheet, rules  # noqa: F401
+
+        obstacle.why = why_held

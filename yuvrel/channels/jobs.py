@@ -22,6 +22,7 @@ from yuvrel.events.actions import Consumer, have_waiting, subscribe, waiting_for
 from yuvrel.events.models import Event
 from yuvrel.ownership import company_id
 from yuvrel.people import mail
+from yuvrel.people.epochs import HELD, is_held
 from yuvrel.people.jobs import company_job, every
 from yuvrel.people.models import User
 from yuvrel.people.queries import company_day
@@ -271,7 +272,7 @@ subscribe(Consumer("messages", TO_TELL, relay_messages.name))
 @company_job("channels.tell_texts")
 def tell_texts(connection_id: int) -> None:
     """Tell the titles and descriptions of one connection that changed here."""
-    connection = _at_work(connection_id)
+    connection = _sending(connection_id)
     if connection and connection.listings.filter(texts_due_at__isnull=False).exists():
         _guarded(connection, "exchange", lambda: refreshing.tell_due(connection))
         _ask_soon(connection, "feeds")
@@ -280,7 +281,7 @@ def tell_texts(connection_id: int) -> None:
 @company_job("channels.push_offers")
 def push_offers(connection_id: int) -> None:
     """Push the pending offers of one connection; several requests in a row end up as one push."""
-    connection = _at_work(connection_id)
+    connection = _sending(connection_id)
     if connection and connection.listings.filter(offer_state="pending").exists():
         _guarded(connection, "push", lambda: offers.push(connection))
         _ask_soon(connection, "feeds")
@@ -289,7 +290,7 @@ def push_offers(connection_id: int) -> None:
 @company_job("channels.push_prices")
 def push_prices(connection_id: int) -> None:
     """Push the pending prices of one connection."""
-    connection = _at_work(connection_id)
+    connection = _sending(connection_id)
     if connection and connection.pk in prices.are_waiting():
         _guarded(connection, "prices", lambda: prices.push(connection))
         _ask_soon(connection, "feeds")
@@ -298,7 +299,7 @@ def push_prices(connection_id: int) -> None:
 @company_job("channels.deliver")
 def deliver(connection_id: int) -> None:
     """Send what waits for one connection. A supplier that got an order is asked for its answer soon."""
-    connection = _at_work(connection_id)
+    connection = _sending(connection_id)
     if connection and outbound.deliver(connection):
         _ask_soon(connection, "answers")
 
@@ -418,6 +419,9 @@ def publish(run_id: int, ids: str) -> None:
     run = Run.objects.select_related("connection").get(pk=run_id)
     if run.state != Run.State.RUNNING:
         return
+    if is_held():
+        cannot(run, HELD)
+        return
 
     def work() -> None:
         try:
@@ -434,6 +438,9 @@ def refresh_texts(run_id: int, ids: str) -> None:
     """Tell listings their texts anew. A run whose worker died is begun anew: the same texts are told."""
     run = Run.objects.select_related("connection").get(pk=run_id)
     if run.state != Run.State.RUNNING:
+        return
+    if is_held():
+        cannot(run, HELD)
         return
 
     def work() -> None:
@@ -463,6 +470,11 @@ def _at_work(connection_id: int) -> Connection | None:
     """The connection, when it is live and its account is not being left alone after a fault."""
     row = Connection.objects.filter(pk=connection_id, state=Connection.State.LIVE).first()
     return None if row is None or (row.pause_until and row.pause_until > timezone.now()) else row
+
+
+def _sending(connection_id: int) -> Connection | None:
+    """The same, unless the company sends nothing since it was restored."""
+    return None if is_held() else _at_work(connection_id)
 
 
 def _guarded(connection: Connection, kind: str, work: Callable[[], object]) -> None:
@@ -500,6 +512,7 @@ def pulse() -> None:
         if connection.pk in repricing:
             wake_prices(connection.pk)
     due_out = OutboundMessage.objects.filter(state="waiting", next_try_at__lte=now, connection__in=at_work)
+    due_out = due_out.none() if is_held() else due_out
     for connection_id in set(due_out.values_list("connection_id", flat=True)):
         wake_deliver(connection_id)
     for message_id in InboundMessage.objects.filter(state="new").order_by("pk").values_list("pk", flat=True)[:200]:
@@ -514,6 +527,8 @@ def publish_by_rule() -> None:
     """New listings are prepared and handed in where a rule says that they are by themselves."""
     now = timezone.now()
     at_work = Connection.objects.filter(state=Connection.State.LIVE).exclude(pause_until__gt=now)
+    if is_held():
+        return
     for connection in at_work.filter(kind__in=kinds_that(Capability.PUBLISHING)):
         publishing_by_rule.carry_out(connection)
 

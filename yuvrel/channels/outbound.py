@@ -23,6 +23,7 @@ from yuvrel.connectors.registry import KINDS
 from yuvrel.connectors.ubl import OrderDocument, OrderedLine, Party, build_order
 from yuvrel.core.errors import RefusedError, YuvrelError
 from yuvrel.core.money import round_money
+from yuvrel.people.epochs import keyed
 from yuvrel.people.queries import company
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import Capture, CreditNote, Invoice, Shipment, ShipmentLine
@@ -79,10 +80,11 @@ def queue_refunds(note_ids: Iterable[int]) -> set[int]:
 
 
 def queue_purchase_orders(order_ids: Iterable[int]) -> set[int]:
-    """Queue purchase orders for suppliers with an inbox; the others go by PDF and mail."""
+    """Queue purchase orders for suppliers with an inbox; the others go by PDF and mail. One that was found there after a
+    restore is there already."""
     woken: set[int] = set()
     for order in (
-        PurchaseOrder.objects.filter(pk__in=list(order_ids))
+        PurchaseOrder.objects.filter(pk__in=list(order_ids), delivered_at=None)
         .select_related("supplier")
         .prefetch_related("supplier__inboxes__connection")
     ):
@@ -203,7 +205,8 @@ def _send_capture(connector: Connector, row: OutboundMessage) -> str:
     notice = CaptureNotice(
         order_id=capture.payment.order.external_id,
         payment_id=capture.payment.external_id,
-        key=f"capture-{capture.shipment.number}-{capture.payment_id}",
+        # By what the channel calls the payment: a restored database has other ids of its own.
+        key=f"capture-{capture.shipment.number}-{capture.payment.external_id}",
         amount=capture.amount if capture.stated is None else capture.stated,
     )
     external = capable(connector, Captures).capture(notice)
@@ -271,7 +274,8 @@ def purchase_document(order: PurchaseOrder) -> OrderDocument:
 
 def _send_purchase(connector: Connector, row: OutboundMessage) -> str:
     order = PurchaseOrder.objects.select_related("supplier", "location").get(pk=row.subject_id)
-    receipt = capable(connector, Purchases).place_order(order.number, build_order(purchase_document(order)))
+    key = keyed(order.number, "buying_purchaseorder", order.pk)
+    receipt = capable(connector, Purchases).place_order(key, build_order(purchase_document(order)))
     delivered(order.pk, timezone.now())
     return str(receipt)
 

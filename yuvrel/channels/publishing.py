@@ -26,6 +26,7 @@ from yuvrel.core.price_columns import NONE
 from yuvrel.core.rules import OF_CONNECTIONS, ON_CHANNELS, Setting, meanings
 from yuvrel.events.actions import record, wake
 from yuvrel.events.models import Event
+from yuvrel.people.epochs import keyed
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.platform.bulk import update_many
 from yuvrel.rules.models import SettingValue
@@ -445,7 +446,7 @@ def _wanted(row: NewListing) -> dict[str, Any]:
 
 def _new_listing(row: Publication, draft: Draft, sku: str) -> NewListing:
     return NewListing(
-        key=f"p{row.pk}",
+        key=keyed(f"p{row.pk}", "channels_publication", row.pk),
         sku=sku,
         barcode=draft.barcode,
         title=draft.title,

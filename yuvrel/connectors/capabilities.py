@@ -29,12 +29,14 @@ from .messages import (
     RefundNotice,
     RemoteCategory,
     RemoteClose,
+    RemoteDocument,
     RemoteGroup,
     RemoteLedgerOrder,
     RemoteListing,
     RemoteOrder,
     RemotePlace,
     RemotePrice,
+    RemotePurchase,
     RemoteQuantity,
     ShipmentNotice,
     StateNotice,
@@ -323,6 +325,10 @@ class Documents(ABC):
     def document_totals(self) -> dict[str, Decimal]:
         """Sum of debits by document number, of everything the ledger holds."""
 
+    @abstractmethod
+    def documents_there(self) -> list[RemoteDocument]:
+        """Every document that the ledger holds, with what was booked."""
+
 
 class LedgerOrders(Documents):
     """The ledger also keeps quotes and sales orders, which book nothing."""
@@ -364,8 +370,13 @@ class Purchases(ABC):
     """A supplier that takes orders and answers them."""
 
     @abstractmethod
-    def place_order(self, number: str, document: bytes) -> str:
-        """Deliver a UBL Order at most once; returns the supplier's receipt."""
+    def place_order(self, key: str, document: bytes) -> str:
+        """Deliver a UBL Order at most once by its key; returns the supplier's receipt. Another order of a number that is
+        there already is refused."""
+
+    @abstractmethod
+    def orders_there(self) -> list[RemotePurchase]:
+        """Every order of ours that the supplier holds."""
 
     @abstractmethod
     def answers(self, cursor: str) -> Page:

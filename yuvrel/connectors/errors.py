@@ -31,6 +31,13 @@ class BusyError(ConnectorError):
     whole_connection = True
 
 
+class HeldError(ConnectorError):
+    """Nothing is sent just now."""
+
+    passing = True
+    whole_connection = True
+
+
 class AccessError(ConnectorError):
     """The account does not accept the token."""
 

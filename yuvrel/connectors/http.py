@@ -28,6 +28,7 @@ from .errors import (
     AddressError,
     BusyError,
     ConnectorError,
+    HeldError,
     NonsenseError,
     RefusedThereError,
     UnreachableError,
@@ -68,6 +69,15 @@ class Record:
 
 # Who wants to know of every call that is made from here on.
 listener: ContextVar[Callable[[Record], None] | None] = ContextVar("listener", default=None)
+
+
+class _Obstacle:
+    """Why nothing may be sent just now, if so; whoever knows says it."""
+
+    why: Callable[[], str] = staticmethod(lambda: "")
+
+
+obstacle = _Obstacle()
 
 
 @dataclass(frozen=True)
@@ -250,6 +260,10 @@ class Caller:
                 raise
 
     def _once(self, method: str, path: str, options: dict[str, Any], reader: Callable[[bytes], Any]) -> Any:
+        # Everything but a question changes something there.
+        why = "" if method == "GET" else obstacle.why()
+        if why:
+            raise HeldError(why)
         _pace.wait(self.address, self._per_second)
         begun, answer, fault = time.monotonic(), None, ""
         try:

@@ -229,6 +229,49 @@ class RemoteRefund(Message):
         return sum((line.amount for line in self.lines), Decimal(0)) if self.amount is None else self.amount
 
 
+class RemoteParcel(Message):
+    """What has left of an order, as its channel was told: by which key, when, and how many of which line."""
+
+    key: Key = Field(min_length=1)
+    at: Moment
+    carrier: Code = ""
+    tracking: Code = ""
+    lines: list[tuple[Key, Annotated[Units, Field(gt=0)]]] = Field(default_factory=list, max_length=bounds.LINES)
+
+
+class RemotePurchaseLine(Message):
+    """A line of an order that a supplier holds of ours; the price is per unit."""
+
+    sku: Code
+    title: Annotated[str, Field(max_length=400)] = ""
+    quantity: Annotated[Units, Field(gt=0)]
+    price: Annotated[Decimal, Field(ge=0)] = Decimal(0)
+
+
+class RemotePurchase(Message):
+    """An order of ours that a supplier holds."""
+
+    number: Code = Field(min_length=1)
+    at: Moment
+    currency: Annotated[Code, Field(max_length=3)]
+    expected_on: Annotated[date | None, BeforeValidator(_as_day)] = None
+    receipt: Code = ""
+    lines: list[RemotePurchaseLine] = Field(min_length=1, max_length=bounds.LINES)
+
+
+class RemoteDocument(Message):
+    """A document that a ledger holds: by account code what was booked, debits positive. `ours`: it came by this door."""
+
+    number: Code = Field(min_length=1)
+    kind: Code = "journal"
+    day: date
+    contact: Annotated[str, Field(max_length=200)] = ""
+    memo: Annotated[str, Field(max_length=400)] = ""
+    ours: bool = True
+    id: Key = Field(min_length=1)
+    lines: list[tuple[Code, Decimal]] = Field(max_length=bounds.LINES)
+
+
 class RemoteOrder(Message):
     """One version of an order, or one till sale; `sent_by_channel`: it has gone out of the channel's own store;
     `done`: nothing of it is left to be sent; `send_by`: the day until which it has to leave; `penalty`: what the channel
@@ -255,6 +298,7 @@ class RemoteOrder(Message):
     refunds: list[RemoteRefund] = Field(default_factory=list, max_length=100)
     refund_of: Key = ""
     place: Key = ""
+    parcels: list[RemoteParcel] = Field(default_factory=list, max_length=200)
 
 
 class RemoteCount(Message):

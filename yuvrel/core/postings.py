@@ -43,6 +43,7 @@ class Role(StrEnum):
     OPENING = "opening"
     SALES_RETURNS = "sales_returns"
     IN_TRANSIT = "in_transit"
+    FOUND = "found"
 
 
 REASON_ROLES: Mapping[str, Role] = {
@@ -124,8 +125,9 @@ def is_clearing(role: str) -> bool:
 
 def their_account(accounts: Mapping[str, str], role: str) -> str:
     """Which account of an outside ledger a role of ours is; a further clearing account that is not mapped counts to the
-    first. Empty when there is none."""
-    return accounts.get(role) or (accounts.get(Role.CLEARING, "") if is_clearing(role) else "")
+    first, stock of documents found after a restore to the stock. Empty when there is none."""
+    instead = Role.CLEARING if is_clearing(role) else Role.INVENTORY if role == Role.FOUND else role
+    return accounts.get(role) or accounts.get(instead, "")
 
 
 def invoice(revenue: Revenue, against: Mapping[str, Decimal]) -> tuple[Line, ...]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, TypeVar, cast
 
 from django.db.models import Model
@@ -10,7 +11,7 @@ from yuvrel.core.errors import NotFoundError, StaleError
 from yuvrel.ownership import in_hand
 
 from .models import NumberSeries
-from .registry import DocumentKind
+from .registry import KINDS, DocumentKind
 
 Row = TypeVar("Row", bound=Model)
 
@@ -35,6 +36,24 @@ def next_number(kind: DocumentKind) -> str:
     row.last += 1
     row.save(update_fields=["last"])
     return f"{kind.series.prefix}-{row.last}"
+
+
+# After a restore a series goes on at the next thousand but one: that many may have been given out since the backup.
+APART = 1000
+
+
+def move_on(found: Mapping[str, int] | None = None) -> None:
+    """Move every series of the company past what may have been given out after a backup; or those of `found` (kind to a
+    number that turned up) past that number, where they are not."""
+    owner = in_hand()
+    numbered = {code: kind.series for code, kind in KINDS.items() if kind.series and (found is None or code in found)}
+    fresh = [NumberSeries(company=owner, kind=code, last=one.first - 1) for code, one in numbered.items()]
+    NumberSeries.objects.bulk_create(fresh, ignore_conflicts=True)
+    for row in NumberSeries.objects.select_for_update().filter(company=owner, kind__in=numbered):
+        least = row.last + APART if found is None else found[row.kind]
+        if found is None or row.last < least:
+            row.last = -(-least // APART) * APART
+            row.save(update_fields=["last"])
 
 
 def lock(kind: DocumentKind, model: type[Row], document_id: int, version: int | None = None) -> Row:

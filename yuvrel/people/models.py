@@ -14,10 +14,20 @@ class Company(models.Model):
     name = models.CharField(max_length=120, unique=True)
     base_currency = models.CharField(max_length=3, default="EUR")
     time_zone = models.CharField(max_length=60, default="Europe/Dublin")
+    held_at = models.DateTimeField(null=True, help_text="Since a restore nothing goes out, until somebody agrees")
 
     def __int__(self) -> int:
         """Its number, for what stands below companies and knows no more of them."""
         return int(self.pk)
+
+
+class Epoch(models.Model):
+    """A restore began it; without any row the installation is in its first."""
+
+    number = models.PositiveIntegerField(unique=True)
+    begun_at = models.DateTimeField()
+    data_until = models.DateTimeField(null=True, help_text="The newest that the backup knows of")
+    firsts = models.JSONField(default=dict, help_text="Table to the first id of its rows in this epoch")
 
 
 class Location(models.Model):

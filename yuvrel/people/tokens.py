@@ -7,6 +7,7 @@ import secrets
 from collections.abc import Sequence
 from datetime import datetime, timedelta
 
+from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
@@ -73,7 +74,8 @@ def owner_of(token: str) -> tuple[User, Actor] | None:
     row = ApiToken.objects.select_related("user").filter(digest=digest_of(token), revoked_at=None).first()
     if row is None or not row.user.is_active or (row.expires_at is not None and row.expires_at <= at):
         return None
-    ApiToken.objects.filter(pk=row.pk).update(last_used_at=at)
+    if not settings.READ_ONLY:
+        ApiToken.objects.filter(pk=row.pk).update(last_used_at=at)
     only = None if row.abilities is None else frozenset(Ability(one) for one in row.abilities)
     person = actor_of(row.user)
     return row.user, Actor(person.name, person.role, person.user_id, only)

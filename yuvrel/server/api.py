@@ -30,6 +30,7 @@ from yuvrel.planning.forecast_api import router as forecasts
 from yuvrel.platform.auth import AUTH, actor
 from yuvrel.platform.wire import WorkingOut
 from yuvrel.pricing.api import router as pricing
+from yuvrel.recovery.api import router as recovery
 from yuvrel.rules.api import router as rules
 from yuvrel.sales.api import router as sales
 from yuvrel.sales.customers_api import router as customers
@@ -77,6 +78,7 @@ for router in (
     ledgers,
     listing,
     publishing,
+    recovery,
     returns,
     transfers,
 ):

@@ -25,11 +25,13 @@ class IdleMiddleware:
         self.get_response = get_response
 
     def __call__(self, request: HttpRequest) -> HttpResponseBase:
+        if settings.READ_ONLY and request.path.startswith("/api/") and request.method != "GET":
+            return problem(503, "This is a standby: it can be read, and changes nothing.")
         if not request.path.startswith("/api/") or settings.SESSION_COOKIE_NAME not in request.COOKIES:
             return self.get_response(request)
         if request.user.is_authenticated:
             doing = request.method != "GET" or request.headers.get("X-Active") == "1"
-            if is_idle(request, timezone.now(), settings.IDLE, doing):
+            if not settings.READ_ONLY and is_idle(request, timezone.now(), settings.IDLE, doing):
                 ended(str(request.session.session_key))
                 logout(request)
                 return problem(401, IDLE.format(int(settings.IDLE.total_seconds() // 60)))

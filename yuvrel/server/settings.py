@@ -46,6 +46,7 @@ INSTALLED_APPS = [
     "yuvrel.buying",
     "yuvrel.planning",
     "yuvrel.channels",
+    "yuvrel.recovery",
     "yuvrel.agreement",
     "yuvrel.server",
 ]
@@ -107,6 +108,8 @@ AUTHENTICATION_BACKENDS = [
     "yuvrel.people.backends.PeopleBackend",
 ]
 PASSWORD_HASHERS = ["django.contrib.auth.hashers.Argon2PasswordHasher"]
+# A standby is read and not written to: whoever changes something is told so.
+READ_ONLY = flag("YUVREL_READ_ONLY")
 # Where a proxy of ours stands, whose word on who asks is believed.
 TRUSTED_PROXIES = networks(setting("YUVREL_TRUSTED_PROXIES", ""))
 # OWASP ASVS 4.0.3, 3.3.2: after 30 minutes without anything done, or 12 hours, somebody signs in again.

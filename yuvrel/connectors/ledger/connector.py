@@ -6,9 +6,20 @@ from decimal import Decimal
 from typing import Any
 from urllib.parse import quote
 
-from ..base import Connector, pages, raw_rows, read, sound
+from ..base import Connector, objects, pages, raw_rows, read, sound
 from ..capabilities import LedgerContacts, LedgerItems, LedgerOrders, TaxCodes
-from ..messages import Identity, LedgerContact, LedgerDoc, LedgerItem, LedgerOrder, Message, Page, RemoteLedgerOrder, TaxCode
+from ..messages import (
+    Identity,
+    LedgerContact,
+    LedgerDoc,
+    LedgerItem,
+    LedgerOrder,
+    Message,
+    Page,
+    RemoteDocument,
+    RemoteLedgerOrder,
+    TaxCode,
+)
 
 
 class _Account(Message):
@@ -94,6 +105,18 @@ class Ledger(Connector, LedgerOrders, LedgerContacts, LedgerItems, TaxCodes):
         """Number and sum of debits of each document."""
         found = sound(_Document, (raw.body for page in pages(self._documents) for raw in page.rows))
         return {row.number: row.debits for row in found}
+
+    def documents_there(self) -> list[RemoteDocument]:
+        """Documents with their postings, page by page."""
+        found = []
+        for raw in (raw for page in pages(self._documents) for raw in page.rows):
+            body = raw.body if isinstance(raw.body, dict) else {}
+            booked = [(str(row.get("account", "")), row.get("amount", 0)) for row in objects(body, "postings")]
+            said = {name: body.get(name) or "" for name in ("number", "contact", "memo")}
+            kind, ours = body.get("kind") or "journal", body.get("by") == "program"
+            facts = {"id": str(body.get("id") or body.get("number")), "kind": kind, "day": body.get("date"), "ours": ours}
+            found += sound(RemoteDocument, [{**said, **facts, "lines": booked}])
+        return found
 
     def put_order(self, order: LedgerOrder) -> str:
         """Keep it as it stands; the ledger answers the same id for the same number."""

@@ -268,6 +268,7 @@ class Market(Connector, Listings, States, Dispatch, Prices, Feeds, Publishing, T
                 "ship_to": body.get("address") or {},
                 "lines": [*lines, *(_postage(row) for row in objects(body, "postage"))],
                 "payments": [{"method": "marketplace", "amount": part(body, "total")}],
+                "parcels": [_parcel(row) for row in objects(body, "parcels") if row.get("key")],
             },
         )
 
@@ -287,6 +288,12 @@ class Market(Connector, Listings, States, Dispatch, Prices, Feeds, Publishing, T
         }
         path = f"{self._region}/orders/{quote(notice.order_id, safe='')}/parcels"
         return read(_Parcel, self.caller.call("POST", path, json=body, headers={"Idempotency-Key": notice.key})).parcel
+
+
+def _parcel(row: dict[str, Any]) -> dict[str, Any]:
+    lines = [(str(part(line, "position")), line.get("count", 0)) for line in objects(row, "positions")]
+    told = {name: row.get(name) or "" for name in ("key", "at", "carrier", "tracking")}
+    return {**told, "lines": lines}
 
 
 def _new_offer(row: NewListing) -> dict[str, Any]:

@@ -4,16 +4,21 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..base import Connector, part, raw_rows, read
+from ..base import Connector, number, objects, pages, part, raw_rows, read
 from ..capabilities import Purchases
 from ..http import NonsenseError
-from ..messages import Identity, Message, Page, SupplierAnswer
+from ..messages import Identity, Message, Page, RemotePurchase, SupplierAnswer
 from ..sign_in import SIGNED
 from ..ubl import read_order_response
 
 
 class _Receipt(Message):
     receipt: str
+
+
+class _Orders(Message):
+    orders: list[Any]
+    after: str | None = None
 
 
 class _Answers(Message):
@@ -33,10 +38,27 @@ class SupplierInbox(Connector, Purchases):
         """Whose inbox it is."""
         return self._identity(self.caller.call("GET", "/api/inbox"))
 
-    def place_order(self, number: str, document: bytes) -> str:
-        """Deliver; the same number twice is one order."""
-        headers = {"Content-Type": "application/xml", "Idempotency-Key": number}
+    def place_order(self, key: str, document: bytes) -> str:
+        """Deliver; the same key twice is one order."""
+        headers = {"Content-Type": "application/xml", "Idempotency-Key": key}
         return read(_Receipt, self.caller.call("POST", "/api/orders", content=document, headers=headers)).receipt
+
+    def orders_there(self) -> list[RemotePurchase]:
+        """What the inbox holds, page by page."""
+        found = []
+        for page in pages(self._orders):
+            for raw in page.rows:
+                lines = [
+                    {**line, "price": number(line.get("amount", 0), "amount") / number(line.get("quantity", 1), "quantity")}
+                    for line in objects(raw.body, "lines")
+                ]
+                body = {name: raw.body.get(name) for name in ("number", "at", "currency", "receipt")}
+                found.append(read(RemotePurchase, {**body, "expected_on": raw.body.get("due"), "lines": lines}))
+        return found
+
+    def _orders(self, cursor: str) -> Page:
+        data = read(_Orders, self.caller.call("GET", "/api/orders", params={"after": cursor or "0"}))
+        return Page(rows=raw_rows(data.orders), cursor=data.after or "")
 
     def answers(self, cursor: str) -> Page:
         """OrderResponses not yet read."""

@@ -311,6 +311,7 @@ class WebShop(Connector, Pictures, Places, States, GroupPrices, Webhooks, Shipme
                 "lines": lines,
                 "payments": [_payment(row) for row in objects(body, "payments") if row.get("state") != "waiting"],
                 "refunds": [_refund(row) for row in objects(body, "refunds")],
+                "parcels": [_parcel(row) for row in objects(body, "shipments") if row.get("key")],
             },
         )
 
@@ -353,6 +354,12 @@ def _payment(row: dict[str, Any]) -> RemotePayment:
             "state": "authorised" if row.get("state") == "authorised" else "paid",
         },
     )
+
+
+def _parcel(row: dict[str, Any]) -> dict[str, Any]:
+    lines = [(str(part(line, "id")), line.get("quantity", 0)) for line in objects(row, "lines")]
+    told = {name: row.get(name) or "" for name in ("key", "at", "carrier", "tracking")}
+    return {**told, "lines": lines}
 
 
 def _refund(row: dict[str, Any]) -> RemoteRefund:
