@@ -19,13 +19,14 @@ from yuvrel.catalogue.models import Category, Item, Picture
 from yuvrel.channels.models import ChannelGroup, Connection, Listing, Publication, Run
 from yuvrel.channels.runs import raise_snag
 from yuvrel.intake.actions import send as send_sheet
-from yuvrel.people.models import OpenSession, SheetView, User
+from yuvrel.people.models import Epoch, OpenSession, SheetView, User
 from yuvrel.people.roles import SYSTEM, actor_of
 from yuvrel.people.tokens import give_out
 from yuvrel.planning.models import ItemForecast
 from yuvrel.pricing.changes import Typed, type_prices
 from yuvrel.pricing.loading import base_list
 from yuvrel.pricing.models import PriceList
+from yuvrel.recovery.models import FoundThere, Recovery
 from yuvrel.sales.models import CreditNote, Customer, CustomerGroup, OrderLine, Return, SalesOrder
 from yuvrel.sales.till_counts import CountedTender, take_count
 from yuvrel.server.api import api
@@ -92,7 +93,10 @@ def real_ids(user: User) -> dict[str, Any]:
     now = timezone.now()
     Session.objects.create(session_key="k" * 32, session_data="", expire_date=now + timedelta(days=1))
     seen = OpenSession.objects.create(user=user, key="k" * 32, address="127.0.0.1", device="A program", begun_at=now, seen_at=now)
+    restored = Recovery.objects.create(epoch=Epoch.objects.create(number=2, begun_at=now))
+    found = FoundThere.objects.create(recovery=restored, connection=shop, kind="shipment", key="k", title="Shipment", body={})
     return {
+        "found_id": found.pk,
         "session_id": seen.pk,
         "token_id": give_out(actor_of(user), "a program", 30, [], now)[0].pk,
         "category_id": Category.objects.order_by("pk").values_list("pk", flat=True)[0],

@@ -25,6 +25,7 @@ SHARED = {
         "Company",
         "User",
         "ApiToken",
+        "Epoch",
         "OpenSession",
         "SignInTry",
         "SheetView",

@@ -155,11 +155,15 @@ MAY: dict[str, set[Role]] = {
     "take_drift": {Role.MANAGER},
     "push_drift": {Role.MANAGER, Role.STOCKKEEPER, Role.BOOKKEEPER},
     **{name: set(ROLES) for name in ("change_password", "end_session", "give_out_token", "revoke_token")},
+    **{name: {Role.MANAGER} for name in ("ask_other_ends", "take_found", "leave_found", "take_all_found", "send_again")},
     "sign_in": set(ROLES),
     "sign_out": set(ROLES),
 }
 BODIES: dict[str, Any] = {
     "change_password": {"old": "x", "new": "y"},
+    "leave_found": {"why": "x"},
+    "take_all_found": {"kind": "shipment"},
+    "send_again": {},
     "give_out_token": {"name": "x"},
     "adjust_stock": {"item_id": 1, "location_id": 1, "reason": "lost", "change": "-1"},
     "hold_order": {"why": "x"},

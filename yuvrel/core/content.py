@@ -199,7 +199,7 @@ def _size(value: Any) -> int:
 
 def _environment() -> _Sandbox:
     made = _Sandbox(undefined=StrictUndefined, autoescape=False)
-    ours = {"money": money, "cut": cut, "listed": listed, "measured": measured, "plain": plain}
+    ours: dict[str, Callable[..., Any]] = {"money": money, "cut": cut, "listed": listed, "measured": measured, "plain": plain}
     ours |= {"round": rounded, "int": whole, "join": joined, "sort": ordered}
     made.filters = {name: _weighed(made.filters[name]) for name in FILTERS}
     made.filters |= {name: _weighed(filtering) for name, filtering in ours.items()}

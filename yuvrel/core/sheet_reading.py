@@ -157,7 +157,7 @@ def read_workbook(data: bytes, needed: Sequence[str], tell: Tell | None = None) 
         _check_parts(data)
         book = load_workbook(io.BytesIO(data), read_only=True, data_only=True)
         sheet = book.worksheets[0]
-        shape = _shape(data, str(sheet._worksheet_path))  # type: ignore[union-attr]
+        shape = _shape(data, str(sheet._worksheet_path))  # type: ignore[union-attr, attr-defined]
         found = sheet.iter_rows(max_row=max(1, shape.rows), max_col=max(1, shape.columns), values_only=True)
         header = _columns(next(found, ()), needed)
         rows, lines = [], []

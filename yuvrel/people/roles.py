@@ -63,6 +63,11 @@ class Actor:
     # What the token of a program may be used for at most; None for a person.
     only: frozenset[Ability] | None = None
 
+    @property
+    def person(self) -> int:
+        """The id of the person; 0, which nobody has, for the system."""
+        return self.user_id or 0
+
     def may(self, ability: Ability) -> bool:
         """True when the role allows it, and the token where one is used."""
         return ability in ALLOWED[self.role] and (self.only is None or ability in self.only)

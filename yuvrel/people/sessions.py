@@ -63,7 +63,7 @@ def is_idle(request: HttpRequest, at: datetime, idle: timedelta, doing: bool) ->
 
 def open_sessions(actor: Actor, current: str) -> list[dict[str, Any]]:
     """Where a person is signed in, the newest first."""
-    rows = OpenSession.objects.filter(user_id=actor.user_id, key__in=Session.objects.values("session_key")).order_by("-pk")
+    rows = OpenSession.objects.filter(user_id=actor.person, key__in=Session.objects.values("session_key")).order_by("-pk")
     names = ("address", "device", "begun_at", "seen_at")
     return [{"id": row.pk, "current": row.key == current, **{name: getattr(row, name) for name in names}} for row in rows]
 
@@ -71,7 +71,7 @@ def open_sessions(actor: Actor, current: str) -> list[dict[str, Any]]:
 @transaction.atomic
 def end(actor: Actor, session_id: int) -> None:
     """End one of a person's own sessions. Raises NotFoundError."""
-    row = OpenSession.objects.filter(user_id=actor.user_id, pk=session_id).first()
+    row = OpenSession.objects.filter(user_id=actor.person, pk=session_id).first()
     if row is None:
         raise NotFoundError("You are not signed in there.")
     _end([row.key])
@@ -93,7 +93,7 @@ def change_password(request: HttpRequest, actor: Actor, old: str, new: str, at: 
 
     Raises BadInputError where the old one is wrong or the new one too weak, TooManyTriesError after too many guesses.
     """
-    user = User.objects.get(pk=actor.user_id)
+    user = User.objects.get(pk=actor.person)
     knocked = knock(user.username, address_of(request), at)
     if not user.check_password(old):
         raise BadInputError("That is not your password.", field="old")

@@ -42,7 +42,7 @@ def give_out(actor: Actor, name: str, days: int, abilities: Sequence[Ability], a
         raise BadInputError(
             f"As {actor.role.value} you may not {beyond[0]}, so a token of yours may not either.", field="abilities"
         )
-    live = ApiToken.objects.filter(user_id=actor.user_id, revoked_at=None, expires_at__gt=at)
+    live = ApiToken.objects.filter(user_id=actor.person, revoked_at=None, expires_at__gt=at)
     if live.count() >= MOST_TOKENS:
         raise RefusedError(f"You have {MOST_TOKENS} tokens. Revoke one first.")
     token = "yv_" + secrets.token_urlsafe(32)
@@ -60,7 +60,7 @@ def give_out(actor: Actor, name: str, days: int, abilities: Sequence[Ability], a
 @transaction.atomic
 def revoke(actor: Actor, token_id: int, at: datetime) -> None:
     """Take a token of one's own back. Raises NotFoundError."""
-    row = ApiToken.objects.select_for_update().filter(user_id=actor.user_id, pk=token_id, revoked_at=None).first()
+    row = ApiToken.objects.select_for_update().filter(user_id=actor.person, pk=token_id, revoked_at=None).first()
     if row is None:
         raise NotFoundError("There is no such token of yours.")
     row.revoked_at = at

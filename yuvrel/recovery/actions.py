@@ -6,6 +6,7 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from datetime import datetime
 from decimal import Decimal
 
@@ -17,6 +18,8 @@ from yuvrel.buying.actions import take_sent
 from yuvrel.buying.documents import PURCHASE_ORDER
 from yuvrel.channels.ledger_out import ledger_message
 from yuvrel.channels.mapping import mapping_of
+from yuvrel.channels.models import InboundMessage
+from yuvrel.channels.outbound import ANSWER, answer_again
 from yuvrel.connectors.messages import RemoteDocument, RemoteParcel, RemotePurchase
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, YuvrelError
 from yuvrel.core.money import ZERO
@@ -81,7 +84,12 @@ def take(actor: Actor, found_id: int, at: datetime) -> FoundThere:
     """
     with transaction.atomic():
         _open(actor)
-        row = FoundThere.objects.select_for_update(of=("self",)).select_related("connection", "recovery__epoch").filter(pk=found_id).first()
+        row = (
+            FoundThere.objects.select_for_update(of=("self",))
+            .select_related("connection", "recovery__epoch")
+            .filter(pk=found_id)
+            .first()
+        )
         if row is None:
             raise NotFoundError("Nothing like that was found.")
         if row.state != State.OPEN:
@@ -164,6 +172,10 @@ def _take_purchase(actor: Actor, row: FoundThere, at: datetime) -> str:
     digits = re.search(r"\d{1,12}$", there.number)
     if digits:
         move_on({PURCHASE_ORDER.code: int(digits[0])})
+    # The supplier's answer may have come before the order it answers was here again.
+    for kept in InboundMessage.objects.filter(connection=row.connection, kind=ANSWER, state=InboundMessage.State.SNAGGED):
+        with suppress(YuvrelError), transaction.atomic():
+            answer_again(kept, at)
     return State.TAKEN
 
 

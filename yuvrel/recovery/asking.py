@@ -19,6 +19,7 @@ from yuvrel.connectors.capabilities import Capability, Documents, Orders, Purcha
 from yuvrel.connectors.http import ConnectorError
 from yuvrel.connectors.messages import RemoteOrder, RemoteParcel
 from yuvrel.core.errors import YuvrelError
+from yuvrel.core.money import ZERO
 from yuvrel.sales.models import Shipment
 
 from .models import FoundThere, Recovery
@@ -98,7 +99,7 @@ def _parcels(connection: Connection, order: RemoteOrder) -> Iterator[tuple[str, 
 
 def _way(parcel: RemoteParcel) -> str:
     by = " ".join(word for word in (parcel.carrier, parcel.tracking) if word)
-    units = sum(quantity for _, quantity in parcel.lines)
+    units = sum((quantity for _, quantity in parcel.lines), ZERO)
     return f"left {parcel.at:%d %b, %H:%M}{f' with {by}' if by else ''}, {units.normalize():f} units"
 
 

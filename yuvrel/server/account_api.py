@@ -51,7 +51,7 @@ def end_session(request: HttpRequest, session_id: int) -> Any:
 @router.get("/account/tokens", response=list[TokenOut], operation_id="list_tokens")
 def list_tokens(request: HttpRequest) -> Any:
     """One's own tokens that are not revoked."""
-    return list(ApiToken.objects.filter(user_id=actor(request).user_id, revoked_at=None).order_by("-pk"))
+    return list(ApiToken.objects.filter(user_id=actor(request).person, revoked_at=None).order_by("-pk"))
 
 
 @router.post("/account/tokens", response=TokenGiven, operation_id="give_out_token")

@@ -19,6 +19,7 @@ from yuvrel.buying.models import PurchaseOrder
 from yuvrel.buying.queries import late_orders
 from yuvrel.channels.models import Connection, Listing, Snag
 from yuvrel.core.money import round_money, spoken
+from yuvrel.people.epochs import is_held
 from yuvrel.people.queries import company_day, company_zone
 from yuvrel.planning.alerts import standing
 from yuvrel.planning.plan import late_rows
@@ -44,6 +45,7 @@ class BarOut(Schema):
     buying: int
     books: int
     connections: int
+    held: bool
 
 
 class WaitOut(Schema):
@@ -80,7 +82,7 @@ class TodayOut(Schema):
     faults: list[str]
 
 
-def bar() -> dict[str, int]:
+def bar() -> dict[str, int | bool]:
     """Counts for the station bar."""
     counts = {
         "range": Listing.objects.filter(link="unlinked").count(),
@@ -90,7 +92,7 @@ def bar() -> dict[str, int]:
         "books": Drift.objects.filter(healed_at=None).count(),
         "connections": Snag.objects.filter(resolved_at=None).count() + Connection.objects.exclude(state="live").count(),
     }
-    return {"today": counts["books"] + Snag.objects.filter(resolved_at=None).count(), **counts}
+    return {"today": counts["books"] + Snag.objects.filter(resolved_at=None).count(), "held": is_held(), **counts}
 
 
 def morning() -> dict[str, Any]:

@@ -14,6 +14,10 @@
 	}));
 	const data = $derived(today.data);
 	const drifting = $derived(data?.beams.filter((beam) => beam.differing > 0).length ?? 0);
+	/** Books that nobody has compared yet agree as little as they differ. */
+	const checked = $derived(
+		data !== undefined && data.begun && data.beams.length > 0 && data.beams.every((beam) => beam.at)
+	);
 	const change = $derived.by(() => {
 		if (!data || Number(data.net_before) === 0) return null;
 		return Math.round((Number(data.net) / Number(data.net_before) - 1) * 100);
@@ -26,7 +30,11 @@
 </script>
 
 <Sheet
-	question={drifting ? 'What needs you today?' : 'All three books agree. What waits?'}
+	question={drifting
+		? 'What needs you today?'
+		: checked
+			? 'All three books agree. What waits?'
+			: 'What waits?'}
 	tabs={TODAY_TABS}
 >
 	{#snippet lead()}

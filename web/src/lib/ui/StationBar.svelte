@@ -74,7 +74,20 @@
 	</div>
 </header>
 
+{#if bar.data?.held}
+	<p class="held" role="status">
+		Restored from a backup: nothing goes out.
+		<a href="/recovery">See what happened since, and let it send again</a>
+	</p>
+{/if}
+
 <style>
+	.held {
+		margin: 0;
+		padding: 7px 20px;
+		background: var(--ochre-tint);
+		border-bottom: 1px solid var(--rule-strong);
+	}
 	.station-bar {
 		display: flex;
 		align-items: center;
