@@ -187,7 +187,8 @@ def test_a_connection_says_why_it_does_not_work(db: None, standins: Standins) ->
     assert "stock:write" in weak["fault"]
     assert "no shop called" in report(f"{standins.base}/shop/nope", "t")[1]["fault"]
     assert "No connection" in report("http://127.0.0.1:9/shop", "t")[1]["fault"]
-    assert "not JSON" in report(f"{standins.base}/shop/web/?x=", "t")[1]["fault"]
+    with pytest.raises(BadInputError, match="behind # or"):
+        report(f"{standins.base}/shop/web/?x=", "t")
     assert report(good, "t")[0] == "tested"
     assert [row.state for row in Connection.objects.exclude(state="draft")] == ["live"]
 

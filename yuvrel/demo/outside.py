@@ -437,6 +437,7 @@ class Outside:
             )
         documents.append(
             {
+                "by": "hand",
                 "id": "HAND-1",
                 "number": "HAND-1",
                 "kind": "journal",

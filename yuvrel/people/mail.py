@@ -12,7 +12,7 @@ from django.db.models import Q
 
 from yuvrel.ownership import company_id
 
-from .epochs import is_held
+from .epochs import why_held
 from .models import Company, User
 from .roles import Ability, actor_of
 
@@ -34,7 +34,7 @@ def who_may(ability: Ability) -> list[str]:
 
 def send(to: Sequence[str], subject: str, text: str) -> bool:
     """Whether a mail went out to all of them; a fault of the mail server is logged, and whoever sends tries again."""
-    if not to or not is_set() or is_held():
+    if not to or not is_set() or why_held():
         return False
     try:
         send_mail(" ".join(subject.split())[:200], text, settings.DEFAULT_FROM_EMAIL, list(to))

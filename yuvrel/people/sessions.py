@@ -55,7 +55,7 @@ def is_idle(request: HttpRequest, at: datetime, idle: timedelta, doing: bool) ->
     last = datetime.fromtimestamp(float(seen), at.tzinfo) if seen is not None else None
     if last is not None and at - last > idle:
         return True
-    if last is None or (doing and at - last > EXACTLY):
+    if doing and (last is None or at - last > EXACTLY):
         request.session[SEEN] = at.timestamp()
         OpenSession.objects.filter(key=str(request.session.session_key)).update(seen_at=at)
     return False

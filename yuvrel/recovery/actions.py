@@ -11,6 +11,7 @@ from datetime import datetime
 from decimal import Decimal
 
 from django.db import transaction
+from pydantic import ValidationError
 
 from yuvrel.books.actions import Posting, found_stock, mark_sent, open_day, post
 from yuvrel.books.models import JournalEntry, LedgerDocument
@@ -82,8 +83,8 @@ def take(actor: Actor, found_id: int, at: datetime) -> FoundThere:
 
     What cannot be is said on it. Raises NotFoundError, RefusedError.
     """
+    actor.need(Ability.CONNECT)
     with transaction.atomic():
-        _open(actor)
         row = (
             FoundThere.objects.select_for_update(of=("self",))
             .select_related("connection", "recovery__epoch")
@@ -92,13 +93,14 @@ def take(actor: Actor, found_id: int, at: datetime) -> FoundThere:
         )
         if row is None:
             raise NotFoundError("Nothing like that was found.")
+        _open(actor)
         if row.state != State.OPEN:
             raise RefusedError(f"It is {row.state} already.", field="state")
         try:
             with transaction.atomic():
                 state = WAYS[row.kind](actor, row, at)
-        except YuvrelError as error:
-            row.fault = error.detail[:400]
+        except (YuvrelError, KeyError, ValidationError) as error:
+            row.fault = error.detail[:400] if isinstance(error, YuvrelError) else "What was found cannot be read any more."
             row.save(update_fields=["fault"])
             return row
         row.fault = ""
@@ -108,6 +110,7 @@ def take(actor: Actor, found_id: int, at: datetime) -> FoundThere:
 
 def take_all(actor: Actor, kind: str, at: datetime) -> tuple[int, int]:
     """Take in all of a kind that is open, the oldest first. Returns how many were, and how many could not be."""
+    actor.need(Ability.CONNECT)
     rows = FoundThere.objects.filter(recovery__ended_at=None, kind=kind, state=State.OPEN).order_by("body__at", "pk")
     done = [take(actor, pk, at).state != State.OPEN for pk in rows.values_list("pk", flat=True)]
     return sum(done), len(done) - sum(done)
@@ -116,10 +119,11 @@ def take_all(actor: Actor, kind: str, at: datetime) -> tuple[int, int]:
 @transaction.atomic
 def leave(actor: Actor, found_id: int, why: str, at: datetime) -> FoundThere:
     """Leave something as it is, with the reason. Raises BadInputError without one."""
-    _open(actor)
+    actor.need(Ability.CONNECT)
     row = FoundThere.objects.select_for_update(of=("self",)).filter(pk=found_id, state=State.OPEN).first()
     if row is None:
         raise NotFoundError("Nothing like that is open.")
+    _open(actor)
     if not why.strip():
         raise BadInputError("Say why it stays as it is.", field="why")
     row.why = why.strip()[:200]

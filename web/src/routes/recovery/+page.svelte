@@ -214,6 +214,11 @@
 		gap: 14px;
 		align-items: center;
 	}
+	h2 button {
+		font:
+			600 14px 'Source Sans 3 Variable',
+			sans-serif;
+	}
 	.what,
 	.none {
 		padding: 0 20px 8px;
