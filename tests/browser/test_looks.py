@@ -62,6 +62,8 @@ from yuvrel.stock.models import StockDocument
 PEOPLE = (Role.MANAGER, Role.BUYER, Role.STOCKKEEPER, Role.BOOKKEEPER, Role.VIEWER)
 SHEETS = (
     "/",
+    "/account",
+    "/recovery",
     "/first-steps",
     "/range",
     "/range/pairing",
