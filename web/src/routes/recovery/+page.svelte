@@ -205,7 +205,12 @@
 				</p>
 			{/snippet}
 		</Thing>
-	{:else if !data}<Pending {query} />{/if}
+	{:else if data}
+		<p class="none">
+			When a backup was brought back, or a standby took over, this page shows what shops, tills,
+			inboxes and the ledger hold that the backup does not know.
+		</p>
+	{:else}<Pending {query} />{/if}
 </Sheet>
 
 <style>
