@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 from lxml import etree
-from openpyxl import load_workbook
+from openpyxl import Workbook, load_workbook
 from python_calamine import CalamineWorkbook
 
 from yuvrel.core import sheets
@@ -163,6 +163,24 @@ def text_cell(place: str, text: str) -> str:
 def test_a_workbook_that_would_fill_the_memory_is_refused_unread(rows: str, why: str) -> None:
     with pytest.raises(BadInputError, match=why):
         read_workbook(packed(rows), ["sku"])
+
+
+def test_a_formula_that_a_program_wrote_and_nobody_worked_out_is_named() -> None:
+    """As a library writes it, which works nothing out: the value is there, and empty."""
+    made = Workbook()
+    for row in (["sku", "price"], ["A", "=6*2"]):
+        made.active.append(row)  # type: ignore[union-attr]
+    into = io.BytesIO()
+    made.save(into)
+    with pytest.raises(BadInputError, match="B2: a formula without its value"):
+        read_workbook(into.getvalue(), ["sku"])
+
+
+def test_the_head_of_a_long_file_is_read_though_a_letter_is_cut_in_two() -> None:
+    head = "\ufeffsku,product\r\n"
+    for shift in range(3):
+        data = (head + "x" * shift + "€" * 100_000).encode()
+        check_head(data, ["sku"])
 
 
 @pytest.mark.parametrize(

@@ -34,7 +34,7 @@ def test_what_takes_too_long_or_too_much_is_broken_off_and_the_next_is_done(
     try:
         with pytest.raises(BadInputError, match=why) as refusal:
             bench.call("read_any", packed(HEAD + f'<row r="2">{rows}</row>'), ["sku"], name="file")
-        assert refusal.value.field in ("file", "")
+        assert refusal.value.field == "file"
         assert bench.call("render", "{{ title }}", EXAMPLE, "t") == "text"
     finally:
         bench.end()
@@ -59,7 +59,7 @@ def test_it_is_given_no_secret() -> None:
         bench.call("render", "{{ title }}", EXAMPLE, "t")
         (helper,) = bench._free
         with open(f"/proc/{helper.process.pid}/environ", "rb") as said:  # noqa: PTH123 - one of the system's own
-            assert b"YUVREL_" not in said.read().replace(b"YUVREL_DATA", b"")
+            assert b"YUVREL_" not in said.read()
     finally:
         bench.end()
 

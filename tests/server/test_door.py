@@ -59,6 +59,8 @@ def test_one_name_guessed_from_many_addresses_is_slowed_but_not_for_who_comes_as
     assert sign_in("manager", "larkmead", REMOTE_ADDR="192.0.2.7").status_code == 200
     said = [sign_in("manager", "wrong", REMOTE_ADDR=f"198.51.100.{n}").status_code for n in range(30)]
     assert said == [401] * 25 + [429] * 5
+    # An address that has guessed before has no further guess either.
+    assert sign_in("manager", "wrong", REMOTE_ADDR="198.51.100.3").status_code == 429
     assert sign_in("manager", "larkmead", REMOTE_ADDR="192.0.2.7").status_code == 200
 
 

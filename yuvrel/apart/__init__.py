@@ -103,6 +103,7 @@ class Apart:
                 helper.end()
             turns.release()
         if isinstance(answer, YuvrelError):
+            answer.field = answer.field or name
             raise answer
         return answer
 
@@ -153,4 +154,6 @@ def rendered(text: str, facts: Mapping[str, Any], field: str) -> str:
 
 
 TEMPLATES = Apart(seconds=2.0, megabytes=256)
+# Files in the background, and those that somebody waits for in a request.
 FILES = Apart(seconds=120.0, megabytes=1024, patience=600.0)
+SMALL_FILES = Apart(seconds=20.0, megabytes=512, patience=5.0)

@@ -23,7 +23,7 @@ from yuvrel.connectors.registry import KINDS
 from yuvrel.connectors.ubl import OrderDocument, OrderedLine, Party, build_order
 from yuvrel.core.errors import RefusedError, YuvrelError
 from yuvrel.core.money import round_money
-from yuvrel.people.epochs import keyed
+from yuvrel.people.epochs import keys_of
 from yuvrel.people.queries import company
 from yuvrel.people.roles import SYSTEM
 from yuvrel.sales.models import Capture, CreditNote, Invoice, Shipment, ShipmentLine
@@ -274,7 +274,7 @@ def purchase_document(order: PurchaseOrder) -> OrderDocument:
 
 def _send_purchase(connector: Connector, row: OutboundMessage) -> str:
     order = PurchaseOrder.objects.select_related("supplier", "location").get(pk=row.subject_id)
-    key = keyed(order.number, "buying_purchaseorder", order.pk)
+    key = keys_of("buying_purchaseorder")(order.number, order.pk)
     receipt = capable(connector, Purchases).place_order(key, build_order(purchase_document(order)))
     delivered(order.pk, timezone.now())
     return str(receipt)

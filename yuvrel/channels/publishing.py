@@ -26,7 +26,7 @@ from yuvrel.core.price_columns import NONE
 from yuvrel.core.rules import OF_CONNECTIONS, ON_CHANNELS, Setting, meanings
 from yuvrel.events.actions import record, wake
 from yuvrel.events.models import Event
-from yuvrel.people.epochs import keyed
+from yuvrel.people.epochs import keys_of
 from yuvrel.people.roles import Ability, Actor, audit
 from yuvrel.platform.bulk import update_many
 from yuvrel.rules.models import SettingValue
@@ -415,7 +415,8 @@ def _hand_in(
         row.said = " ".join(drafts[row.pk].problems)[:300]
     update_many(lacking, ["said", "entry"])
     skus = {item.pk: item.sku for item in _items([row.item_id for row in whole])}
-    told = [_new_listing(row, drafts[row.pk], skus[row.item_id]) for row in whole]
+    keyed = keys_of("channels_publication")
+    told = [_new_listing(row, drafts[row.pk], skus[row.item_id], keyed(f"p{row.pk}", row.pk)) for row in whole]
     log.step(done=len(rows), total=len(rows), failed=len(lacking))
     if not told:
         return 0
@@ -444,9 +445,9 @@ def _wanted(row: NewListing) -> dict[str, Any]:
     }
 
 
-def _new_listing(row: Publication, draft: Draft, sku: str) -> NewListing:
+def _new_listing(row: Publication, draft: Draft, sku: str, key: str) -> NewListing:
     return NewListing(
-        key=keyed(f"p{row.pk}", "channels_publication", row.pk),
+        key=key,
         sku=sku,
         barcode=draft.barcode,
         title=draft.title,

@@ -101,13 +101,16 @@ def plain(text: Any) -> str:
 
 
 def number(value: Any) -> Decimal:
-    """A number that a text or a fact gives, of at most MOST_DIGITS digits before the point. Raises ValueError."""
+    """A number that a text or a fact gives, of at most MOST_DIGITS digits before the point or zeros behind it.
+
+    Raises ValueError.
+    """
     try:
         found = Decimal(str(value).strip()[:60])
     except InvalidOperation as error:
         raise ValueError(f"{str(value)[:30]!r} is not a number") from error
-    if not found.is_finite() or found.adjusted() >= MOST_DIGITS:
-        raise ValueError(f"{str(value)[:30]!r} is larger than what can be written")
+    if not found.is_finite() or (found and abs(found.adjusted()) >= MOST_DIGITS):
+        raise ValueError(f"{str(value)[:30]!r} is larger, or smaller, than what can be written")
     return found
 
 

@@ -6,6 +6,7 @@ What is beyond these bounds is refused before memory is given to it.
 
 from __future__ import annotations
 
+import codecs
 import csv
 import io
 import re
@@ -73,10 +74,11 @@ def read_any(data: bytes, needed: Sequence[str], tell: Tell | None = None) -> Ta
     return read_workbook(data, needed, tell) if is_workbook(data) else read_table(data, needed, tell)
 
 
-def _texts_of(data: bytes) -> tuple[str, Iterator[list[str]], Any]:
-    """The text of a CSV file, its rows as cells, and their reader. Raises BadInputError."""
+def _texts_of(data: bytes, *, whole: bool = True) -> tuple[str, Iterator[list[str]], Any]:
+    """The text of a CSV file, its rows as cells, and their reader. Of a beginning of it, which is not `whole`, the last letter
+    may be cut in two. Raises BadInputError."""
     try:
-        text = data.decode("utf-8-sig")
+        text = codecs.getincrementaldecoder("utf-8-sig")().decode(data, final=whole)
     except UnicodeDecodeError:
         text = data.decode("latin-1")
     if not text.strip():
@@ -93,7 +95,7 @@ def check_head(data: bytes, needed: Sequence[str]) -> None:
     reads it. Raises BadInputError."""
     if not is_workbook(data):
         # The first row alone: a file of any length is looked into as quickly.
-        _, rows, _ = _texts_of(data[:200_000])
+        _, rows, _ = _texts_of(data[:200_000], whole=len(data) <= 200_000)
         try:
             _columns(next(rows, []), needed)
         except csv.Error as error:
@@ -241,23 +243,29 @@ class _Shape(_Walker):
     column: int = 0
     formula: bool = False
     value: bool = False
+    within: bool = False
     unworked: list[str] = field(default_factory=list)
 
     def start(self, tag: str, said: Mapping[str, str]) -> None:
         """A row, a cell, its formula or its value."""
         if tag == "c":
             self._cell(said.get("r"))
-        elif tag in ("v", "is", "t"):
-            self.value = True
+        elif tag in ("v", "t"):
+            self.within = True
         elif tag == "f":
             self.formula = True
         elif tag == "row":
             given = said.get("r")
             self.row, self.column = int(given) if given else self.row + 1, 0
 
+    def text(self, text: str) -> None:
+        """A value is there where something stands in it: programs write an empty one beside a formula."""
+        super().text(text)
+        self.value = self.value or (self.within and bool(text))
+
     def _cell(self, given: str | None) -> None:
         self.cells += 1
-        self.formula = self.value = False
+        self.formula = self.value = self.within = False
         if given:
             letters = given.rstrip("0123456789")
             at = 0
@@ -272,6 +280,8 @@ class _Shape(_Walker):
 
     def end(self, tag: str) -> None:
         """What a cell was found to hold."""
+        if tag in ("v", "t"):
+            self.within = False
         if tag != "c":
             return
         if self.formula and not self.value and len(self.unworked) < 5:

@@ -9,7 +9,7 @@ from datetime import datetime
 from django.db import InterfaceError, OperationalError, transaction
 from procrastinate.contrib.django.models import ProcrastinateJob
 
-from yuvrel.apart import FILES, StoppedError
+from yuvrel.apart import FILES, SMALL_FILES, StoppedError
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError, YuvrelError
 from yuvrel.core.intake import EMPTY, Checked, Read, check_rows
 from yuvrel.core.sheet_reading import Table, check_head
@@ -288,7 +288,7 @@ File = tuple[list[str], Iterator[list[Cell]]]
 def left_out(intake_id: int) -> File:
     """The wrong rows as they came, with a column that says why: to be put right and sent again."""
     row = Intake.objects.get(pk=get(intake_id).pk)
-    table: Table = FILES.call("read_any", bytes(row.data), kind_of(row.kind).needed, name="file")
+    table: Table = SMALL_FILES.call("read_any", bytes(row.data), kind_of(row.kind).needed, name="file")
     columns = [name for name in table.columns if name != "why"]
     lines = zip(table.lines, table.rows, strict=True)
     rows = ((values, row.wrong[str(line)]) for line, values in lines if str(line) in row.wrong)

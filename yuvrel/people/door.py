@@ -9,7 +9,6 @@ from datetime import datetime, timedelta
 
 from django.conf import settings
 from django.db import connection, transaction
-from django.db.models import Q
 from django.http import HttpRequest
 
 from yuvrel.core.errors import YuvrelError
@@ -56,10 +55,9 @@ def knock(name: str, address: str, at: datetime) -> SignInTry:
         for lock in sorted((f"name {key}", f"from {address}")):
             cursor.execute("SELECT pg_advisory_xact_lock(hashtextextended(%s, 7))", [f"sign in {lock}"])
     failed = SignInTry.objects.filter(at__gt=at - WITHIN, passed=False)
-    both = failed.filter(name=key, address=address).count()
-    if both >= MOST_OF_BOTH or failed.filter(address=address).count() >= MOST_FROM:
+    if failed.filter(name=key, address=address).count() >= MOST_OF_BOTH or failed.filter(address=address).count() >= MOST_FROM:
         raise TooManyTriesError(field="password")
-    if both == 0 and failed.filter(name=key).count() >= MOST_OF_NAME and not _knows(key, address):
+    if failed.filter(name=key).count() >= MOST_OF_NAME and not _knows(key, address):
         raise TooManyTriesError(field="password")
     SignInTry.objects.filter(at__lt=at - KEPT).delete()
     return SignInTry.objects.create(name=key, address=address, at=at)
@@ -72,5 +70,5 @@ def _knows(name: str, address: str) -> bool:
 
 def passed(knocked: SignInTry) -> None:
     """It was the right password: what went wrong before from there under that name is forgiven."""
-    SignInTry.objects.filter(Q(pk=knocked.pk)).update(passed=True)
+    SignInTry.objects.filter(pk=knocked.pk).update(passed=True)
     SignInTry.objects.filter(name=knocked.name, address=knocked.address, passed=False).delete()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import datetime
 
 from django.contrib.sessions.models import Session
@@ -46,13 +47,18 @@ def begin_epoch(at: datetime) -> Epoch:
     return Epoch.objects.create(number=number, begun_at=at, data_until=until, firsts=firsts)
 
 
-def keyed(key: str, table: str, pk: int) -> str:
-    """The key by which another end knows again what is sent of a row: with the epoch in which the row was made, if that is
-    not the first."""
+def keys_of(table: str) -> Callable[[str, int], str]:
+    """What makes of a key and a row's id the key by which another end knows again what is sent of it: with the epoch in which
+    the row was made, if that is not the first. Raises ValueError for a table of which no first id is kept."""
     if table not in KEPT:
         raise ValueError(f"no first id is kept of {table}")
-    made_in = [row.number for row in Epoch.objects.all() if pk >= row.firsts.get(table, pk + 1)]
-    return f"{key}-e{max(made_in)}" if made_in else key
+    firsts = [(row.firsts[table], row.number) for row in Epoch.objects.order_by("number") if table in row.firsts]
+
+    def keyed(key: str, pk: int) -> str:
+        made_in = [number for first, number in firsts if pk >= first]
+        return f"{key}-e{made_in[-1]}" if made_in else key
+
+    return keyed
 
 
 def why_held() -> str:

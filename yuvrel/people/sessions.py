@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -45,7 +44,7 @@ def device(agent: str) -> str:
     """A browser and a system, as far as they say."""
     browser = next((name for mark, name in BROWSERS.items() if mark in agent), "A program")
     system = next((name for mark, name in SYSTEMS.items() if mark in agent), "")
-    return f"{browser} on {system}" if system else re.sub(r"[^\w ./-]", "", browser)
+    return f"{browser} on {system}" if system else browser
 
 
 def is_idle(request: HttpRequest, at: datetime, idle: timedelta, doing: bool) -> bool:

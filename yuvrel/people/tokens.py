@@ -14,7 +14,7 @@ from django.utils import timezone
 from yuvrel.core.errors import BadInputError, NotFoundError, RefusedError
 
 from .models import ApiToken, User
-from .roles import ALLOWED, Ability, Actor, actor_of, audit
+from .roles import ALLOWED, Ability, Actor, audit
 
 MOST_DAYS, MOST_TOKENS = 366, 20
 
@@ -68,14 +68,12 @@ def revoke(actor: Actor, token_id: int, at: datetime) -> None:
     audit(actor, "revoked a token", "token", row.pk, before={"name": row.name})
 
 
-def owner_of(token: str) -> tuple[User, Actor] | None:
-    """The person behind a token that is good now, and as whom the program acts."""
+def owner_of(token: str) -> tuple[User, frozenset[Ability] | None] | None:
+    """The person behind a token that is good now, and what it may be used for at most (None: whatever the person may)."""
     at = timezone.now()
     row = ApiToken.objects.select_related("user").filter(digest=digest_of(token), revoked_at=None).first()
     if row is None or not row.user.is_active or (row.expires_at is not None and row.expires_at <= at):
         return None
     if not settings.READ_ONLY:
         ApiToken.objects.filter(pk=row.pk).update(last_used_at=at)
-    only = None if row.abilities is None else frozenset(Ability(one) for one in row.abilities)
-    person = actor_of(row.user)
-    return row.user, Actor(person.name, person.role, person.user_id, only)
+    return row.user, None if row.abilities is None else frozenset(Ability(one) for one in row.abilities)

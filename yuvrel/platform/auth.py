@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 from django.http import HttpRequest
@@ -37,10 +38,9 @@ class Token(HttpBearer):
         found = owner_of(token)
         if found is None:
             return None
-        user, person = found
-        acts(request, user)
-        request.actor = person  # type: ignore[attr-defined]
-        return person
+        user, only = found
+        request.actor = replace(acts(request, user), only=only)  # type: ignore[attr-defined]
+        return request.actor  # type: ignore[attr-defined]
 
 
 AUTH = [Token(), Person(csrf=True)]

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from contextlib import suppress
 from datetime import datetime
 from decimal import Decimal
@@ -200,10 +200,12 @@ def _undo_document(actor: Actor, row: FoundThere, at: datetime) -> str:
     strange = [code for code, _ in there.lines if code not in role_of]
     if strange:
         raise RefusedError(f"None of our accounts is mapped to {strange[0]}.", field="accounts")
-    sums: Mapping[str, Decimal] = defaultdict(Decimal)
+    if Role.INVENTORY in role_of.values():
+        # Here no item is known for it.
+        role_of |= {code: found_stock() for code, role in role_of.items() if role == Role.INVENTORY}
+    sums: dict[str, Decimal] = defaultdict(Decimal)
     for code, amount in there.lines:
-        role = role_of[code]
-        sums[found_stock() if role == Role.INVENTORY else role] += amount  # type: ignore[index]
+        sums[role_of[code]] += amount
     booked = [Line(role, amount) for role, amount in sums.items() if amount]
     taken = Posting(
         JournalEntry.Kind.RESTORED, there.day, there.number, tuple(booked), memo="found after a restore", number=there.number,
@@ -231,7 +233,6 @@ WAYS: dict[str, Callable[[Actor, FoundThere, datetime], str]] = {
 
 def series() -> list[tuple[str, str]]:
     """Each kind of document with its next number."""
-
     last = dict(NumberSeries.objects.filter(company=company()).values_list("kind", "last"))
     numbered = [kind for kind in KINDS.values() if kind.series]
     return [

@@ -8,6 +8,7 @@ import re
 from collections.abc import Callable, Iterator
 from urllib.parse import unquote
 
+from django.conf import settings
 from django.core.exceptions import BadRequest, RequestDataTooBig, SuspiciousOperation
 from django.db import DataError, IntegrityError, OperationalError
 from django.http import Http404, HttpRequest, HttpResponse, UnreadablePostError
@@ -131,7 +132,8 @@ class AnswerMiddleware:
     def __call__(self, request: HttpRequest) -> HttpResponse:
         answer = self.get_response(request)
         if request.path.startswith("/api/"):
-            record_faults()
+            if not settings.READ_ONLY:
+                record_faults()
             if answer.status_code >= 400 and not answer.headers.get("Content-Type", "").startswith("application/problem"):
                 answer = problem(answer.status_code, SAID.get(answer.status_code, "It cannot be done."))
             # Only what never changes says by itself that it may be kept: a picture's bytes.

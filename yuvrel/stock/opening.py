@@ -9,7 +9,7 @@ from decimal import Decimal
 
 from django.core import signing
 
-from yuvrel.apart import FILES
+from yuvrel.apart import SMALL_FILES
 from yuvrel.catalogue.models import Item
 from yuvrel.core import bounds
 from yuvrel.core.errors import BadInputError
@@ -84,7 +84,7 @@ def template() -> str:
 
 def check(data: bytes) -> Checked:
     """Read a file without taking anything in. Raises BadInputError when it is no table at all."""
-    table: Table = FILES.call("read_any", data, COLUMNS, name="file")
+    table: Table = SMALL_FILES.call("read_any", data, COLUMNS, name="file")
     items = {normal_sku(item.sku): item for item in Item.objects.filter(active=True)}
     places = {p.code.lower(): p for p in Location.objects.all()}
     places |= {p.name.lower(): p for p in places.values()}

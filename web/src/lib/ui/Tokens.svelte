@@ -89,7 +89,7 @@
 						<td title={row.last_used_at ? moment(row.last_used_at) : ''}
 							>{row.last_used_at ? ago(row.last_used_at) : 'never'}</td
 						>
-						<td>{row.expires_at ? day(row.expires_at) : 'revoked'}</td>
+						<td>{row.expires_at ? day(row.expires_at) : 'it is revoked'}</td>
 						<td><button class="quiet" onclick={() => revoke(row.id)}>Revoke</button></td>
 					</tr>
 				{/each}

@@ -93,7 +93,7 @@
 	{/snippet}
 	{#snippet filters()}
 		{#if data?.held && may}
-			<button class={data.asked_at ? 'quiet' : 'do'} disabled={busy || data.asking} onclick={askAll}
+			<button class={data.asked_at ? 'quiet' : 'do'} disabled={busy} onclick={askAll}
 				>{data.asked_at ? 'Ask again' : 'Ask every connection what it holds'}</button
 			>
 			{#if data.asked_at && !open.length}<button class="do" disabled={busy} onclick={send}
@@ -168,7 +168,7 @@
 						</table>
 					</section>
 				{/if}
-			{:else}{/each}
+			{/each}
 			{#if !data.found.length}
 				<p class="none">
 					{data.asked_at
